@@ -1,0 +1,254 @@
+//! What can go wrong in the core: always what failed, why, and what to do.
+
+use std::path::PathBuf;
+
+/// How grave a failure is; each kind has one exit code (see the interface).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Kind {
+    /// The words typed do not make a command (exit 2).
+    Usage,
+    /// The input is refused: malformed, forbidden, or missing (exit 3).
+    Refused,
+    /// The surroundings do not allow it: rights, disk, port, a program (exit 4).
+    Surroundings,
+    /// Done in part (exit 5).
+    Partial,
+    /// Failed half-way and could not be undone (exit 6).
+    Stuck,
+    /// A fault of Tamga's own (exit 70).
+    Fault,
+}
+
+/// A failure that can be told to a person in three lines and to a program by its code.
+pub trait Told: std::error::Error {
+    /// The exit code's kind.
+    fn kind(&self) -> Kind;
+    /// A stable word for programs, such as `constraint-violated`.
+    fn code(&self) -> &'static str;
+    /// What failed, in one line.
+    fn what(&self) -> String;
+    /// Why it failed, in one line.
+    fn why(&self) -> String;
+    /// What a person can do about it, in one line.
+    fn remedy(&self) -> String;
+}
+
+/// Every failure of the core, with its context.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum Error {
+    /// A name that cannot be put into a certificate.
+    #[error("the name {typed:?} is refused: {why}")]
+    Name {
+        /// As typed.
+        typed: String,
+        /// The rule it breaks.
+        why: String,
+        /// What to type instead.
+        instead: String,
+    },
+    /// A word that names nothing we know, such as a time span or a key algorithm.
+    #[error("{what} {typed:?} is not understood")]
+    Word {
+        /// What was expected: "time span", "key algorithm".
+        what: &'static str,
+        /// As typed.
+        typed: String,
+        /// The accepted spellings.
+        accepted: String,
+    },
+    /// Two options, or an option and a request, that exclude each other.
+    #[error("{what}")]
+    Contradiction {
+        /// What was asked.
+        what: String,
+        /// Why it cannot be.
+        why: String,
+        /// The way out.
+        instead: String,
+    },
+    /// Bytes that are not what they should be.
+    #[error("{what} cannot be read: {why}")]
+    Malformed {
+        /// What was being read, with its place.
+        what: String,
+        /// The first thing wrong with it.
+        why: String,
+    },
+    /// A name outside the name constraints of the issuing authority.
+    #[error("{authority} may not certify {name}")]
+    OutsideConstraints {
+        /// The name asked for.
+        name: String,
+        /// The authority's label.
+        authority: String,
+        /// What it may certify.
+        permitted: String,
+        /// A label free for an authority that could.
+        free_label: String,
+    },
+    /// A label that is in use already.
+    #[error("the label {label} is taken")]
+    LabelTaken {
+        /// The label.
+        label: String,
+        /// By what: "a certificate in ./x", "an authority".
+        by: String,
+        /// The way out.
+        instead: String,
+    },
+    /// A label that names nothing.
+    #[error("nothing has the label {label}")]
+    LabelUnknown {
+        /// As typed.
+        label: String,
+        /// What was looked for: "authority", "certificate".
+        sought: &'static str,
+        /// Labels that exist.
+        known: Vec<String>,
+    },
+    /// No authority has been made yet.
+    #[error("there is no authority yet")]
+    NoAuthority,
+    /// Several authorities could be meant.
+    #[error("there are several authorities")]
+    ManyAuthorities {
+        /// Their labels.
+        labels: Vec<String>,
+    },
+    /// A private key that is not where it should be.
+    #[error("the private key of {label} is missing")]
+    KeyMissing {
+        /// Whose key.
+        label: String,
+        /// Where it should be.
+        path: PathBuf,
+    },
+    /// A private key that belongs to another certificate.
+    #[error("the private key of {label} does not belong to its certificate")]
+    KeyMismatch {
+        /// Whose key.
+        label: String,
+        /// Where it was read.
+        path: PathBuf,
+    },
+    /// An authority that ends before a leaf could begin.
+    #[error("{authority} has ended")]
+    IssuerEnded {
+        /// The authority's label.
+        authority: String,
+        /// When it ended, RFC 3339.
+        ended: String,
+    },
+    /// A cryptographic operation failed where it must not.
+    #[error("{doing} failed")]
+    Crypto {
+        /// The operation.
+        doing: &'static str,
+    },
+}
+
+impl Told for Error {
+    fn kind(&self) -> Kind {
+        match self {
+            Error::Word { .. } | Error::Contradiction { .. } | Error::ManyAuthorities { .. } => {
+                Kind::Usage
+            }
+            Error::Crypto { .. } => Kind::Fault,
+            _ => Kind::Refused,
+        }
+    }
+
+    fn code(&self) -> &'static str {
+        match self {
+            Error::Name { .. } => "name-refused",
+            Error::Word { .. } => "word-unknown",
+            Error::Contradiction { .. } => "contradiction",
+            Error::Malformed { .. } => "malformed",
+            Error::OutsideConstraints { .. } => "constraint-violated",
+            Error::LabelTaken { .. } => "label-taken",
+            Error::LabelUnknown { .. } => "label-unknown",
+            Error::NoAuthority => "no-authority",
+            Error::ManyAuthorities { .. } => "issuer-needed",
+            Error::KeyMissing { .. } => "key-missing",
+            Error::KeyMismatch { .. } => "key-mismatch",
+            Error::IssuerEnded { .. } => "issuer-expired",
+            Error::Crypto { .. } => "crypto-fault",
+        }
+    }
+
+    fn what(&self) -> String {
+        self.to_string()
+    }
+
+    fn why(&self) -> String {
+        match self {
+            Error::Name { why, .. }
+            | Error::Contradiction { why, .. }
+            | Error::Malformed { why, .. } => why.clone(),
+            Error::Word { what, .. } => format!("it is no {what} that Tamga knows"),
+            Error::OutsideConstraints { permitted, .. } => {
+                format!("its root is limited to {permitted}")
+            }
+            Error::LabelTaken { by, .. } => format!("it names {by}"),
+            Error::LabelUnknown { sought, known, .. } if known.is_empty() => {
+                format!("there is no {sought} yet")
+            }
+            Error::LabelUnknown { known, .. } => format!("known are: {}", known.join(", ")),
+            Error::NoAuthority => {
+                "a certificate needs an authority that signs it, or must sign itself".into()
+            }
+            Error::ManyAuthorities { labels } => {
+                format!("any of these could sign: {}", labels.join(", "))
+            }
+            Error::KeyMissing { path, .. } => format!("there is no file {}", path.display()),
+            Error::KeyMismatch { path, .. } => {
+                format!("the key in {} has another public half", path.display())
+            }
+            Error::IssuerEnded { ended, .. } => {
+                format!("its certificate ended on {ended}; nothing it signs now is accepted")
+            }
+            Error::Crypto { .. } => "the library refused its input".into(),
+        }
+    }
+
+    fn remedy(&self) -> String {
+        match self {
+            Error::Name { instead, .. }
+            | Error::Contradiction { instead, .. }
+            | Error::LabelTaken { instead, .. } => instead.clone(),
+            Error::Word { accepted, .. } => format!("write {accepted}"),
+            Error::Malformed { .. } => {
+                "look at the file: it may be cut short, of another kind, or in a form not asked for"
+                    .into()
+            }
+            Error::OutsideConstraints {
+                name, free_label, ..
+            } => format!(
+                "make an authority that may: tamga authority create {free_label} --permit {}, then issue with --issuer {free_label}",
+                name.trim_start_matches("*.")
+            ),
+            Error::LabelUnknown { sought, .. } if *sought == "authority" => {
+                "see: tamga authority list".into()
+            }
+            Error::LabelUnknown { .. } => "see: tamga list".into(),
+            Error::NoAuthority => {
+                "make one: tamga authority create LABEL; or everything at once: tamga setup".into()
+            }
+            Error::ManyAuthorities { .. } => "say which: --issuer LABEL".into(),
+            Error::KeyMissing { .. } => {
+                "put the key back where it was, or make a new certificate under another label"
+                    .into()
+            }
+            Error::KeyMismatch { .. } => {
+                "put the matching key back, or make a new certificate under another label".into()
+            }
+            Error::IssuerEnded { .. } => {
+                "make a new authority: tamga authority create LABEL".into()
+            }
+            Error::Crypto { .. } => "please report this with the command that you typed".into(),
+        }
+    }
+}
+
+/// The core's result.
+pub type Result<T, E = Error> = std::result::Result<T, E>;

@@ -1,0 +1,78 @@
+//! What happens before a certificate is seen.
+
+use super::{Code, Entry, Severity};
+
+pub(super) const ROWS: &[Entry] = &[
+    Entry {
+        code: Code::UnresolvedName,
+        severity: Severity::Error,
+        summary: "the name does not resolve to an address on this machine",
+        meaning: "No client gets as far as a certificate.",
+        cause: "Test names are in no public DNS; they need a line in the hosts file or a local resolver.",
+        remedy: "add a line \"127.0.0.1 NAME\" to the hosts file; or check with --resolve NAME=ADDRESS",
+        by_hand: "Add the name to the hosts file of every machine that visits it.",
+    },
+    Entry {
+        code: Code::RefusedConnection,
+        severity: Severity::Error,
+        summary: "nothing listens on this port",
+        meaning: "The address is right, but no server answers there.",
+        cause: "The server is not started, listens on another port, or only on the other of IPv4 and IPv6.",
+        remedy: "start the server, or give the right port: HOST:PORT",
+        by_hand: "See which ports are listened on (ss -ltn), and the server's log.",
+    },
+    Entry {
+        code: Code::SilentConnection,
+        severity: Severity::Error,
+        summary: "the connection stands, but nothing is answered",
+        meaning: "Every client waits and gives up.",
+        cause: "A firewall drops packets, the server hangs, or it waits for another protocol.",
+        remedy: "look at the server's log; try another port",
+        by_hand: "Restart the server; check firewalls between here and there.",
+    },
+    Entry {
+        code: Code::PlainHttpOnTlsPort,
+        severity: Severity::Error,
+        summary: "this port speaks HTTP without TLS",
+        meaning: "Clients that expect TLS report a wrong version number or a protocol error.",
+        cause: "TLS is not switched on in this virtual host, or the port is the one for plain HTTP.",
+        remedy: "switch TLS on for this port in the server's configuration, or check the right port",
+        by_hand: "nginx: listen PORT ssl; Apache: SSLEngine on.",
+    },
+    Entry {
+        code: Code::OtherProtocol,
+        severity: Severity::Error,
+        summary: "this port speaks something that is not TLS",
+        meaning: "Clients that expect TLS give up.",
+        cause: "Another service listens here, or one that begins in clear text.",
+        remedy: "check the right port",
+        by_hand: "See which program listens on the port (ss -ltnp).",
+    },
+    Entry {
+        code: Code::TlsTooOld,
+        severity: Severity::Error,
+        summary: "the server speaks no TLS 1.2 or 1.3",
+        meaning: "Current clients refuse older versions.",
+        cause: "An old server or device, or a configuration that allows only old versions.",
+        remedy: "allow TLS 1.2 and 1.3 in the server's configuration",
+        by_hand: "nginx: ssl_protocols TLSv1.2 TLSv1.3.",
+    },
+    Entry {
+        code: Code::NoCommonCipher,
+        severity: Severity::Error,
+        summary: "server and client share no cipher",
+        meaning: "The handshake fails before a certificate is judged.",
+        cause: "The server allows only old ciphers, or its key kind fits none that clients offer, or it has no certificate for this name.",
+        remedy: "remove the cipher list from the server's configuration: the default is good",
+        by_hand: "Allow ECDHE with AES-GCM or ChaCha20-Poly1305; use a P-256 or RSA key.",
+    },
+    Entry {
+        code: Code::ClientCertificateWanted,
+        severity: Severity::Note,
+        summary: "the server asks for a client certificate",
+        meaning: "Clients without one may be refused after the handshake.",
+        cause: "Mutual TLS is switched on.",
+        remedy: "give the client a certificate that the server accepts",
+        by_hand: "Configure the client with certificate and key, or make it optional in the server.",
+    },
+];

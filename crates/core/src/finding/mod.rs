@@ -1,0 +1,198 @@
+//! Findings: everything that is or may go wrong, each with a stable code, a severity, a cause and a remedy.
+//!
+//! The rows stand in one file per subject; [`entry`] finds one by its code.
+
+mod chain;
+mod connection;
+mod names;
+mod trust;
+mod validity;
+
+use crate::client::Client;
+
+/// How much a finding weighs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Severity {
+    /// Worth knowing.
+    Note,
+    /// Will hurt somebody or soon.
+    Warning,
+    /// Somebody is warned or refused now.
+    Error,
+}
+
+impl Severity {
+    /// The word of the interface.
+    pub fn word(self) -> &'static str {
+        match self {
+            Severity::Note => "note",
+            Severity::Warning => "warning",
+            Severity::Error => "error",
+        }
+    }
+}
+
+macro_rules! codes {
+    ($($variant:ident $word:literal,)*) => {
+        /// Every kind of finding that Tamga can make so far.
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub enum Code { $(#[doc = $word] $variant,)* }
+
+        impl Code {
+            /// All of them.
+            pub const ALL: &'static [Code] = &[$(Code::$variant,)*];
+
+            /// The stable word.
+            pub fn word(self) -> &'static str {
+                match self { $(Code::$variant => $word,)* }
+            }
+        }
+    };
+}
+
+codes! {
+    IssuerUnknown "issuer-unknown",
+    SelfSignedLeaf "self-signed-leaf",
+    NotTheIssuedCertificate "not-the-issued-certificate",
+    OlderRootTrusted "older-root-trusted",
+    VerificationOff "verification-off",
+    TrustOverridden "trust-overridden",
+    NameNotCovered "name-not-covered",
+    AddressAsDnsName "address-as-dns-name",
+    NameNotJudged "name-not-judged",
+    PublicName "public-name",
+    Expired "expired",
+    NotYetValid "not-yet-valid",
+    EndsSoon "ends-soon",
+    OutlivesIssuer "outlives-issuer",
+    IssuerExpired "issuer-expired",
+    PurposeMissing "purpose-missing",
+    KeyUsageMissing "key-usage-missing",
+    CaAsLeaf "ca-as-leaf",
+    WeakSignature "weak-signature",
+    WeakKey "weak-key",
+    KeyKindUnsupported "key-kind-unsupported",
+    BadSignature "bad-signature",
+    Malformed "malformed",
+    CriticalExtensionUnknown "critical-extension-unknown",
+    ChainIncomplete "chain-incomplete",
+    ChainMisordered "chain-misordered",
+    RootServed "root-served",
+    IntermediateNotACa "intermediate-not-a-ca",
+    PathTooLong "path-too-long",
+    ConstraintViolated "constraint-violated",
+    KeyMismatch "key-mismatch",
+    KeyReadableByOthers "key-readable-by-others",
+    UnresolvedName "unresolved-name",
+    RefusedConnection "refused-connection",
+    SilentConnection "silent-connection",
+    PlainHttpOnTlsPort "plain-http-on-tls-port",
+    OtherProtocol "other-protocol",
+    TlsTooOld "tls-too-old",
+    NoCommonCipher "no-common-cipher",
+    ClientCertificateWanted "client-certificate-wanted",
+    BudgetExhausted "budget-exhausted",
+    PredictionDiffers "prediction-differs",
+}
+
+impl Code {
+    /// Finds a code by its word.
+    pub fn parse(word: &str) -> Option<Code> {
+        Code::ALL.iter().copied().find(|c| c.word() == word)
+    }
+}
+
+/// A code at length, as `tamga explain` tells it.
+#[derive(Clone, Copy, Debug)]
+pub struct Entry {
+    /// Which.
+    pub code: Code,
+    /// How much it weighs where no client refuses because of it.
+    pub severity: Severity,
+    /// One line.
+    pub summary: &'static str,
+    /// What it means for a visitor.
+    pub meaning: &'static str,
+    /// How it usually comes about.
+    pub cause: &'static str,
+    /// How to mend it with Tamga.
+    pub remedy: &'static str,
+    /// How to mend it by hand.
+    pub by_hand: &'static str,
+}
+
+/// The row of a code.
+pub fn entry(code: Code) -> &'static Entry {
+    // The test below proves that every code has a row; the first row only stands for the type.
+    entries().find(|e| e.code == code).unwrap_or(&trust::ROWS[0])
+}
+
+/// Every row, by subject.
+pub fn entries() -> impl Iterator<Item = &'static Entry> {
+    [trust::ROWS, names::ROWS, validity::ROWS, chain::ROWS, connection::ROWS].into_iter().flatten()
+}
+
+/// One finding about one thing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Finding {
+    /// Which kind.
+    pub code: Code,
+    /// How much it weighs here.
+    pub severity: Severity,
+    /// What it is about: a name, a certificate, a variable.
+    pub about: String,
+    /// One line that says what is wrong here.
+    pub summary: String,
+    /// The one step that mends it here.
+    pub remedy: String,
+    /// The clients that refuse because of it.
+    pub clients: Vec<Client>,
+}
+
+impl Finding {
+    /// A finding with the table's summary and remedy.
+    pub fn new(code: Code, about: impl Into<String>) -> Finding {
+        let e = entry(code);
+        Finding {
+            code,
+            severity: e.severity,
+            about: about.into(),
+            summary: e.summary.to_owned(),
+            remedy: e.remedy.to_owned(),
+            clients: Vec::new(),
+        }
+    }
+
+    /// The same with another summary.
+    #[must_use]
+    pub fn saying(mut self, summary: impl Into<String>) -> Finding {
+        self.summary = summary.into();
+        self
+    }
+
+    /// The same with another remedy.
+    #[must_use]
+    pub fn mended_by(mut self, remedy: impl Into<String>) -> Finding {
+        self.remedy = remedy.into();
+        self
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_code_has_exactly_one_row_and_comes_back_from_its_word() {
+        for code in Code::ALL {
+            assert_eq!(entries().filter(|e| e.code == *code).count(), 1, "{}", code.word());
+            assert_eq!(Code::parse(code.word()), Some(*code));
+            let e = entry(*code);
+            for text in [e.summary, e.meaning, e.cause, e.remedy, e.by_hand] {
+                assert!(text.len() > 12, "{} has an empty text", code.word());
+            }
+            assert!(e.summary.len() < 110, "{}: a summary is one line", code.word());
+        }
+        assert_eq!(entries().count(), Code::ALL.len());
+    }
+}

@@ -1,0 +1,105 @@
+//! PEM (RFC 7468): strict when written, tolerant when read.
+
+use base64ct::{Base64, Encoding};
+use zeroize::Zeroizing;
+
+/// One object of a PEM file.
+#[derive(Clone)]
+pub struct Block {
+    /// The word between the dashes, such as `CERTIFICATE`.
+    pub label: String,
+    /// The bytes; wiped when dropped, since they may be a key.
+    pub der: Zeroizing<Vec<u8>>,
+}
+
+/// The label of certificates.
+pub const CERTIFICATE: &str = "CERTIFICATE";
+/// The label of unencrypted PKCS#8 keys.
+pub const PRIVATE_KEY: &str = "PRIVATE KEY";
+
+/// Writes one object in lines of 64 columns.
+pub fn write(label: &str, der: &[u8]) -> Zeroizing<String> {
+    let text = Zeroizing::new(Base64::encode_string(der));
+    let mut out = Zeroizing::new(String::with_capacity(text.len() + text.len() / 64 + 2 * label.len() + 40));
+    out.push_str(&format!("-----BEGIN {label}-----\n"));
+    let mut rest = text.as_str();
+    while !rest.is_empty() {
+        let (line, more) = rest.split_at(rest.len().min(64));
+        out.push_str(line);
+        out.push('\n');
+        rest = more;
+    }
+    out.push_str(&format!("-----END {label}-----\n"));
+    out
+}
+
+/// Reads every object of a file, in order. Other columns, CRLF, a byte-order mark, trailing spaces, headers and
+/// text around are tolerated. An object whose base64 is broken or that never ends is passed over and counted.
+pub fn read(bytes: &[u8]) -> (Vec<Block>, usize) {
+    let text = String::from_utf8_lossy(bytes);
+    let (mut blocks, mut broken) = (Vec::new(), 0);
+    let mut open: Option<(String, Zeroizing<String>)> = None;
+    for line in text.trim_start_matches('\u{feff}').lines().map(str::trim) {
+        if let Some(label) = line.strip_prefix("-----BEGIN ").and_then(|l| l.strip_suffix("-----")) {
+            broken += usize::from(open.is_some());
+            open = Some((label.to_owned(), Zeroizing::new(String::new())));
+        } else if line.starts_with("-----END ") {
+            match open.take().map(|(label, body)| (label, decode(&body))) {
+                Some((label, Some(der))) => blocks.push(Block { label, der }),
+                _ => broken += 1,
+            }
+        } else if let Some((_, body)) = &mut open
+            && !line.contains(':')
+        {
+            body.push_str(line);
+        }
+    }
+    (blocks, broken + usize::from(open.is_some()))
+}
+
+fn decode(body: &str) -> Option<Zeroizing<Vec<u8>>> {
+    let mut packed = Zeroizing::new(String::with_capacity(body.len() + 3));
+    packed.extend(body.chars().filter(|c| !c.is_whitespace()));
+    while packed.len() % 4 != 0 {
+        packed.push('=');
+    }
+    Base64::decode_vec(&packed).ok().filter(|d| !d.is_empty()).map(Zeroizing::new)
+}
+
+/// Every certificate's DER in a file that is PEM or a single DER object.
+pub fn certificates(bytes: &[u8]) -> Vec<Vec<u8>> {
+    if bytes.first() == Some(&0x30) {
+        return vec![bytes.to_vec()];
+    }
+    read(bytes)
+        .0
+        .into_iter()
+        .filter(|b| matches!(b.label.as_str(), CERTIFICATE | "X509 CERTIFICATE" | "TRUSTED CERTIFICATE"))
+        .map(|b| b.der.to_vec())
+        .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn written_is_read_back() {
+        for n in [1, 47, 48, 49, 500] {
+            let der: Vec<u8> = (0..n).map(|i| (i % 251) as u8).collect();
+            let text = write(CERTIFICATE, &der);
+            assert!(text.lines().all(|l| l.len() <= 64));
+            let (blocks, broken) = read(text.as_bytes());
+            assert_eq!((blocks.len(), broken), (1, 0));
+            assert_eq!(*blocks[0].der, der);
+        }
+    }
+
+    #[test]
+    fn odd_files_are_read() {
+        let one_line = "\u{feff}Bag Attributes\r\n  friendlyName: x\r\n-----BEGIN CERTIFICATE-----\r\nMAMCAQE  \r\n-----END CERTIFICATE-----\r\nmore";
+        assert_eq!(certificates(one_line.as_bytes()), [[0x30, 3, 2, 1, 1]]);
+        let (blocks, broken) = read(b"-----BEGIN CERTIFICATE-----\n!!!\n-----END CERTIFICATE-----\n-----BEGIN X-----\nMAA=\n");
+        assert_eq!((blocks.len(), broken), (0, 2));
+    }
+}

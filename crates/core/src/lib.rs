@@ -1,0 +1,28 @@
+//! What Tamga decides: names, keys, certificates, chains, clients, stores, findings.
+//!
+//! Nothing in this crate prints, tells the time, draws randomness, reads the environment or touches a
+//! file, a process or a socket. What it needs of the world comes in through [`ports`] and arguments;
+//! what it wants done goes out as [`step::Step`]s. See `ARCHITECTURE.md`.
+
+pub mod authority;
+pub mod cert;
+pub mod chain;
+pub mod client;
+pub mod error;
+pub mod finding;
+pub mod form;
+pub mod issue;
+pub mod key;
+pub mod label;
+pub mod moment;
+pub mod name;
+pub mod permit;
+pub mod ports;
+pub mod purpose;
+pub mod report;
+pub mod step;
+pub mod text;
+pub mod trust;
+
+#[cfg(test)]
+mod test_entropy;

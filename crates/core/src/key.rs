@@ -4,6 +4,7 @@ use crate::error::{Error, Result};
 use crate::ports::{Entropy, Rng};
 use const_oid::ObjectIdentifier;
 use der::{Decode, Encode};
+use p256::elliptic_curve::Generate;
 use pkcs8::{DecodePrivateKey, EncodePrivateKey, PrivateKeyInfoRef};
 use sha2::{Digest, Sha256};
 use spki::{AlgorithmIdentifierOwned, EncodePublicKey, SubjectPublicKeyInfoRef};
@@ -91,7 +92,7 @@ enum Inner {
     P384(p384::ecdsa::SigningKey),
     P521(Box<p521::ecdsa::SigningKey>),
     Ed25519(ed25519_dalek::SigningKey),
-    Rsa(Box<rsa::pkcs1v15::SigningKey<rsa::sha2::Sha256>>),
+    Rsa(Box<rsa::pkcs1v15::SigningKey<Sha256>>),
 }
 
 impl fmt::Debug for PrivateKey {
@@ -107,10 +108,14 @@ impl PrivateKey {
     pub fn generate(algorithm: KeyAlgorithm, entropy: &dyn Entropy) -> Result<PrivateKey> {
         let mut rng = Rng(entropy);
         let inner = match algorithm {
-            KeyAlgorithm::P256 => Inner::P256(p256::SecretKey::random(&mut rng).into()),
-            KeyAlgorithm::P384 => Inner::P384(p384::SecretKey::random(&mut rng).into()),
-            KeyAlgorithm::P521 => Inner::P521(Box::new(p521::SecretKey::random(&mut rng).into())),
-            KeyAlgorithm::Ed25519 => Inner::Ed25519(ed25519_dalek::SigningKey::generate(&mut rng)),
+            KeyAlgorithm::P256 => Inner::P256(p256::SecretKey::generate_from_rng(&mut rng).into()),
+            KeyAlgorithm::P384 => Inner::P384(p384::SecretKey::generate_from_rng(&mut rng).into()),
+            KeyAlgorithm::P521 => Inner::P521(Box::new(p521::SecretKey::generate_from_rng(&mut rng).into())),
+            KeyAlgorithm::Ed25519 => {
+                let mut secret = Zeroizing::new([0; 32]);
+                entropy.fill(&mut *secret);
+                Inner::Ed25519(ed25519_dalek::SigningKey::from_bytes(&secret))
+            }
             _ => {
                 let bits = algorithm.rsa_bits().ok_or(MAKING)?;
                 let key = rsa::PrivateKey::new(&mut rng, bits).map_err(|_| MAKING)?;
@@ -148,7 +153,7 @@ impl PrivateKey {
             Inner::P384(k) => k.verifying_key().to_public_key_der(),
             Inner::P521(k) => k.verifying_key().to_public_key_der(),
             Inner::Ed25519(k) => k.verifying_key().to_public_key_der(),
-            Inner::Rsa(k) => k.as_ref().to_public_key().to_public_key_der(),
+            Inner::Rsa(k) => AsRef::<rsa::PrivateKey>::as_ref(&**k).as_public_key().to_public_key_der(),
         };
         let spki = document.map_err(|_| MAKING)?.into_vec();
         Ok(PrivateKey { inner, public: PublicKey { spki } })

@@ -115,6 +115,14 @@ pub fn same(a: &[u8], b: &[u8]) -> bool {
     }
 }
 
+/// True if the first RDNs of `name` are those of `base` (a directoryName constraint, RFC 5280 §7.1).
+pub fn starts_with(name: &[u8], base: &[u8]) -> bool {
+    match (Vec::<Rdn>::from_der(name), Vec::<Rdn>::from_der(base)) {
+        (Ok(name), Ok(base)) => folded(&name).starts_with(&folded(&base)),
+        _ => false,
+    }
+}
+
 fn folded(rdns: &[Rdn]) -> Vec<Vec<(String, String)>> {
     rdns.iter()
         .map(|rdn| {

@@ -26,7 +26,7 @@ pub(super) const ROWS: &[Entry] = &[
         severity: Severity::Warning,
         summary: "the certificate ends within 30 days",
         meaning: "Nobody warns yet; on the day it ends everybody does.",
-        cause: "Time passes.",
+        cause: "Time passes, and nobody was reminded.",
         remedy: "issue it again and put the new files into the server",
         by_hand: "Renew it before that day and reload the server.",
     },

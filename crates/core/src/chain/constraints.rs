@@ -1,0 +1,98 @@
+//! Name constraints against the names of a certificate (RFC 5280 §4.2.1.10).
+
+use crate::cert::read::{Certificate, General, Subtrees};
+use crate::cert::subject;
+use crate::name::uri_host;
+
+/// The first name of the certificate that the subtrees forbid, in words.
+///
+/// A type of name without any permitted base is free; the subject is judged as a directoryName.
+pub fn violated(subtrees: &Subtrees, certificate: &Certificate) -> Option<String> {
+    let mut names: Vec<General> = certificate.names.clone().unwrap_or_default();
+    if !subject::is_empty(&certificate.subject) {
+        names.push(General::Directory(certificate.subject.clone()));
+    }
+    names.iter().find(|n| forbids(subtrees, n)).map(General::words)
+}
+
+fn forbids(subtrees: &Subtrees, name: &General) -> bool {
+    let of_type: Vec<&General> = subtrees.permitted.iter().filter(|b| same_type(b, name)).collect();
+    let permitted = of_type.is_empty() || of_type.iter().any(|b| within(b, name));
+    !permitted || subtrees.excluded.iter().any(|b| same_type(b, name) && within(b, name))
+}
+
+fn same_type(a: &General, b: &General) -> bool {
+    match (a, b) {
+        // IPv4 and IPv6 constrain each other: a list of IPv4 blocks permits no IPv6 address.
+        (General::Other, _) | (_, General::Other) => false,
+        _ => std::mem::discriminant(a) == std::mem::discriminant(b),
+    }
+}
+
+fn within(base: &General, name: &General) -> bool {
+    match (base, name) {
+        (General::Dns(b), General::Dns(n)) => {
+            let n = n.trim_start_matches("*.");
+            under(b.trim_start_matches('.'), n) && !(b.starts_with('.') && same(&b[1..], n))
+        }
+        (General::Ip(b), General::Ip(n)) => {
+            b.len() == 2 * n.len() && n.iter().zip(b).zip(&b[n.len()..]).all(|((n, a), m)| n & m == a & m)
+        }
+        (General::Mail(b), General::Mail(n)) => {
+            let host = n.rsplit('@').next().unwrap_or_default();
+            if b.contains('@') { b == n } else { host_within(b, host) }
+        }
+        (General::Uri(b), General::Uri(n)) => uri_host(n).is_some_and(|h| host_within(b, h)),
+        (General::Directory(b), General::Directory(n)) => subject::starts_with(n, b),
+        _ => false,
+    }
+}
+
+/// For mail and URIs: with a leading dot what lies under it, without one that host alone.
+fn host_within(base: &str, host: &str) -> bool {
+    match base.strip_prefix('.') {
+        Some(domain) => under(domain, host) && !same(domain, host),
+        None => same(base, host),
+    }
+}
+
+fn same(a: &str, b: &str) -> bool {
+    a.eq_ignore_ascii_case(b)
+}
+
+fn under(domain: &str, host: &str) -> bool {
+    let (domain, host) = (domain.to_ascii_lowercase(), host.to_ascii_lowercase());
+    domain.is_empty() || host == domain || host.strip_suffix(&domain).is_some_and(|h| h.ends_with('.'))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn permits(base: General, name: General) -> bool {
+        !forbids(&Subtrees { permitted: vec![base], excluded: vec![] }, &name)
+    }
+
+    #[test]
+    fn each_type_by_its_own_rule() {
+        let dns = |s: &str| General::Dns(s.into());
+        assert!(permits(dns("test"), dns("a.TEST")) && permits(dns("test"), dns("*.test")));
+        assert!(!permits(dns("test"), dns("attest")));
+        assert!(!permits(dns(".localhost"), dns("localhost")) && permits(dns(".localhost"), dns("a.localhost")));
+        let mail = |s: &str| General::Mail(s.into());
+        assert!(permits(mail("x.test"), mail("a@x.test")) && !permits(mail("x.test"), mail("a@b.x.test")));
+        assert!(permits(mail(".x.test"), mail("a@b.x.test")) && !permits(mail(".x.test"), mail("a@x.test")));
+        let uri = |s: &str| General::Uri(s.into());
+        assert!(permits(uri(".test"), uri("https://a.test:8443/x")) && !permits(uri(".test"), uri("urn:x")));
+        let ip = |b: &[u8]| General::Ip(b.to_vec());
+        assert!(permits(ip(&[10, 0, 0, 0, 255, 0, 0, 0]), ip(&[10, 9, 8, 7])));
+        assert!(!permits(ip(&[10, 0, 0, 0, 255, 0, 0, 0]), ip(&[0; 16])));
+        assert!(permits(dns("test"), ip(&[8, 8, 8, 8])), "a type without base is free");
+    }
+
+    #[test]
+    fn excluded_wins() {
+        let s = Subtrees { permitted: vec![General::Dns("test".into())], excluded: vec![General::Dns("x.test".into())] };
+        assert!(forbids(&s, &General::Dns("a.x.test".into())) && !forbids(&s, &General::Dns("y.test".into())));
+    }
+}

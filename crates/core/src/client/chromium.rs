@@ -1,0 +1,53 @@
+//! Chromium on Linux. Measured with Chromium 156 on Debian 12.
+
+use super::{LeafAnchor, Outcome, Policy};
+use crate::chain::name_match::Matching;
+use crate::finding::Code;
+
+const INVALID: &str = "net::ERR_CERT_INVALID";
+const UNKNOWN: &str = "net::ERR_CERT_AUTHORITY_INVALID";
+const DATES: &str = "net::ERR_CERT_DATE_INVALID";
+
+/// Chromium's rules. Of several faults it reports the gravest: what cannot be clicked away first.
+pub const POLICY: Policy = Policy {
+    word: "chromium",
+    // `*.test` is refused, `x.test.` is taken, a common name is never read: measured.
+    matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: false },
+    by_identifier: false,
+    wrong_key_is_unknown: true,
+    // Measured: trusted "C" with CA:FALSE is ERR_CERT_INVALID, without basicConstraints it is taken.
+    leaf_anchor: LeafAnchor::TakenUnlessNoCa,
+    anchor_dates: true,
+    anchor_must_be_ca: false,
+    refuses_weak_hash: true,
+    // RSA-1024 is taken under a private root: measured.
+    least_rsa: 0,
+    takes_p521: false,
+    takes_ed25519: false,
+    any_purpose: true,
+    takes_ca_as_leaf: true,
+    // RSA with keyEncipherment alone: ERR_SSL_KEY_USAGE_INCOMPATIBLE, measured.
+    needs_digital_signature: true,
+    empty_subject_needs_critical_names: true,
+    sayings: &[
+        (Code::KeyKindUnsupported, Outcome::Refuses, "net::ERR_SSL_VERSION_OR_CIPHER_MISMATCH"),
+        (Code::KeyUsageMissing, Outcome::Refuses, "net::ERR_SSL_KEY_USAGE_INCOMPATIBLE"),
+        // A chain that ends nowhere is reported as such before anything else in it.
+        (Code::IssuerUnknown, Outcome::Warns, UNKNOWN),
+        (Code::SelfSignedLeaf, Outcome::Warns, UNKNOWN),
+        (Code::BadSignature, Outcome::Warns, UNKNOWN),
+        (Code::Malformed, Outcome::Refuses, INVALID),
+        (Code::ConstraintViolated, Outcome::Refuses, INVALID),
+        (Code::IntermediateNotACa, Outcome::Refuses, INVALID),
+        (Code::PathTooLong, Outcome::Refuses, INVALID),
+        (Code::PurposeMissing, Outcome::Refuses, INVALID),
+        (Code::CriticalExtensionUnknown, Outcome::Refuses, INVALID),
+        (Code::WeakSignature, Outcome::Refuses, INVALID),
+        (Code::WeakKey, Outcome::Warns, "net::ERR_CERT_WEAK_KEY"),
+        (Code::CaAsLeaf, Outcome::Refuses, INVALID),
+        (Code::NameNotCovered, Outcome::Warns, "net::ERR_CERT_COMMON_NAME_INVALID"),
+        (Code::Expired, Outcome::Warns, DATES),
+        (Code::NotYetValid, Outcome::Warns, DATES),
+        (Code::IssuerExpired, Outcome::Warns, DATES),
+    ],
+};

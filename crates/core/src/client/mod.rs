@@ -1,0 +1,166 @@
+//! Clients: what each of them demands of a chain, and in which words it refuses.
+
+pub mod chromium;
+pub mod curl;
+pub mod rules;
+pub mod standard;
+pub mod view;
+
+use crate::chain::judge::{Input, Judgement, judge};
+use crate::chain::name_match::Matching;
+use crate::error::{Error, Result};
+use crate::finding::Code;
+
+/// A program that connects, or a body of rules.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Client {
+    /// RFC 5280 and RFC 9525 alone.
+    Standard,
+    /// curl with OpenSSL.
+    Curl,
+    /// Chromium and what is built of it.
+    Chromium,
+}
+
+impl Client {
+    /// Those whose rules are known so far.
+    pub const ALL: [Client; 3] = [Client::Standard, Client::Curl, Client::Chromium];
+
+    /// The id of the interface.
+    pub fn word(self) -> &'static str {
+        self.policy().word
+    }
+
+    /// Its rules.
+    pub fn policy(self) -> &'static Policy {
+        match self {
+            Client::Standard => &standard::POLICY,
+            Client::Curl => &curl::POLICY,
+            Client::Chromium => &chromium::POLICY,
+        }
+    }
+
+    /// Reads an id.
+    pub fn parse(typed: &str) -> Result<Client> {
+        Client::ALL.into_iter().find(|c| c.word() == typed).ok_or_else(|| Error::Word {
+            what: "client",
+            typed: typed.to_owned(),
+            accepted: Client::ALL.map(Client::word).join(", "),
+        })
+    }
+}
+
+/// What a client says in the end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Outcome {
+    /// Connects without a word.
+    Accepts,
+    /// Shows a warning that a person could click away.
+    Warns,
+    /// Does not connect.
+    Refuses,
+    /// Cannot be told.
+    Unknown,
+}
+
+impl Outcome {
+    /// The word of the interface.
+    pub fn word(self) -> &'static str {
+        match self {
+            Outcome::Accepts => "accepts",
+            Outcome::Warns => "warns",
+            Outcome::Refuses => "refuses",
+            Outcome::Unknown => "unknown",
+        }
+    }
+}
+
+/// A leaf that stands in the store itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LeafAnchor {
+    /// Accepted as it is.
+    Taken,
+    /// Accepted unless basicConstraints says "no CA".
+    TakenUnlessNoCa,
+}
+
+/// A client's rules: numbers and switches, each with its source in the client's own file.
+#[derive(Debug)]
+pub struct Policy {
+    /// The id of the interface.
+    pub word: &'static str,
+    /// How names are compared.
+    pub matching: Matching,
+    /// An issuer with a contradicting key identifier is no candidate.
+    pub by_identifier: bool,
+    /// A signature that does not fit is reported as an unknown issuer.
+    pub wrong_key_is_unknown: bool,
+    /// A leaf in the store.
+    pub leaf_anchor: LeafAnchor,
+    /// The anchor's own dates count.
+    pub anchor_dates: bool,
+    /// The anchor must say that it is a CA.
+    pub anchor_must_be_ca: bool,
+    /// SHA-1 and MD5 signatures below the anchor are refused.
+    pub refuses_weak_hash: bool,
+    /// The shortest RSA key of a leaf; 0 takes all.
+    pub least_rsa: usize,
+    /// P-521 in a leaf is taken.
+    pub takes_p521: bool,
+    /// Ed25519 in a leaf is taken.
+    pub takes_ed25519: bool,
+    /// anyExtendedKeyUsage stands for serverAuth.
+    pub any_purpose: bool,
+    /// A leaf with CA:TRUE is taken.
+    pub takes_ca_as_leaf: bool,
+    /// A leaf's keyUsage must have digitalSignature.
+    pub needs_digital_signature: bool,
+    /// An empty subject demands critical names.
+    pub empty_subject_needs_critical_names: bool,
+    /// Its words for each fault, most serious first: the first that applies is what it says.
+    /// `{name}` stands for the host.
+    pub sayings: &'static [(Code, Outcome, &'static str)],
+}
+
+/// A verdict of one client.
+#[derive(Clone, Debug)]
+pub struct Verdict {
+    /// Whose.
+    pub client: Client,
+    /// What it does.
+    pub outcome: Outcome,
+    /// Its own error code or text, as a person sees it.
+    pub code: Option<String>,
+    /// Path and faults.
+    pub judgement: Judgement,
+}
+
+/// What a client would say of a chain.
+pub fn predict(client: Client, input: &Input<'_>) -> Verdict {
+    let policy = client.policy();
+    let judgement = judge(input, policy);
+    let worst = policy.sayings.iter().find(|(code, ..)| judgement.faults.iter().any(|f| f.code == *code));
+    let host = input.name.map(ToString::to_string).unwrap_or_default();
+    let (outcome, code) = match worst {
+        Some((_, outcome, "")) => (*outcome, None),
+        Some((_, outcome, text)) => (*outcome, Some(text.replace("{name}", &host))),
+        None if judgement.faults.is_empty() => (Outcome::Accepts, None),
+        None => (Outcome::Refuses, None),
+    };
+    Verdict { client, outcome, code, judgement }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_client_has_words_for_every_fault_that_a_rule_can_find() {
+        for client in Client::ALL {
+            for code in rules::CODES {
+                let n = client.policy().sayings.iter().filter(|s| s.0 == *code).count();
+                assert_eq!(n, 1, "{} on {}", client.word(), code.word());
+            }
+        }
+    }
+}

@@ -1,0 +1,241 @@
+//! The rules, one function each, with its source above it. A rule looks at one path and says what is wrong.
+
+use crate::cert::{Certificate, subject};
+use crate::chain::judge::{Fault, Input};
+use crate::chain::signature::{self, Fault as SignatureFault};
+use crate::chain::{constraints, name_match};
+use crate::client::{LeafAnchor, Policy};
+use crate::finding::Code;
+use crate::key::Strength;
+use crate::purpose::{ANY, Purpose};
+
+/// What a rule looks at.
+pub struct Case<'a> {
+    /// Leaf first; if `anchored`, the anchor last.
+    pub path: &'a [Certificate],
+    /// True if the path reached an anchor.
+    pub anchored: bool,
+    /// The rest of the input.
+    pub input: &'a Input<'a>,
+    /// Whose rules.
+    pub policy: &'a Policy,
+}
+
+impl Case<'_> {
+    /// Everything that issued: with its depth, and whether it is the anchor.
+    fn issuers(&self) -> impl Iterator<Item = (usize, &Certificate, bool)> {
+        let last = self.path.len() - 1;
+        self.path.iter().enumerate().skip(1).map(move |(i, c)| (i, c, self.anchored && i == last))
+    }
+
+    /// True if the leaf is the anchor itself.
+    fn leaf_is_anchor(&self) -> bool {
+        self.anchored && self.path.len() == 1
+    }
+}
+
+/// A rule.
+pub type Rule = fn(&Case<'_>) -> Vec<Fault>;
+
+/// All rules.
+pub const ALL: &[Rule] = &[
+    distrusted, signatures, weak_hashes, dates, authorities, path_length, name_constraints, critical_extensions,
+    purposes, leaf_usage, leaf_key, leaf_as_anchor, ca_as_leaf, encoding, host_name,
+];
+
+/// Every code that a rule or the judge can give: each client has words for each.
+pub const CODES: &[Code] = &[
+    Code::IssuerUnknown, Code::SelfSignedLeaf, Code::BadSignature, Code::WeakSignature, Code::Expired,
+    Code::NotYetValid, Code::IssuerExpired, Code::IntermediateNotACa, Code::KeyUsageMissing, Code::PathTooLong,
+    Code::ConstraintViolated, Code::CriticalExtensionUnknown, Code::PurposeMissing, Code::WeakKey,
+    Code::KeyKindUnsupported, Code::CaAsLeaf, Code::Malformed, Code::NameNotCovered,
+];
+
+fn fault(code: Code, depth: usize, detail: impl Into<String>) -> Fault {
+    Fault { code, depth, detail: detail.into() }
+}
+
+/// A distrust entry of a store wins over everything.
+fn distrusted(case: &Case<'_>) -> Vec<Fault> {
+    let hit = case.path.iter().position(|c| case.input.distrusted.contains(&c.sha256()));
+    hit.map(|i| fault(Code::IssuerUnknown, i, "it is marked as distrusted")).into_iter().collect()
+}
+
+/// RFC 5280 §6.1.3 (a)(1).
+fn signatures(case: &Case<'_>) -> Vec<Fault> {
+    case.path
+        .windows(2)
+        .enumerate()
+        .filter_map(|(i, pair)| match pair[0].signed_by(&pair[1]) {
+            Ok(()) => None,
+            // A weak or foreign algorithm that nobody here can verify: weak_hashes says so.
+            Err(SignatureFault::Unsupported) if signature::is_weak(&pair[0].algorithm.oid) => None,
+            Err(_) => Some(fault(Code::BadSignature, i, pair[0].subject_words())),
+        })
+        .collect()
+}
+
+/// Browsers and OpenSSL's security level; the standard only notes it.
+fn weak_hashes(case: &Case<'_>) -> Vec<Fault> {
+    if !case.policy.refuses_weak_hash {
+        return Vec::new();
+    }
+    let below = case.path.len() - usize::from(case.anchored);
+    (0..below)
+        .filter(|i| signature::is_weak(&case.path[*i].algorithm.oid) && !case.path[*i].is_self_issued())
+        .map(|i| fault(Code::WeakSignature, i, case.path[i].subject_words()))
+        .collect()
+}
+
+/// RFC 5280 §6.1.3 (a)(2), for the leaf and for what is above it.
+fn dates(case: &Case<'_>) -> Vec<Fault> {
+    let at = case.input.at;
+    let mut out = Vec::new();
+    let leaf = &case.path[0];
+    if at > leaf.not_after {
+        out.push(fault(Code::Expired, 0, leaf.not_after.to_string()));
+    } else if at < leaf.not_before {
+        out.push(fault(Code::NotYetValid, 0, leaf.not_before.to_string()));
+    }
+    for (i, c, anchor) in case.issuers() {
+        if (!anchor || case.policy.anchor_dates) && (at > c.not_after || at < c.not_before) {
+            out.push(fault(Code::IssuerExpired, i, c.subject_words()));
+        }
+    }
+    out
+}
+
+/// RFC 5280 §6.1.4 (k) and (n): what issues is a CA and may sign certificates.
+fn authorities(case: &Case<'_>) -> Vec<Fault> {
+    let mut out = Vec::new();
+    for (i, c, anchor) in case.issuers() {
+        let says_no = c.basic.is_some_and(|b| !b.ca);
+        let silent = c.basic.is_none();
+        if says_no || (silent && (!anchor || case.policy.anchor_must_be_ca)) {
+            out.push(fault(Code::IntermediateNotACa, i, c.subject_words()));
+        }
+        if c.usage.is_some_and(|u| !u.key_cert_sign) {
+            out.push(fault(Code::KeyUsageMissing, i, c.subject_words()));
+        }
+    }
+    out
+}
+
+/// RFC 5280 §6.1.4 (l) and (m): self-issued certificates do not count.
+fn path_length(case: &Case<'_>) -> Vec<Fault> {
+    let mut out = Vec::new();
+    for (i, c, _) in case.issuers() {
+        let following = case.path[1..i].iter().filter(|c| !c.is_self_issued()).count();
+        if c.basic.and_then(|b| b.path_length).is_some_and(|most| following > usize::from(most)) {
+            out.push(fault(Code::PathTooLong, i, c.subject_words()));
+        }
+    }
+    out
+}
+
+/// RFC 5280 §6.1.3 (b) and (c); on the anchor as RFC 5937 §3.2 has it. Self-issued intermediates are free.
+fn name_constraints(case: &Case<'_>) -> Vec<Fault> {
+    let mut out = Vec::new();
+    for (i, c, _) in case.issuers() {
+        let Some(subtrees) = &c.constraints else { continue };
+        for (depth, below) in case.path[..i].iter().enumerate() {
+            if depth > 0 && below.is_self_issued() {
+                continue;
+            }
+            if let Some(name) = constraints::violated(subtrees, below) {
+                out.push(fault(Code::ConstraintViolated, depth, name));
+            }
+        }
+    }
+    out
+}
+
+/// RFC 5280 §4.2: who does not understand a critical extension must refuse.
+fn critical_extensions(case: &Case<'_>) -> Vec<Fault> {
+    let mut out = Vec::new();
+    for (i, c) in case.path.iter().enumerate() {
+        out.extend(c.unknown_critical.iter().map(|oid| fault(Code::CriticalExtensionUnknown, i, oid.to_string())));
+    }
+    out
+}
+
+/// RFC 5280 §4.2.1.12 for the leaf; on CAs as browsers and OpenSSL do it: a limit for all below.
+fn purposes(case: &Case<'_>) -> Vec<Fault> {
+    let Some(wanted) = case.input.purpose else {
+        return Vec::new();
+    };
+    let mut out = Vec::new();
+    for (i, c) in case.path.iter().enumerate() {
+        let Some(list) = &c.purposes else { continue };
+        let any = list.contains(&ANY) && (case.policy.any_purpose || i > 0);
+        if !list.contains(&wanted.oid()) && !any {
+            out.push(fault(Code::PurposeMissing, i, c.subject_words()));
+        }
+    }
+    out
+}
+
+/// RFC 5280 §4.2.1.3 with RFC 8446 §4.4.2.2: in TLS 1.3 and with ECDHE the key signs.
+fn leaf_usage(case: &Case<'_>) -> Vec<Fault> {
+    let Some(usage) = case.path[0].usage else {
+        return Vec::new();
+    };
+    let server = case.input.purpose == Some(Purpose::Server);
+    let useless = !usage.digital_signature && !usage.key_encipherment && !usage.key_agreement;
+    if server && (useless || (case.policy.needs_digital_signature && !usage.digital_signature)) {
+        return vec![fault(Code::KeyUsageMissing, 0, "digitalSignature")];
+    }
+    Vec::new()
+}
+
+/// Key kinds and lengths in the leaf.
+fn leaf_key(case: &Case<'_>) -> Vec<Fault> {
+    let strength = case.path[0].key.strength();
+    let refused = match strength {
+        Strength::Rsa(bits) if bits < case.policy.least_rsa => Some(Code::WeakKey),
+        Strength::P521 if !case.policy.takes_p521 => Some(Code::KeyKindUnsupported),
+        Strength::Ed25519 if !case.policy.takes_ed25519 => Some(Code::KeyKindUnsupported),
+        _ => None,
+    };
+    refused.map(|code| fault(code, 0, strength.to_string())).into_iter().collect()
+}
+
+/// A leaf in the store: Chromium takes it as a root only if it does not deny being one.
+fn leaf_as_anchor(case: &Case<'_>) -> Vec<Fault> {
+    let denies = case.path[0].basic.is_some_and(|b| !b.ca);
+    if case.leaf_is_anchor() && denies && case.policy.leaf_anchor == LeafAnchor::TakenUnlessNoCa {
+        return vec![fault(Code::IntermediateNotACa, 0, "it is trusted as a root but says that it is none")];
+    }
+    Vec::new()
+}
+
+/// mozilla::pkix and webpki refuse it; RFC 5280 does not.
+fn ca_as_leaf(case: &Case<'_>) -> Vec<Fault> {
+    if case.path[0].is_ca() && !case.policy.takes_ca_as_leaf {
+        return vec![fault(Code::CaAsLeaf, 0, "")];
+    }
+    Vec::new()
+}
+
+/// Extensions that do not parse, and RFC 5280 §4.2.1.6: an empty subject demands critical names.
+fn encoding(case: &Case<'_>) -> Vec<Fault> {
+    let mut out = Vec::new();
+    for (i, c) in case.path.iter().enumerate() {
+        out.extend(c.broken.iter().map(|oid| fault(Code::Malformed, i, format!("extension {oid}"))));
+    }
+    let leaf = &case.path[0];
+    if case.policy.empty_subject_needs_critical_names && subject::is_empty(&leaf.subject) && !leaf.names_critical {
+        out.push(fault(Code::Malformed, 0, "an empty subject demands critical alternative names"));
+    }
+    out
+}
+
+/// RFC 9525 §6.
+fn host_name(case: &Case<'_>) -> Vec<Fault> {
+    match case.input.name {
+        Some(name) if !name_match::covers(&case.path[0], name, case.policy.matching) => {
+            vec![fault(Code::NameNotCovered, 0, case.path[0].name_words().join(", "))]
+        }
+        _ => Vec::new(),
+    }
+}

@@ -1,0 +1,148 @@
+//! What each client trusts on this machine, with the stores, settings and variables as they are.
+
+use super::Client;
+use crate::cert::Certificate;
+use crate::finding::{Code, Finding};
+use crate::form::pem;
+use crate::ports::Look;
+use crate::trust::{chromium as nssdb, system};
+use std::path::{Path, PathBuf};
+
+/// A client's eyes.
+#[derive(Clone, Debug, Default)]
+pub struct View {
+    /// The roots that it trusts.
+    pub anchors: Vec<Certificate>,
+    /// SHA-256 of what it distrusts.
+    pub distrusted: Vec<String>,
+    /// Where they were read.
+    pub sources: Vec<PathBuf>,
+    /// Variables and settings that change its answer.
+    pub findings: Vec<Finding>,
+    /// Why its answer cannot be told.
+    pub unreadable: Option<String>,
+}
+
+/// Looks through a client's eyes.
+pub fn of(client: Client, look: &dyn Look) -> View {
+    match client {
+        Client::Curl => curl(look),
+        Client::Chromium => chromium(look),
+        Client::Standard => {
+            // The standard knows no store: everything that is a root to anyone here.
+            let mut view = View::default();
+            add_file(&mut view, look, Path::new(system::BUNDLE));
+            let browser = chromium(look);
+            view.sources.extend(browser.sources);
+            for c in browser.anchors {
+                if !view.anchors.contains(&c) {
+                    view.anchors.push(c);
+                }
+            }
+            let curl = curl(look);
+            for c in curl.anchors {
+                if !view.anchors.contains(&c) {
+                    view.anchors.push(c);
+                }
+            }
+            view
+        }
+    }
+}
+
+/// curl's tool reads CURL_CA_BUNDLE, else SSL_CERT_DIR, else SSL_CERT_FILE; a file replaces only the file half of its
+/// defaults, a folder only the folder half (measured with 7.88).
+fn curl(look: &dyn Look) -> View {
+    let mut view = View::default();
+    let (mut file, mut folder) = (PathBuf::from(system::BUNDLE), PathBuf::from(system::LINKS));
+    let from = |name: &str| look.env(name).map(|v| (name.to_owned(), PathBuf::from(v)));
+    if let Some((name, path)) = from("CURL_CA_BUNDLE") {
+        overridden(&mut view, &name, &path);
+        file = path;
+    } else if let Some((name, path)) = from("SSL_CERT_DIR") {
+        overridden(&mut view, &name, &path);
+        folder = path;
+    } else if let Some((name, path)) = from("SSL_CERT_FILE") {
+        overridden(&mut view, &name, &path);
+        file = path;
+    }
+    if !look.exists(&file) && file != Path::new(system::BUNDLE) {
+        view.unreadable = Some(format!("(77) error setting certificate file: {}", file.display()));
+    }
+    add_file(&mut view, look, &file);
+    add_folder(&mut view, look, &folder);
+    let settings = look.home().join(".curlrc");
+    if let Some(text) = look.read(&settings) {
+        let off = String::from_utf8_lossy(&text)
+            .lines()
+            .map(|l| l.trim().trim_start_matches("--"))
+            .any(|l| matches!(l.split([' ', '=', ':']).next(), Some("insecure" | "-k")));
+        if off {
+            view.findings.push(
+                Finding::new(Code::VerificationOff, settings.display().to_string())
+                    .saying(format!("{} says \"insecure\": curl accepts anything", settings.display()))
+                    .mended_by(format!("delete the line \"insecure\" from {}", settings.display())),
+            );
+        }
+    }
+    view
+}
+
+fn overridden(view: &mut View, name: &str, path: &Path) {
+    view.findings.push(
+        Finding::new(Code::TrustOverridden, name)
+            .saying(format!("{name} leads curl to {}", path.display()))
+            .mended_by(format!("see that {} holds the root, or unset {name}", path.display())),
+    );
+}
+
+/// The person's NSS database. What is compiled into Chromium cannot be read; no private root is among it.
+fn chromium(look: &dyn Look) -> View {
+    let mut view = View::default();
+    let folder = nssdb::folder(look);
+    if !look.exists(&folder.join("cert9.db")) {
+        return view;
+    }
+    view.sources.push(folder.clone());
+    match look.nss(&folder) {
+        Ok(entries) => {
+            for e in entries {
+                let Ok(c) = Certificate::read(&e.der, "a certificate of the database") else { continue };
+                if e.is_distrusted() {
+                    view.distrusted.push(c.sha256());
+                } else if e.is_trusted() {
+                    view.anchors.push(c);
+                }
+            }
+        }
+        Err(failure) => view.unreadable = Some(failure.why),
+    }
+    view
+}
+
+fn add_file(view: &mut View, look: &dyn Look, file: &Path) {
+    let Some(bytes) = look.read(file) else { return };
+    view.sources.push(file.to_owned());
+    add_all(view, &bytes);
+}
+
+fn add_folder(view: &mut View, look: &dyn Look, folder: &Path) {
+    let names: Vec<String> = look.list(folder).into_iter().filter(|n| system::is_hash_name(n)).collect();
+    if !names.is_empty() {
+        view.sources.push(folder.to_owned());
+    }
+    for name in names {
+        add_all(view, &look.read(&folder.join(name)).unwrap_or_default());
+    }
+}
+
+fn add_all(view: &mut View, bytes: &[u8]) {
+    for der in pem::certificates(bytes) {
+        if view.anchors.iter().any(|a| a.der() == der) {
+            continue;
+        }
+        if let Ok(c) = Certificate::read(&der, "a root") {
+            view.anchors.push(c);
+        }
+    }
+}

@@ -1,0 +1,99 @@
+//! Effects as data: what is to be done, in order, each with its way back.
+
+use crate::trust::nss::NssChange;
+use std::path::PathBuf;
+use zeroize::Zeroizing;
+
+/// One program run: never a shell line.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Invocation {
+    /// The program, found on the PATH or given whole.
+    pub program: PathBuf,
+    /// Its arguments; never a secret.
+    pub arguments: Vec<String>,
+    /// What it reads on standard input.
+    pub input: Vec<u8>,
+    /// It is stopped after so many seconds.
+    pub limit_seconds: u64,
+}
+
+/// One effect.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Step {
+    /// A folder with this mode, and its parents; nothing if it is there.
+    Folder {
+        /// Where.
+        path: PathBuf,
+        /// Permission bits.
+        mode: u32,
+    },
+    /// A file, whole or not at all, replacing what is there.
+    Write {
+        /// Where.
+        path: PathBuf,
+        /// Its contents; public things only.
+        bytes: Vec<u8>,
+        /// Permission bits.
+        mode: u32,
+    },
+    /// A file or link is taken away; nothing if it is not there.
+    Remove {
+        /// Where.
+        path: PathBuf,
+    },
+    /// A program is run; it must end with 0.
+    Run(Invocation),
+    /// An object of an NSS database is added or taken away.
+    Database(NssChange),
+}
+
+impl Step {
+    /// One line for `--dry-run` and the journal.
+    pub fn words(&self) -> String {
+        match self {
+            Step::Folder { path, mode } => format!("make the folder {} ({mode:04o})", path.display()),
+            Step::Write { path, mode, .. } => format!("write {} ({mode:04o})", path.display()),
+            Step::Remove { path } => format!("remove {}", path.display()),
+            Step::Run(i) => format!("run {} {}", i.program.display(), i.arguments.join(" ")).trim_end().to_owned(),
+            Step::Database(c) => c.words(),
+        }
+    }
+}
+
+/// A step with its way back: what undoes it if a later one fails.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Planned {
+    /// The step.
+    pub step: Step,
+    /// What undoes it, in order; empty where nothing is needed.
+    pub undo: Vec<Step>,
+}
+
+impl Planned {
+    /// A step that needs no way back.
+    pub fn plain(step: Step) -> Planned {
+        Planned { step, undo: Vec::new() }
+    }
+}
+
+/// A file of an identity or authority.
+#[derive(Clone)]
+pub struct Document {
+    /// Its name in the folder.
+    pub name: &'static str,
+    /// Its contents; wiped when dropped, since it may be a key.
+    pub bytes: Zeroizing<Vec<u8>>,
+    /// Permission bits from the first byte on.
+    pub mode: u32,
+}
+
+/// Files that belong together: staged, verified, then all there or none.
+#[derive(Clone)]
+pub struct Publication {
+    /// The folder they go into.
+    pub folder: PathBuf,
+    /// The folder's permission bits if it is new.
+    pub folder_mode: u32,
+    /// The files; the one that vouches for the whole (the certificate) last.
+    pub documents: Vec<Document>,
+}

@@ -1,0 +1,89 @@
+//! The person's NSS database, from which Chromium on Linux takes added roots.
+
+use super::nss::{NssAction, NssChange};
+use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
+use crate::cert::Certificate;
+use crate::ports::Look;
+use crate::step::{Planned, Step};
+use std::path::PathBuf;
+
+/// The store `chromium`.
+pub struct Chromium;
+
+/// The folder that Chromium really reads: `~/.pki/nssdb` if that is there, else the one under the data home.
+/// The first must never be made: it would hide what stands in the second.
+pub fn folder(look: &dyn Look) -> PathBuf {
+    let old = look.home().join(".pki/nssdb");
+    if look.exists(&old) {
+        return old;
+    }
+    let data = look.env("XDG_DATA_HOME").map_or_else(|| look.home().join(".local/share"), PathBuf::from);
+    data.join("pki/nssdb")
+}
+
+/// Programs that read this database.
+const BROWSERS: [&str; 5] = ["chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "microsoft-edge"];
+
+impl Store for Chromium {
+    fn id(&self) -> &'static str {
+        "chromium"
+    }
+
+    fn scope(&self) -> Scope {
+        Scope::User
+    }
+
+    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+        let folder = folder(look);
+        let installed = BROWSERS.iter().any(|b| look.program(b).is_some());
+        let mut place = Place { store: self.id(), place: folder.clone(), hindrance: None, entries: Vec::new() };
+        let there = look.exists(&folder.join("cert9.db"));
+        if !there {
+            if !installed {
+                place.hindrance = Some(Hindrance {
+                    why: "no browser that uses this store is installed".into(),
+                    remedy: "nothing to do until one is installed: then tamga trust add".into(),
+                    absent: true,
+                });
+            }
+            return vec![place];
+        }
+        match look.nss(&folder) {
+            Ok(entries) => place.entries = entries.iter().filter_map(entry).collect(),
+            Err(failure) => {
+                place.hindrance = Some(Hindrance { why: failure.why, remedy: failure.remedy, absent: false });
+            }
+        }
+        vec![place]
+    }
+
+    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+        let der = root.certificate.der().to_vec();
+        let found: Vec<&Entry> = place.entries.iter().filter(|e| e.certificate == root.certificate).collect();
+        let change = |action| Step::Database(NssChange { folder: place.place.clone(), action });
+        match goal {
+            Goal::Add if found.iter().any(|e| e.trusted) => Vec::new(),
+            Goal::Add => {
+                let mut steps = Vec::new();
+                if !look.exists(&place.place) {
+                    steps.push(Planned::plain(Step::Folder { path: place.place.clone(), mode: 0o700 }));
+                }
+                let undo = if found.is_empty() { vec![change(NssAction::Remove { der: der.clone() })] } else { Vec::new() };
+                steps.push(Planned { step: change(NssAction::Add { der, nickname: root.mark() }), undo });
+                steps
+            }
+            Goal::Remove if found.is_empty() => Vec::new(),
+            Goal::Remove => vec![Planned::plain(change(NssAction::Remove { der }))],
+        }
+    }
+}
+
+fn entry(e: &super::nss::NssEntry) -> Option<Entry> {
+    Some(Entry {
+        certificate: Certificate::read(&e.der, "a certificate of the database").ok()?,
+        mark: Some(e.nickname.clone()),
+        trusted: e.is_trusted(),
+        distrusted: e.is_distrusted(),
+        flaw: None,
+    })
+}

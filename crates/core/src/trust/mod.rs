@@ -1,0 +1,176 @@
+//! Stores: where clients look for roots. A store says what it would do; it never does it.
+
+pub mod bundle;
+pub mod chromium;
+pub mod nss;
+pub mod system;
+
+use crate::cert::{Certificate, subject};
+use crate::error::{Error, Result};
+use crate::moment::Moment;
+use crate::ports::Look;
+use crate::step::Planned;
+use std::path::PathBuf;
+
+/// Whose store.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Scope {
+    /// One person's.
+    User,
+    /// The machine's: rights are needed.
+    Machine,
+}
+
+/// A root with the label of its authority.
+#[derive(Clone, Debug)]
+pub struct Root {
+    /// The authority's label.
+    pub label: String,
+    /// The root.
+    pub certificate: Certificate,
+}
+
+impl Root {
+    /// The mark under which it stands in stores: `tamga-LABEL-<first 8 hex of SHA-256>`.
+    pub fn mark(&self) -> String {
+        format!("tamga-{}-{}", self.label, &self.certificate.sha256()[..8])
+    }
+
+    /// The root as PEM.
+    pub fn pem(&self) -> String {
+        crate::form::pem::write(crate::form::pem::CERTIFICATE, self.certificate.der()).to_string()
+    }
+}
+
+/// True for the mark of this very certificate, under whatever label.
+pub fn is_mark_of(mark: &str, certificate: &Certificate) -> bool {
+    label_of_mark(mark, certificate).is_some()
+}
+
+/// The label inside a mark, if it is this certificate's.
+pub fn label_of_mark<'a>(mark: &'a str, certificate: &Certificate) -> Option<&'a str> {
+    let (label, short) = mark.strip_prefix("tamga-")?.rsplit_once('-')?;
+    certificate.sha256().starts_with(short).then_some(label).filter(|_| short.len() == 8)
+}
+
+/// A root in a place.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// The root.
+    pub certificate: Certificate,
+    /// The name it bears there, if it has one.
+    pub mark: Option<String>,
+    /// True if it counts as a root for servers.
+    pub trusted: bool,
+    /// True if it is explicitly distrusted.
+    pub distrusted: bool,
+    /// What is missing though it stands there.
+    pub flaw: Option<String>,
+}
+
+/// One place of a store, as it was found.
+#[derive(Clone, Debug)]
+pub struct Place {
+    /// The store's id.
+    pub store: &'static str,
+    /// Where: a folder or file.
+    pub place: PathBuf,
+    /// Why nothing can be changed there, and the command that would do it; None if all is well.
+    pub hindrance: Option<Hindrance>,
+    /// What stands there.
+    pub entries: Vec<Entry>,
+}
+
+/// Why a place cannot be changed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Hindrance {
+    /// The reason.
+    pub why: String,
+    /// The exact command or step that helps.
+    pub remedy: String,
+    /// True if the place is not there at all, so that nobody needs it.
+    pub absent: bool,
+}
+
+/// What is wanted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Goal {
+    /// The root is to be trusted there.
+    Add,
+    /// The root is to be gone from there.
+    Remove,
+}
+
+/// A store.
+pub trait Store: Sync {
+    /// The id of the interface.
+    fn id(&self) -> &'static str;
+    /// Whose it is.
+    fn scope(&self) -> Scope;
+    /// Looks at every place.
+    fn survey(&self, look: &dyn Look, bundles: &[PathBuf]) -> Vec<Place>;
+    /// The steps that reach the goal; empty if it is reached. The place has no hindrance.
+    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned>;
+}
+
+/// Every store.
+pub const ALL: &[&dyn Store] = &[&system::System, &bundle::Bundle, &chromium::Chromium];
+
+/// Finds a store by its id.
+pub fn by_id(typed: &str) -> Result<&'static dyn Store> {
+    ALL.iter().copied().find(|s| s.id() == typed).ok_or_else(|| Error::Word {
+        what: "store",
+        typed: typed.to_owned(),
+        accepted: ALL.iter().map(|s| s.id()).collect::<Vec<_>>().join(", "),
+    })
+}
+
+/// How a root stands in a place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum State {
+    /// It is there and counts.
+    Present,
+    /// It is not there, or does not count.
+    Absent,
+    /// Another root of the same name is there instead.
+    Older,
+    /// It is there but has ended.
+    Expired,
+    /// It is there but distrusted.
+    Distrusted,
+    /// The place cannot be read or is not there.
+    Unavailable,
+}
+
+impl State {
+    /// The word of the interface.
+    pub fn word(self) -> &'static str {
+        match self {
+            State::Present => "present",
+            State::Absent => "absent",
+            State::Older => "older",
+            State::Expired => "expired",
+            State::Distrusted => "distrusted",
+            State::Unavailable => "unavailable",
+        }
+    }
+}
+
+/// Judges one root in one place.
+pub fn state(root: &Certificate, place: &Place, now: Moment) -> State {
+    if place.hindrance.as_ref().is_some_and(|h| h.absent) {
+        return State::Unavailable;
+    }
+    let of_root = |e: &&Entry| e.certificate == *root;
+    if place.entries.iter().filter(of_root).any(|e| e.distrusted) {
+        return State::Distrusted;
+    }
+    if place.entries.iter().filter(of_root).any(|e| e.trusted) {
+        return if now > root.not_after { State::Expired } else { State::Present };
+    }
+    let same_name = |e: &Entry| e.certificate != *root && subject::same(&e.certificate.subject, &root.subject);
+    if place.entries.iter().any(|e| e.trusted && same_name(e)) {
+        return State::Older;
+    }
+    State::Absent
+}

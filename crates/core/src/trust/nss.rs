@@ -1,0 +1,85 @@
+//! What is asked of an NSS database, as data. The library that does it is loaded by the host.
+
+use crate::key::hex;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use std::path::PathBuf;
+
+/// The SSL trust bits that make a root: CERTDB_TRUSTED_CA | CERTDB_VALID_CA, "C" in NSS's letters.
+pub const TRUSTED_CA: u32 = 16;
+/// CERTDB_TERMINAL_RECORD: with nothing else set, "distrusted".
+pub const TERMINAL: u32 = 1;
+/// "C": what is written for a root.
+pub const ROOT_FLAGS: u32 = 24;
+
+/// One certificate object of a database.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NssEntry {
+    /// The certificate.
+    pub der: Vec<u8>,
+    /// Its nickname.
+    pub nickname: String,
+    /// The SSL trust bits.
+    pub ssl: u32,
+}
+
+impl NssEntry {
+    /// Trusted to issue server certificates. Bits are masked: newer versions add some.
+    pub fn is_trusted(&self) -> bool {
+        self.ssl & TRUSTED_CA != 0
+    }
+
+    /// Explicitly distrusted for servers.
+    pub fn is_distrusted(&self) -> bool {
+        self.ssl & TERMINAL != 0 && self.ssl & (TRUSTED_CA | 2) == 0
+    }
+}
+
+/// A change to a database.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NssChange {
+    /// The database's folder.
+    pub folder: PathBuf,
+    /// What to do.
+    pub action: NssAction,
+}
+
+/// What to do with a certificate.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum NssAction {
+    /// Add it as a root for servers.
+    Add {
+        /// The certificate.
+        der: Vec<u8>,
+        /// The nickname; decoration, but our mark.
+        nickname: String,
+    },
+    /// Take it away, with its trust object.
+    Remove {
+        /// The certificate.
+        der: Vec<u8>,
+    },
+}
+
+impl NssChange {
+    /// One line for `--dry-run`.
+    pub fn words(&self) -> String {
+        let folder = self.folder.display();
+        match &self.action {
+            NssAction::Add { nickname, .. } => format!("add {nickname} as a root for servers to the database in {folder}"),
+            NssAction::Remove { der } => {
+                format!("take the certificate {}… out of the database in {folder}", &hex(&Sha256::digest(der))[..8])
+            }
+        }
+    }
+}
+
+/// Why a database could not be used.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, thiserror::Error)]
+#[error("{why}")]
+pub struct NssFailure {
+    /// The reason, with NSS's own word.
+    pub why: String,
+    /// What a person can do.
+    pub remedy: String,
+}

@@ -1,0 +1,189 @@
+//! The system's store of the Debian family: an anchor folder and `update-ca-certificates`.
+//!
+//! Its traps, each met below: only `.crt` counts; an update says 0 though a hook failed; what is removed leaves
+//! dangling links behind, and Java's store keeps it for ever.
+
+use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
+use crate::cert::Certificate;
+use crate::form::pem;
+use crate::ports::Look;
+use crate::step::{Invocation, Planned, Step};
+use std::path::{Path, PathBuf};
+
+/// The store `system`.
+pub struct System;
+
+/// Where anchors go.
+pub const ANCHORS: &str = "/usr/local/share/ca-certificates";
+/// What OpenSSL's and GnuTLS's clients read.
+pub const BUNDLE: &str = "/etc/ssl/certs/ca-certificates.crt";
+/// The folder of hash links.
+pub const LINKS: &str = "/etc/ssl/certs";
+/// The command.
+pub const COMMAND: &str = "update-ca-certificates";
+const JAVA: &str = "/etc/ssl/certs/java/cacerts";
+const JAVA_HOOK: &str = "/etc/ca-certificates/update.d/jks-keystore";
+/// Measured: 2 to 9 seconds, 24 under load. dpkg may hold it up longer.
+const LIMIT_SECONDS: u64 = 180;
+
+impl Store for System {
+    fn id(&self) -> &'static str {
+        "system"
+    }
+
+    fn scope(&self) -> Scope {
+        Scope::Machine
+    }
+
+    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+        let anchors = Path::new(ANCHORS);
+        let mut place = Place { store: self.id(), place: anchors.into(), hindrance: None, entries: Vec::new() };
+        let bundle = look.read(Path::new(BUNDLE)).unwrap_or_default();
+        let in_bundle = pem::certificates(&bundle);
+        let java = look.read(Path::new(JAVA));
+        let mut seen: Vec<Vec<u8>> = Vec::new();
+        for name in look.list(anchors).into_iter().filter(|n| n.ends_with(".crt")) {
+            for der in pem::certificates(&look.read(&anchors.join(&name)).unwrap_or_default()) {
+                let Ok(certificate) = Certificate::read(&der, &name) else { continue };
+                let trusted = in_bundle.contains(&der);
+                let flaw = if !trusted {
+                    Some(format!("the anchor {name} is there, but {COMMAND} has not taken it up"))
+                } else if java.as_ref().is_some_and(|j| !holds(j, &der)) {
+                    Some(format!("Java's store {JAVA} lacks it: the hook failed or was held up; run: sudo {COMMAND} --fresh"))
+                } else if !linked(look, &name) {
+                    Some(format!("the hash link in {LINKS} is missing; run: sudo {COMMAND} --fresh"))
+                } else {
+                    None
+                };
+                let mark = name.strip_suffix(".crt").map(str::to_owned);
+                seen.push(der);
+                place.entries.push(Entry { certificate, mark, trusted, distrusted: false, flaw });
+            }
+        }
+        for der in in_bundle.iter().filter(|d| !seen.contains(d)) {
+            if let Ok(certificate) = Certificate::read(der, "a certificate of the bundle") {
+                place.entries.push(Entry { certificate, mark: None, trusted: true, distrusted: false, flaw: None });
+            }
+        }
+        place.hindrance = hindrance(look);
+        vec![place]
+    }
+
+    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+        let ours: Vec<&Entry> = place
+            .entries
+            .iter()
+            .filter(|e| e.certificate == root.certificate && e.mark.as_deref().is_some_and(|m| m.starts_with("tamga-")))
+            .collect();
+        match goal {
+            Goal::Add => {
+                let complete =
+                    place.entries.iter().any(|e| e.certificate == root.certificate && e.trusted && e.flaw.is_none());
+                if complete {
+                    return Vec::new();
+                }
+                let path = Path::new(ANCHORS).join(format!("{}.crt", root.mark()));
+                let mut steps = Vec::new();
+                if ours.is_empty() {
+                    let undo = vec![Step::Remove { path: path.clone() }, update(false)];
+                    let bytes = root.pem().into_bytes();
+                    steps.push(Planned::plain(Step::Folder { path: ANCHORS.into(), mode: 0o755 }));
+                    steps.push(Planned { step: Step::Write { path, bytes, mode: 0o644 }, undo });
+                    steps.push(Planned::plain(update(false)));
+                } else {
+                    // The anchor stands already but a link or Java missed it: only --fresh takes it up again.
+                    steps.push(Planned::plain(update(true)));
+                }
+                steps
+            }
+            Goal::Remove => {
+                let mut steps = Vec::new();
+                for e in &ours {
+                    let Some(mark) = &e.mark else { continue };
+                    steps.extend(removal(look, mark, root));
+                }
+                if !steps.is_empty() {
+                    steps.push(Planned::plain(update(false)));
+                }
+                steps
+            }
+        }
+    }
+}
+
+/// Java first, while the link is still there; then the links, which a plain update would leave dangling; then the anchor.
+fn removal(look: &dyn Look, mark: &str, root: &Root) -> Vec<Planned> {
+    let mut steps = Vec::new();
+    let link = Path::new(LINKS).join(format!("{mark}.pem"));
+    let in_java = look.read(Path::new(JAVA)).is_some_and(|j| holds(&j, root.certificate.der()));
+    if in_java && look.exists(Path::new(JAVA_HOOK)) {
+        steps.push(Planned::plain(Step::Run(Invocation {
+            program: JAVA_HOOK.into(),
+            arguments: Vec::new(),
+            input: format!("-{}\n", link.display()).into_bytes(),
+            limit_seconds: LIMIT_SECONDS,
+        })));
+    }
+    for name in hash_links(look, &format!("{mark}.pem")) {
+        steps.push(Planned::plain(Step::Remove { path: Path::new(LINKS).join(name) }));
+    }
+    if look.link(&link).is_some() {
+        steps.push(Planned::plain(Step::Remove { path: link }));
+    }
+    let path = Path::new(ANCHORS).join(format!("{mark}.crt"));
+    let undo = vec![Step::Write { path: path.clone(), bytes: root.pem().into_bytes(), mode: 0o644 }, update(true)];
+    steps.push(Planned { step: Step::Remove { path }, undo });
+    steps
+}
+
+fn update(fresh: bool) -> Step {
+    Step::Run(Invocation {
+        program: COMMAND.into(),
+        arguments: if fresh { vec!["--fresh".into()] } else { Vec::new() },
+        input: Vec::new(),
+        limit_seconds: LIMIT_SECONDS,
+    })
+}
+
+fn hindrance(look: &dyn Look) -> Option<Hindrance> {
+    if look.program(COMMAND).is_none() {
+        return Some(Hindrance {
+            why: format!("{COMMAND} is not installed"),
+            remedy: "sudo apt-get install ca-certificates".into(),
+            absent: true,
+        });
+    }
+    if !look.has_rights() {
+        return Some(Hindrance {
+            why: "it belongs to the machine: root's rights are needed".into(),
+            remedy: "sudo tamga trust add --scope machine".into(),
+            absent: false,
+        });
+    }
+    None
+}
+
+fn holds(haystack: &[u8], needle: &[u8]) -> bool {
+    !needle.is_empty() && haystack.windows(needle.len()).any(|w| w == needle)
+}
+
+/// Names of hash links such as `5c379c84.0` that lead to this link.
+fn hash_links(look: &dyn Look, target: &str) -> Vec<String> {
+    look.list(Path::new(LINKS))
+        .into_iter()
+        .filter(|n| is_hash_name(n))
+        .filter(|n| look.link(&Path::new(LINKS).join(n)).is_some_and(|t| t.file_name() == Some(target.as_ref())))
+        .collect()
+}
+
+fn linked(look: &dyn Look, anchor: &str) -> bool {
+    let target = format!("{}.pem", anchor.trim_end_matches(".crt"));
+    !hash_links(look, &target).is_empty()
+}
+
+/// Eight hex digits, a dot, a number: the only names that OpenSSL finds in a folder.
+pub fn is_hash_name(name: &str) -> bool {
+    name.split_once('.').is_some_and(|(hash, n)| {
+        hash.len() == 8 && hash.bytes().all(|b| b.is_ascii_hexdigit()) && !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit())
+    })
+}

@@ -1,0 +1,14 @@
+//! What Tamga does: the real side of the core's doors. Files, the ledger, stores, the network, other programs.
+
+pub mod act;
+pub mod clients;
+pub mod dial;
+pub mod entropy;
+pub mod error;
+pub mod files;
+pub mod ledger;
+pub mod nss;
+pub mod places;
+pub mod process;
+pub mod recover;
+pub mod serve;

@@ -1,0 +1,36 @@
+//! The only loop with effects: does the steps of a plan, and undoes them, last first, if one fails.
+
+use crate::error::{Error, Result};
+use crate::places::Machine;
+use crate::{files, nss, process};
+use tamga_core::error::Told;
+use tamga_core::step::{Planned, Step};
+
+/// Performs the steps in order. If one fails, those before it are undone.
+///
+/// Errors: the step's own; [`Error::Stuck`] if the undoing failed too.
+pub fn perform(machine: &Machine, steps: &[Planned]) -> Result<()> {
+    for (i, planned) in steps.iter().enumerate() {
+        if let Err(first) = step(machine, &planned.step) {
+            for undo in steps[..i].iter().rev().flat_map(|p| &p.undo) {
+                if step(machine, undo).is_err() {
+                    return Err(Error::Stuck { what: format!("{}: {}", first.what(), first.why()), left: undo.words() });
+                }
+            }
+            return Err(first);
+        }
+    }
+    Ok(())
+}
+
+fn step(machine: &Machine, step: &Step) -> Result<()> {
+    match step {
+        Step::Folder { path, mode } => machine.raised(path, || files::folder(&machine.real(path), *mode)),
+        Step::Write { path, bytes, mode } => {
+            machine.raised(path, || files::write_whole(&machine.real(path), bytes, *mode))
+        }
+        Step::Remove { path } => machine.raised(path, || files::remove(&machine.real(path))),
+        Step::Run(invocation) => process::invoke(machine, invocation),
+        Step::Database(change) => nss::change(machine, change),
+    }
+}

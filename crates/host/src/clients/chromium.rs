@@ -1,0 +1,205 @@
+//! Chromium, headless, through its DevTools protocol over a pipe: its `errorText` is the very code a person sees.
+
+use super::{Observed, Visit, failed};
+use crate::places::Machine;
+use command_fds::{CommandFdExt, FdMapping};
+use serde_json::{Value, json};
+use std::io::{BufRead, BufReader, Write};
+use std::os::fd::OwnedFd;
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::mpsc;
+use std::time::{Duration, Instant};
+use tamga_core::client::Outcome;
+use tamga_core::ports::Look;
+use tamga_core::trust::chromium::folder;
+
+/// Starting takes one second here; a cold or loaded machine takes many.
+const LIMIT: Duration = Duration::from_secs(45);
+
+/// Where Chromium is.
+pub fn program(machine: &Machine) -> Option<PathBuf> {
+    ["chromium", "chromium-browser", "google-chrome-stable", "google-chrome"].iter().find_map(|n| machine.program(n))
+}
+
+/// Makes all visits with one browser in a throw-away home that holds a copy of the person's NSS database.
+pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observed> {
+    let all_failed = |why: String| visits.iter().map(|_| failed(why.clone())).collect();
+    let home = match tempfile::Builder::new().prefix("tamga-browser-").tempdir() {
+        Ok(home) => home,
+        Err(e) => return all_failed(format!("no temporary folder: {e}")),
+    };
+    if let Err(e) = copy_database(&folder(machine), home.path()) {
+        return all_failed(format!("the NSS database could not be copied: {e}"));
+    }
+    match Browser::start(program, machine, home.path(), visits) {
+        Ok(mut browser) => visits.iter().map(|v| browser.visit(v)).collect(),
+        Err(why) => all_failed(why),
+    }
+}
+
+fn copy_database(from: &Path, home: &Path) -> std::io::Result<()> {
+    let to = home.join(".local/share/pki/nssdb");
+    std::fs::create_dir_all(&to)?;
+    for name in ["cert9.db", "key4.db", "pkcs11.txt"] {
+        match std::fs::read(from.join(name)) {
+            // The file of modules names the folder that it was made in.
+            Ok(bytes) if name == "pkcs11.txt" => {
+                let text = String::from_utf8_lossy(&bytes).replace(&*from.to_string_lossy(), &to.to_string_lossy());
+                std::fs::write(to.join(name), text)?;
+            }
+            Ok(bytes) => std::fs::write(to.join(name), bytes)?,
+            Err(_) => {}
+        }
+    }
+    Ok(())
+}
+
+struct Browser {
+    child: Child,
+    write: std::fs::File,
+    answers: mpsc::Receiver<Value>,
+    session: String,
+    next: u64,
+    begun: Instant,
+}
+
+impl Browser {
+    fn start(program: &Path, machine: &Machine, home: &Path, visits: &[Visit]) -> Result<Browser, String> {
+        let told = |e: std::io::Error| format!("chromium did not start: {e}");
+        let (its_input, write) = std::io::pipe().map_err(told)?;
+        let (read, its_output) = std::io::pipe().map_err(told)?;
+        let rules: Vec<String> = visits
+            .iter()
+            .filter(|v| v.host.to_string() != v.address.ip().to_string())
+            .map(|v| {
+                let to = match v.address.ip() {
+                    std::net::IpAddr::V6(a) => format!("[{a}]"),
+                    a => a.to_string(),
+                };
+                format!("MAP {} {to}", v.host)
+            })
+            .collect();
+        let mut command = Command::new(program);
+        command.args([
+            "--headless", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+            "--disable-component-update", "--disable-sync", "--no-proxy-server", "--remote-debugging-pipe",
+        ]);
+        // Chromium's own sandbox does not work for root.
+        if rustix::process::geteuid().is_root() {
+            command.arg("--no-sandbox");
+        }
+        command.arg(format!("--user-data-dir={}", home.join("profile").display()));
+        if !rules.is_empty() {
+            command.arg(format!("--host-resolver-rules={}", rules.join(", ")));
+        }
+        command.arg("about:blank");
+        command.env("HOME", home).env_remove("XDG_DATA_HOME").env_remove("XDG_CONFIG_HOME").env_remove("XDG_CACHE_HOME");
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).process_group(0);
+        let _ = machine;
+        let mappings = vec![
+            FdMapping { parent_fd: OwnedFd::from(its_input), child_fd: 3 },
+            FdMapping { parent_fd: OwnedFd::from(its_output), child_fd: 4 },
+        ];
+        command.fd_mappings(mappings).map_err(|e| format!("chromium did not start: {e}"))?;
+        let child = command.spawn().map_err(told)?;
+        // The command holds our copies of the browser's ends; without them gone, its end would not be seen.
+        drop(command);
+        let (send, answers) = mpsc::channel();
+        std::thread::spawn(move || {
+            let mut from = BufReader::new(std::fs::File::from(OwnedFd::from(read)));
+            let mut message = Vec::new();
+            while from.read_until(0, &mut message).is_ok_and(|n| n > 0) {
+                message.pop();
+                let parsed = serde_json::from_slice(&message).unwrap_or(Value::Null);
+                message.clear();
+                if send.send(parsed).is_err() {
+                    return;
+                }
+            }
+        });
+        let write = std::fs::File::from(OwnedFd::from(write));
+        let mut browser = Browser { child, write, answers, session: String::new(), next: 0, begun: Instant::now() };
+        let target = browser.call("Target.createTarget", &json!({"url": "about:blank"}))?;
+        let attach = json!({"targetId": target["targetId"], "flatten": true});
+        let session = browser.call("Target.attachToTarget", &attach)?;
+        browser.session = session["sessionId"].as_str().unwrap_or_default().to_owned();
+        browser.call("Page.enable", &json!({}))?;
+        Ok(browser)
+    }
+
+    fn call(&mut self, method: &str, parameters: &Value) -> Result<Value, String> {
+        self.next += 1;
+        let mut message = json!({"id": self.next, "method": method, "params": parameters});
+        if !self.session.is_empty() {
+            message["sessionId"] = json!(self.session);
+        }
+        let mut bytes = message.to_string().into_bytes();
+        bytes.push(0);
+        self.write.write_all(&bytes).map_err(|_| "chromium ended before it answered".to_owned())?;
+        loop {
+            let left = LIMIT.checked_sub(self.begun.elapsed()).ok_or("chromium did not answer in time")?;
+            let answer = self.answers.recv_timeout(left).map_err(|e| match e {
+                mpsc::RecvTimeoutError::Timeout => "chromium did not answer in time".to_owned(),
+                mpsc::RecvTimeoutError::Disconnected => "chromium ended before it answered".to_owned(),
+            })?;
+            if answer["id"] == json!(self.next) {
+                return match answer.get("error") {
+                    Some(e) => Err(format!("chromium refused {method}: {e}")),
+                    None => Ok(answer["result"].clone()),
+                };
+            }
+        }
+    }
+
+    fn visit(&mut self, visit: &Visit) -> Observed {
+        self.begun = Instant::now();
+        let result = match self.call("Page.navigate", &json!({"url": visit.url()})) {
+            Ok(result) => result,
+            Err(why) => return failed(why),
+        };
+        let raw = tamga_core::text::harmless(&result.to_string());
+        match result["errorText"].as_str() {
+            None | Some("") => Observed { outcome: Outcome::Accepts, code: None, raw },
+            Some(code) => Observed { outcome: outcome(code), code: Some(tamga_core::text::harmless(code)), raw },
+        }
+        .after_tls()
+    }
+}
+
+/// Certificate errors that a person can click away are warnings; `ERR_CERT_INVALID` and TLS errors are not.
+fn outcome(code: &str) -> Outcome {
+    match code {
+        "net::ERR_CERT_INVALID" => Outcome::Refuses,
+        c if c.starts_with("net::ERR_CERT_") => Outcome::Warns,
+        _ => Outcome::Refuses,
+    }
+}
+
+impl Observed {
+    /// Errors of what follows the handshake say nothing against the certificate.
+    fn after_tls(self) -> Observed {
+        const LATER: [&str; 4] =
+            ["net::ERR_EMPTY_RESPONSE", "net::ERR_INVALID_HTTP_RESPONSE", "net::ERR_HTTP_RESPONSE_CODE_FAILURE", "net::ERR_ABORTED"];
+        match &self.code {
+            Some(code) if LATER.contains(&code.as_str()) => Observed { outcome: Outcome::Accepts, code: None, raw: self.raw },
+            _ => self,
+        }
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        self.session.clear();
+        self.begun = Instant::now();
+        if self.call("Browser.close", &json!({})).is_err() {
+            let _ = self.child.kill();
+        }
+        let _ = crate::process::wait(&mut self.child, Duration::from_secs(5));
+        // What it started goes with it: they share a process group of their own.
+        if let Some(group) = i32::try_from(self.child.id()).ok().and_then(rustix::process::Pid::from_raw) {
+            let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
+        }
+    }
+}

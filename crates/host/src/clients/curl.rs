@@ -1,0 +1,63 @@
+//! curl, with the person's variables and without its settings file.
+
+use super::{Observed, Visit, failed};
+use crate::places::Machine;
+use crate::process;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::Duration;
+use tamga_core::client::Outcome;
+use tamga_core::ports::Look;
+use tamga_core::trust::system;
+
+/// Where curl is.
+pub fn program(machine: &Machine) -> Option<PathBuf> {
+    machine.program("curl")
+}
+
+/// One visit. Only the verdict on the certificate counts: what the server says afterwards does not.
+pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
+    let mut command = Command::new(program);
+    // -q must come first. The settings file is looked at by the prediction, which reports what it switches off.
+    command.args(["-q", "--silent", "--show-error", "--noproxy", "*", "--max-time", "15"]);
+    command.args(["--output", "/dev/null", "--write-out", "%{time_appconnect}"]);
+    let (host, port) = (visit.host.to_string(), visit.address.port());
+    if visit.host.to_string() != visit.address.ip().to_string() {
+        let address = match visit.address.ip() {
+            std::net::IpAddr::V6(a) => format!("[{a}]"),
+            a => a.to_string(),
+        };
+        command.args(["--resolve", &format!("{host}:{port}:{address}")]);
+    }
+    if machine.root().is_some() {
+        // Under another root curl's own defaults are not this machine's: they are given as options.
+        for (option, variable, default) in
+            [("--cacert", ["CURL_CA_BUNDLE", "SSL_CERT_FILE"], system::BUNDLE), ("--capath", ["SSL_CERT_DIR"; 2], system::LINKS)]
+        {
+            let path = machine.real(Path::new(default));
+            if variable.iter().all(|v| machine.env(v).is_none()) && path.exists() {
+                command.arg(option).arg(path);
+            }
+        }
+        if machine.env("SSL_CERT_DIR").is_none() && !machine.real(Path::new(system::LINKS)).exists() {
+            command.args(["--capath", "/nonexistent"]);
+        }
+    }
+    command.arg(visit.url()).env("LC_ALL", "C");
+    let ended = match process::run(command, b"", Duration::from_secs(20)) {
+        Ok(ended) => ended,
+        Err(e) => return failed(format!("curl did not start: {e}")),
+    };
+    let raw = tamga_core::text::harmless(ended.errors.trim());
+    let shaken = String::from_utf8_lossy(&ended.output).trim().parse::<f64>().is_ok_and(|t| t > 0.0);
+    match ended.code {
+        Some(0) => Observed { outcome: Outcome::Accepts, code: None, raw },
+        // 35, 51, 58, 60, 77: TLS and certificates. Everything later than the handshake is not about the certificate.
+        Some(n) if shaken && !matches!(n, 35 | 51 | 60) => Observed { outcome: Outcome::Accepts, code: None, raw },
+        Some(_) => {
+            let line = ended.errors.lines().find_map(|l| l.strip_prefix("curl: ")).unwrap_or("it failed without a word");
+            Observed { outcome: Outcome::Refuses, code: Some(tamga_core::text::harmless(line)), raw }
+        }
+        None => failed("curl did not end within 20 seconds"),
+    }
+}

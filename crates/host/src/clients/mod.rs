@@ -1,0 +1,69 @@
+//! The installed clients themselves, run against a server in throw-away surroundings that see the person's stores.
+
+pub mod chromium;
+pub mod curl;
+
+use crate::places::Machine;
+use std::net::SocketAddr;
+use tamga_core::client::{Client, Outcome};
+use tamga_core::name::Name;
+
+/// What a client really did.
+#[derive(Clone, Debug)]
+pub struct Observed {
+    /// What it did.
+    pub outcome: Outcome,
+    /// Its own error code or text.
+    pub code: Option<String>,
+    /// What it printed, for `--verbose`.
+    pub raw: String,
+}
+
+/// One visit.
+#[derive(Clone, Debug)]
+pub struct Visit {
+    /// The host asked for.
+    pub host: Name,
+    /// Where it is met.
+    pub address: SocketAddr,
+}
+
+impl Visit {
+    /// `https://host:port/`.
+    pub fn url(&self) -> String {
+        format!("https://{}:{}/", self.host_in_url(), self.address.port())
+    }
+
+    fn host_in_url(&self) -> String {
+        match &self.host {
+            Name::Ip(std::net::IpAddr::V6(a)) => format!("[{a}]"),
+            other => other.to_string(),
+        }
+    }
+}
+
+/// True if a client can be run here.
+pub fn is_installed(client: Client, machine: &Machine) -> bool {
+    match client {
+        Client::Standard => false,
+        Client::Curl => curl::program(machine).is_some(),
+        Client::Chromium => chromium::program(machine).is_some(),
+    }
+}
+
+/// Makes the visits with one client, in order. None where it has no program.
+pub fn observe(client: Client, machine: &Machine, visits: &[Visit]) -> Option<Vec<Observed>> {
+    match client {
+        Client::Standard => None,
+        Client::Curl => {
+            let program = curl::program(machine)?;
+            Some(visits.iter().map(|v| curl::visit(&program, machine, v)).collect())
+        }
+        Client::Chromium => Some(chromium::visits(&chromium::program(machine)?, machine, visits)),
+    }
+}
+
+fn failed(why: impl Into<String>) -> Observed {
+    let why = why.into();
+    Observed { outcome: Outcome::Unknown, code: Some(why.clone()), raw: why }
+}

@@ -1,0 +1,247 @@
+//! Meeting a server: connect, TLS by rustls with a verifier that only takes notes, and what it means if that fails.
+
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls::{AlertDescription, ClientConfig, ClientConnection, DigitallySignedStruct, SignatureScheme};
+use std::io::{ErrorKind, Read, Write};
+use std::net::{IpAddr, SocketAddr, TcpStream, ToSocketAddrs};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tamga_core::finding::Code;
+use tamga_core::name::Name;
+
+const CONNECT: Duration = Duration::from_secs(5);
+const ANSWER: Duration = Duration::from_secs(8);
+
+/// A handshake that stood.
+#[derive(Clone, Debug)]
+pub struct Met {
+    /// With whom.
+    pub address: SocketAddr,
+    /// `TLS 1.3`.
+    pub protocol: String,
+    /// The cipher suite's name.
+    pub cipher: String,
+    /// The application protocol agreed upon.
+    pub alpn: Option<String>,
+    /// What the server sent, DER, leaf first.
+    pub chain: Vec<Vec<u8>>,
+    /// True if the server asked for a client certificate.
+    pub wants_client: bool,
+}
+
+/// Why there was none.
+#[derive(Clone, Debug)]
+pub struct Missed {
+    /// The finding.
+    pub code: Code,
+    /// A detail for a person.
+    pub detail: String,
+}
+
+/// The addresses of a host, those given with `--resolve` first.
+pub fn resolve(host: &Name, port: u16, given: &[(String, IpAddr)]) -> Result<Vec<SocketAddr>, Missed> {
+    let text = host.to_string();
+    let named: Vec<SocketAddr> =
+        given.iter().filter(|(n, _)| *n == text).map(|(_, a)| SocketAddr::new(*a, port)).collect();
+    if !named.is_empty() {
+        return Ok(named);
+    }
+    match host {
+        Name::Ip(a) => Ok(vec![SocketAddr::new(*a, port)]),
+        // RFC 6761 §6.3: without asking anybody, as Chromium and curl do it.
+        n if n.is_loopback() => {
+            Ok(vec![SocketAddr::new([127, 0, 0, 1].into(), port), SocketAddr::new(std::net::Ipv6Addr::LOCALHOST.into(), port)])
+        }
+        _ => {
+            let found: Vec<SocketAddr> =
+                (text.as_str(), port).to_socket_addrs().map(Iterator::collect).unwrap_or_default();
+            if found.is_empty() {
+                return Err(Missed { code: Code::UnresolvedName, detail: text });
+            }
+            Ok(found)
+        }
+    }
+}
+
+/// Meets a server at one address, asking for `host` (as SNI where it is a name).
+pub fn meet(host: &Name, address: SocketAddr) -> Result<Met, Missed> {
+    let missed = |code, detail: String| Missed { code, detail };
+    let mut socket = TcpStream::connect_timeout(&address, CONNECT).map_err(|e| match e.kind() {
+        ErrorKind::TimedOut => missed(Code::SilentConnection, format!("{address} does not answer within 5 seconds")),
+        _ => missed(Code::RefusedConnection, format!("{address}: nothing listens there")),
+    })?;
+    let _ = socket.set_read_timeout(Some(ANSWER));
+    let _ = socket.set_write_timeout(Some(ANSWER));
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let notes = Arc::new(Notes { chain: Mutex::default(), schemes: provider.signature_verification_algorithms.supported_schemes() });
+    let wants = Arc::new(Wants(Mutex::new(false)));
+    let mut config = ClientConfig::builder_with_provider(provider)
+        .with_protocol_versions(rustls::DEFAULT_VERSIONS)
+        .map_err(|e| missed(Code::NoCommonCipher, e.to_string()))?
+        .dangerous()
+        .with_custom_certificate_verifier(notes.clone())
+        .with_client_cert_resolver(wants.clone());
+    config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+    let name = match host {
+        Name::Ip(a) => ServerName::from(*a),
+        other => ServerName::try_from(other.to_string())
+            .map_err(|_| missed(Code::NameNotCovered, format!("{other} cannot be asked for in TLS")))?,
+    };
+    let mut tls =
+        ClientConnection::new(Arc::new(config), name).map_err(|e| missed(Code::NoCommonCipher, e.to_string()))?;
+    let mut first = Recorder { socket: &mut socket, seen: Vec::new() };
+    while tls.is_handshaking() {
+        if let Err(e) = tls.complete_io(&mut first) {
+            let seen = std::mem::take(&mut first.seen);
+            return Err(explain(&e, &seen, address));
+        }
+    }
+    tls.send_close_notify();
+    let _ = tls.write_tls(&mut socket);
+    let chain = notes.chain.lock().map(|c| c.clone()).unwrap_or_default();
+    Ok(Met {
+        address,
+        protocol: match tls.protocol_version() {
+            Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3".into(),
+            Some(rustls::ProtocolVersion::TLSv1_2) => "TLS 1.2".into(),
+            other => format!("{other:?}"),
+        },
+        cipher: tls.negotiated_cipher_suite().and_then(|s| s.suite().as_str()).unwrap_or_default().to_owned(),
+        alpn: tls.alpn_protocol().map(|p| String::from_utf8_lossy(p).into_owned()),
+        chain,
+        wants_client: wants.0.lock().is_ok_and(|w| *w),
+    })
+}
+
+/// What a failed handshake means, from the error and the first bytes that came.
+fn explain(e: &std::io::Error, seen: &[u8], address: SocketAddr) -> Missed {
+    let missed = |code, detail: &str| Missed { code, detail: format!("{address}: {detail}") };
+    let text = String::from_utf8_lossy(&seen[..seen.len().min(64)]).to_ascii_lowercase();
+    if text.starts_with("http/") || text.trim_start().starts_with('<') {
+        return missed(Code::PlainHttpOnTlsPort, "it answers in HTTP without TLS");
+    }
+    if matches!(e.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) {
+        return missed(Code::SilentConnection, "no answer to a TLS hello within 8 seconds");
+    }
+    if let Some(tls) = e.get_ref().and_then(|r| r.downcast_ref::<rustls::Error>()) {
+        return match tls {
+            rustls::Error::AlertReceived(AlertDescription::ProtocolVersion)
+            | rustls::Error::PeerIncompatible(rustls::PeerIncompatible::ServerTlsVersionIsDisabledByOurConfig) => {
+                missed(Code::TlsTooOld, "it refuses TLS 1.2 and 1.3")
+            }
+            rustls::Error::AlertReceived(AlertDescription::CertificateRequired | AlertDescription::BadCertificate) => {
+                missed(Code::ClientCertificateWanted, "it demands a client certificate")
+            }
+            rustls::Error::AlertReceived(alert) => missed(Code::NoCommonCipher, &format!("it answers with the alert {alert:?}")),
+            rustls::Error::PeerIncompatible(why) => missed(Code::NoCommonCipher, &format!("{why:?}")),
+            rustls::Error::InvalidMessage(_) => missed(Code::OtherProtocol, "its answer is not TLS"),
+            other => missed(Code::BadSignature, &other.to_string()),
+        };
+    }
+    // It hung up without a word: perhaps it would rather have been asked in plain HTTP.
+    if speaks_http(address) {
+        return missed(Code::PlainHttpOnTlsPort, "it hangs up on TLS and answers plain HTTP");
+    }
+    missed(Code::OtherProtocol, "it hangs up during the handshake")
+}
+
+fn speaks_http(address: SocketAddr) -> bool {
+    let ask = || -> std::io::Result<bool> {
+        let mut socket = TcpStream::connect_timeout(&address, CONNECT)?;
+        socket.set_read_timeout(Some(Duration::from_secs(2)))?;
+        write!(socket, "HEAD / HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\n\r\n")?;
+        let mut start = [0; 5];
+        socket.read_exact(&mut start)?;
+        Ok(&start == b"HTTP/")
+    };
+    ask().unwrap_or(false)
+}
+
+/// Keeps the first bytes that came, for telling protocols apart.
+struct Recorder<'a> {
+    socket: &'a mut TcpStream,
+    seen: Vec<u8>,
+}
+
+impl Read for Recorder<'_> {
+    fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
+        let n = self.socket.read(into)?;
+        let room = 64_usize.saturating_sub(self.seen.len());
+        self.seen.extend_from_slice(&into[..n.min(room)]);
+        Ok(n)
+    }
+}
+
+impl Write for Recorder<'_> {
+    fn write(&mut self, from: &[u8]) -> std::io::Result<usize> {
+        self.socket.write(from)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.socket.flush()
+    }
+}
+
+/// Takes every chain and notes it: the judgement is the core's. Nothing is ever sent over such a connection.
+#[derive(Debug)]
+struct Notes {
+    chain: Mutex<Vec<Vec<u8>>>,
+    schemes: Vec<SignatureScheme>,
+}
+
+impl ServerCertVerifier for Notes {
+    fn verify_server_cert(
+        &self,
+        leaf: &CertificateDer<'_>,
+        rest: &[CertificateDer<'_>],
+        _: &ServerName<'_>,
+        _: &[u8],
+        _: UnixTime,
+    ) -> Result<ServerCertVerified, rustls::Error> {
+        if let Ok(mut chain) = self.chain.lock() {
+            *chain = std::iter::once(leaf).chain(rest).map(|c| c.to_vec()).collect();
+        }
+        Ok(ServerCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        _: &[u8],
+        _: &CertificateDer<'_>,
+        _: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        Ok(HandshakeSignatureValid::assertion())
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        _: &[u8],
+        _: &CertificateDer<'_>,
+        _: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        Ok(HandshakeSignatureValid::assertion())
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        // P-521 as well: whether the chain is good is judged elsewhere.
+        self.schemes.iter().copied().chain([SignatureScheme::ECDSA_NISTP521_SHA512]).collect()
+    }
+}
+
+/// Has no certificate to give, and notes that one was asked for.
+#[derive(Debug)]
+struct Wants(Mutex<bool>);
+
+impl rustls::client::ResolvesClientCert for Wants {
+    fn resolve(&self, _: &[&[u8]], _: &[SignatureScheme]) -> Option<Arc<rustls::sign::CertifiedKey>> {
+        if let Ok(mut wants) = self.0.lock() {
+            *wants = true;
+        }
+        None
+    }
+
+    fn has_certs(&self) -> bool {
+        true
+    }
+}

@@ -1,0 +1,23 @@
+//! The operating system's randomness and clock.
+
+use ring::rand::{SecureRandom, SystemRandom};
+use tamga_core::moment::Moment;
+use tamga_core::ports::Entropy;
+
+/// Randomness of the operating system.
+pub struct System;
+
+impl Entropy for System {
+    fn fill(&self, into: &mut [u8]) {
+        // Without randomness nothing may be made; the operating system fails here only if it is broken itself.
+        if SystemRandom::new().fill(into).is_err() {
+            std::process::abort();
+        }
+    }
+}
+
+/// The present moment.
+pub fn now() -> Moment {
+    let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    Moment::from_unix(i64::try_from(since.as_secs()).unwrap_or(i64::MAX))
+}

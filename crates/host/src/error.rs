@@ -1,0 +1,173 @@
+//! What can go wrong with the world.
+
+use std::path::{Path, PathBuf};
+use tamga_core::error::{Kind, Told};
+
+/// A failure of the surroundings, with its context.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// A file or folder could not be used.
+    #[error("{doing} {} failed", path.display())]
+    File {
+        /// The operation: "writing", "reading".
+        doing: &'static str,
+        /// What it was about.
+        path: PathBuf,
+        /// The operating system's word.
+        source: std::io::Error,
+    },
+    /// A file is in the way.
+    #[error("{} is in the way", path.display())]
+    InTheWay {
+        /// The file.
+        path: PathBuf,
+    },
+    /// The ledger could not be used.
+    #[error("the ledger {} cannot be used", path.display())]
+    Ledger {
+        /// The file.
+        path: PathBuf,
+        /// SQLite's word.
+        source: rusqlite::Error,
+    },
+    /// The ledger was written by a newer Tamga.
+    #[error("the ledger {} is of a newer Tamga", path.display())]
+    LedgerNewer {
+        /// The file.
+        path: PathBuf,
+    },
+    /// Another process works on the data folder.
+    #[error("another tamga is at work on {}", path.display())]
+    Locked {
+        /// The data folder.
+        path: PathBuf,
+    },
+    /// A program failed.
+    #[error("{program} failed")]
+    Program {
+        /// The program.
+        program: String,
+        /// What it said, or how it ended.
+        said: String,
+    },
+    /// An NSS database could not be changed.
+    #[error("the database in {} could not be changed", folder.display())]
+    Nss {
+        /// The folder.
+        folder: PathBuf,
+        /// The reason.
+        why: String,
+        /// What to do.
+        remedy: String,
+    },
+    /// A port could not be opened.
+    #[error("port {port} cannot be opened")]
+    Port {
+        /// The port.
+        port: u16,
+        /// The operating system's word.
+        source: std::io::Error,
+    },
+    /// A change failed and its undoing failed too.
+    #[error("{what}, and it could not be undone")]
+    Stuck {
+        /// The first failure.
+        what: String,
+        /// What is left.
+        left: String,
+    },
+    /// There is no home folder to work in.
+    #[error("there is no home folder")]
+    NoHome,
+}
+
+impl Error {
+    /// Wraps an I/O error with what was being done.
+    pub fn file(doing: &'static str, path: &Path) -> impl FnOnce(std::io::Error) -> Error {
+        let path = path.to_owned();
+        move |source| Error::File { doing, path, source }
+    }
+}
+
+impl Told for Error {
+    fn kind(&self) -> Kind {
+        match self {
+            Error::Stuck { .. } => Kind::Stuck,
+            Error::InTheWay { .. } => Kind::Refused,
+            _ => Kind::Surroundings,
+        }
+    }
+
+    fn code(&self) -> &'static str {
+        match self {
+            Error::File { .. } => "file-failed",
+            Error::InTheWay { .. } => "file-in-the-way",
+            Error::Ledger { .. } => "ledger-failed",
+            Error::LedgerNewer { .. } => "ledger-newer",
+            Error::Locked { .. } => "locked",
+            Error::Program { .. } => "program-failed",
+            Error::Nss { .. } => "database-failed",
+            Error::Port { .. } => "port-failed",
+            Error::Stuck { .. } => "stuck",
+            Error::NoHome => "no-home",
+        }
+    }
+
+    fn what(&self) -> String {
+        self.to_string()
+    }
+
+    fn why(&self) -> String {
+        match self {
+            Error::File { source, .. } | Error::Port { source, .. } => io_words(source),
+            Error::InTheWay { .. } => "it was not made by Tamga for this certificate, and nothing is overwritten unasked".into(),
+            Error::Ledger { source, .. } => format!("SQLite says: {source}"),
+            Error::LedgerNewer { .. } => "this version does not know its layout".into(),
+            Error::Locked { .. } => "it has held the data folder's lock for 30 seconds".into(),
+            Error::Program { said, .. } => said.clone(),
+            Error::Nss { why, .. } => why.clone(),
+            Error::Stuck { left, .. } => format!("left behind: {left}"),
+            Error::NoHome => "HOME is not set and the account has no folder".into(),
+        }
+    }
+
+    fn remedy(&self) -> String {
+        match self {
+            Error::File { source, .. } => match source.kind() {
+                std::io::ErrorKind::PermissionDenied => {
+                    "choose a place that you may write (--into DIR, --data-dir DIR), or ask its owner".into()
+                }
+                std::io::ErrorKind::StorageFull => "free some disk space and run the same command again".into(),
+                _ => "look at that path, then run the same command again".into(),
+            },
+            Error::InTheWay { .. } => "move it away, or choose another folder: --into DIR".into(),
+            Error::Ledger { .. } => "see that the data folder is yours and not full, then run the same command again".into(),
+            Error::LedgerNewer { .. } => "use the newer Tamga, or another --data-dir".into(),
+            Error::Locked { .. } => "wait until it has ended, then run the same command again".into(),
+            Error::Program { .. } => "mend what it says, then run the same command again".into(),
+            Error::Nss { remedy, .. } => remedy.clone(),
+            Error::Port { source, .. } if source.kind() == std::io::ErrorKind::AddrInUse => {
+                "choose another: --port N, or leave --port away for a free one".into()
+            }
+            Error::Port { .. } => "ports below 1024 need rights: choose another with --port N".into(),
+            Error::Stuck { .. } => "take away by hand what is named here, then run tamga trust status".into(),
+            Error::NoHome => "set HOME, or give --data-dir DIR".into(),
+        }
+    }
+}
+
+fn io_words(e: &std::io::Error) -> String {
+    use std::io::ErrorKind as K;
+    match e.kind() {
+        K::PermissionDenied => "permission denied".into(),
+        K::NotFound => "there is no such file or folder".into(),
+        K::StorageFull => "the disk is full".into(),
+        K::AddrInUse => "another program listens there already".into(),
+        K::ReadOnlyFilesystem => "the file system is read-only".into(),
+        K::AlreadyExists => "it exists already".into(),
+        _ => e.to_string(),
+    }
+}
+
+/// The host's result.
+pub type Result<T, E = Error> = std::result::Result<T, E>;

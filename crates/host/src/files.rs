@@ -1,0 +1,167 @@
+//! Files that are whole or not there, with their mode from the first byte.
+
+use crate::error::{Error, Result};
+use std::fs::{File, OpenOptions};
+use std::io::Write;
+use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+use tamga_core::step::Publication;
+
+/// Makes a folder and its parents with a mode; nothing if it is there.
+pub fn folder(path: &Path, mode: u32) -> Result<()> {
+    if path.is_dir() {
+        return Ok(());
+    }
+    std::fs::DirBuilder::new().recursive(true).mode(mode).create(path).map_err(Error::file("making the folder", path))
+}
+
+/// Writes a file whole: a temporary file in the same folder, fsync, rename, fsync of the folder.
+pub fn write_whole(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
+    let staged = beside(path, "new");
+    let _ = std::fs::remove_file(&staged);
+    create(&staged, bytes, mode)?;
+    std::fs::rename(&staged, path).map_err(Error::file("putting in place", path))?;
+    sync_folder(parent(path))
+}
+
+/// Takes a file or link away; nothing if it is not there.
+pub fn remove(path: &Path) -> Result<()> {
+    match std::fs::remove_file(path) {
+        Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(Error::File { doing: "removing", path: path.to_owned(), source: e }),
+        _ => sync_folder(parent(path)),
+    }
+}
+
+fn create(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
+    let mut file = OpenOptions::new()
+        .write(true)
+        .create_new(true)
+        .mode(mode)
+        .open(path)
+        .map_err(Error::file("writing", path))?;
+    file.write_all(bytes).and_then(|()| file.sync_all()).map_err(Error::file("writing", path))
+}
+
+fn sync_folder(folder: &Path) -> Result<()> {
+    match File::open(folder).and_then(|f| f.sync_all()) {
+        Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
+            Err(Error::File { doing: "making durable", path: folder.to_owned(), source: e })
+        }
+        _ => Ok(()),
+    }
+}
+
+/// The folder in which a path lies; the present one for a bare name.
+pub fn parent(path: &Path) -> &Path {
+    path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+/// A hidden name beside a path, on the same file system.
+fn beside(path: &Path, tag: &str) -> PathBuf {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    parent(path).join(format!(".{name}.tamga-{tag}"))
+}
+
+/// Where a publication is staged: the whole new folder, or each file beside its place.
+fn staging(publication: &Publication, tag: &str) -> Staging {
+    Staging {
+        folder: beside(&publication.folder, tag),
+        files: publication.documents.iter().map(|d| beside(&publication.folder.join(d.name), tag)).collect(),
+    }
+}
+
+struct Staging {
+    folder: PathBuf,
+    files: Vec<PathBuf>,
+}
+
+/// Publishes files that belong together. `tag` names this attempt; the journal knows it.
+///
+/// A new folder is staged whole beside its place and renamed once. In a folder that is there, each file is staged
+/// beside its place, and only when all stand they are renamed back to back: so a missing first stage beside a
+/// standing later one means "go on", and everything else "go back" (see [`crate::recover`]).
+pub fn publish(publication: &Publication, tag: &str) -> Result<()> {
+    let staged = staging(publication, tag);
+    let target = &publication.folder;
+    if target.is_dir() {
+        for (d, path) in publication.documents.iter().zip(&staged.files) {
+            create(path, &d.bytes, d.mode)?;
+        }
+        for (d, path) in publication.documents.iter().zip(&staged.files) {
+            let place = target.join(d.name);
+            std::fs::rename(path, &place).map_err(Error::file("putting in place", &place))?;
+        }
+        return sync_folder(target);
+    }
+    folder(parent(target), 0o755)?;
+    std::fs::DirBuilder::new()
+        .mode(publication.folder_mode)
+        .create(&staged.folder)
+        .map_err(Error::file("making the folder", target))?;
+    for d in &publication.documents {
+        create(&staged.folder.join(d.name), &d.bytes, d.mode)?;
+    }
+    sync_folder(&staged.folder)?;
+    std::fs::rename(&staged.folder, target).map_err(Error::file("putting in place", target))?;
+    sync_folder(parent(target))
+}
+
+/// How an interrupted publication was left, and what was done about it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Mended {
+    /// Files were half in place; the rest followed.
+    GoneOn,
+    /// Nothing was in place; what was staged is gone.
+    GoneBack,
+}
+
+/// Finishes or takes back an interrupted publication, from its stages alone.
+pub fn mend(folder: &Path, names: &[String], tag: &str) -> Result<Mended> {
+    let whole = beside(folder, tag);
+    if whole.is_dir() {
+        std::fs::remove_dir_all(&whole).map_err(Error::file("removing", &whole))?;
+    }
+    let stages: Vec<(PathBuf, PathBuf)> =
+        names.iter().map(|n| (beside(&folder.join(n), tag), folder.join(n))).collect();
+    let standing: Vec<bool> = stages.iter().map(|(s, _)| s.exists()).collect();
+    let renaming = standing.first() == Some(&false) && standing.iter().any(|s| *s);
+    if renaming {
+        for (stage, place) in stages.iter().filter(|(s, _)| s.exists()) {
+            std::fs::rename(stage, place).map_err(Error::file("putting in place", place))?;
+        }
+    } else {
+        // Last first: stopped here, the next run must not take it for a renaming.
+        for (stage, _) in stages.iter().rev().filter(|(s, _)| s.exists()) {
+            std::fs::remove_file(stage).map_err(Error::file("removing", stage))?;
+        }
+    }
+    if folder.is_dir() {
+        sync_folder(folder)?;
+    }
+    Ok(if renaming { Mended::GoneOn } else { Mended::GoneBack })
+}
+
+/// The exclusive lock of a data folder, held until dropped.
+pub struct Lock(#[allow(dead_code, reason = "held for its lock")] File);
+
+/// Locks a data folder; waits up to 30 seconds.
+pub fn lock(data: &Path) -> Result<Lock> {
+    folder(data, 0o700)?;
+    let path = data.join("lock");
+    let file = OpenOptions::new()
+        .write(true)
+        .create(true)
+        .truncate(false)
+        .mode(0o600)
+        .open(&path)
+        .map_err(Error::file("opening", &path))?;
+    let patience = Instant::now();
+    while file.try_lock().is_err() {
+        if patience.elapsed() > Duration::from_secs(30) {
+            return Err(Error::Locked { path: data.to_owned() });
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    Ok(Lock(file))
+}

@@ -1,0 +1,195 @@
+//! The child's side: loads the library, opens one database, does one thing, answers, ends.
+
+use super::library::{Cert, EVERY_INSTANCE, Item, Node, Nss, Slot, Trust};
+use super::{Answer, Question};
+use std::ffi::{CStr, CString, c_char, c_int, c_void};
+use std::io::{Read, Write};
+use tamga_core::trust::nss::{NssAction, NssEntry, NssFailure, ROOT_FLAGS};
+
+/// Reads a question from standard input and writes the answer to standard output. Gives the exit code.
+pub fn answer() -> u8 {
+    let mut input = Vec::new();
+    if std::io::stdin().read_to_end(&mut input).is_err() {
+        return 70;
+    }
+    let Ok(question) = serde_json::from_slice::<Question>(&input) else {
+        return 70;
+    };
+    let answer: Answer = work(&question);
+    let written = serde_json::to_vec(&answer).is_ok_and(|bytes| std::io::stdout().write_all(&bytes).is_ok());
+    if written { 0 } else { 70 }
+}
+
+extern "C" fn no_password(_: Slot, _: c_int, _: *mut c_void) -> *mut c_char {
+    std::ptr::null_mut()
+}
+
+fn work(question: &Question) -> Answer {
+    let nss = Nss::load().map_err(|_| NssFailure {
+        why: "libnss3, the library that the browser uses, is not installed".into(),
+        remedy: "sudo apt-get install libnss3".into(),
+    })?;
+    let folder = CString::new(format!("sql:{}", question.folder.display())).map_err(|_| NssFailure {
+        why: "the path holds a NUL".into(),
+        remedy: "move the folder".into(),
+    })?;
+    let read_only = u32::from(question.action.is_none());
+    // SAFETY: the functions have the signatures of NSS's headers; every pointer given lives through the call;
+    // slots, lists and certificates are released once and not used afterwards.
+    unsafe {
+        (nss.PK11_SetPasswordFunc)(no_password);
+        if (nss.NSS_Initialize)(folder.as_ptr(), c"".as_ptr(), c"".as_ptr(), c"secmod.db".as_ptr(), read_only) != 0 {
+            return Err(failure(&nss, "the database cannot be opened", "close the browser and try again; a damaged database must be moved away"));
+        }
+        let slot = (nss.PK11_GetInternalKeySlot)();
+        let done = if slot.is_null() {
+            Err(failure(&nss, "the database has no slot", "close the browser and try again"))
+        } else {
+            let done = match &question.action {
+                Some(action) => change(&nss, slot, action),
+                None => Ok(()),
+            };
+            let listed = done.and_then(|()| list(&nss, slot));
+            (nss.PK11_FreeSlot)(slot);
+            listed
+        };
+        (nss.NSS_Shutdown)();
+        done
+    }
+}
+
+unsafe fn change(nss: &Nss, slot: Slot, action: &NssAction) -> Result<(), NssFailure> {
+    // SAFETY: see `work`.
+    unsafe {
+        match action {
+            NssAction::Add { der, nickname } => {
+                if (nss.PK11_NeedUserInit)(slot) != 0 && (nss.PK11_InitPin)(slot, std::ptr::null(), c"".as_ptr()) != 0 {
+                    return Err(failure(nss, "the new database cannot be initialised", "see that its folder may be written"));
+                }
+                // Without the password the certificate would go in but its trust would not: a half state.
+                if (nss.PK11_NeedLogin)(slot) != 0
+                    && (nss.PK11_IsLoggedIn)(slot, std::ptr::null_mut()) == 0
+                    && (nss.PK11_CheckUserPassword)(slot, c"".as_ptr()) != 0
+                {
+                    return Err(NssFailure {
+                        why: "the database is protected by a password, which this version of Tamga does not ask for".into(),
+                        remedy: "import root.pem in the browser's own certificate manager".into(),
+                    });
+                }
+                add(nss, slot, der, nickname)
+            }
+            NssAction::Remove { der } => {
+                let item = item(der);
+                let found = (nss.PK11_FindCertFromDERCertItem)(slot, &item, std::ptr::null_mut());
+                if found.is_null() {
+                    return Ok(());
+                }
+                let status = (nss.SEC_DeletePermCertificate)(found);
+                let said = failure(nss, "the certificate cannot be taken out", "close the browser and try again");
+                (nss.CERT_DestroyCertificate)(found);
+                if status == 0 { Ok(()) } else { Err(said) }
+            }
+        }
+    }
+}
+
+unsafe fn add(nss: &Nss, slot: Slot, der: &[u8], nickname: &str) -> Result<(), NssFailure> {
+    const TRY: &str = "close the browser and try again";
+    let nickname = CString::new(nickname).unwrap_or_default();
+    let mut item = item(der);
+    // SAFETY: see `work`.
+    unsafe {
+        let before = (nss.PK11_FindCertFromDERCertItem)(slot, &item, std::ptr::null_mut());
+        let was_there = !before.is_null();
+        if was_there {
+            (nss.CERT_DestroyCertificate)(before);
+        }
+        if (nss.PK11_ImportDERCert)(slot, &mut item, 0, nickname.as_ptr(), 0) != 0 {
+            return Err(failure(nss, "the certificate cannot be put in", "a key kind that NSS does not know (Ed25519)? make the authority with p256"));
+        }
+        let found = (nss.PK11_FindCertFromDERCertItem)(slot, &item, std::ptr::null_mut());
+        if found.is_null() {
+            return Err(failure(nss, "the certificate is not found again", TRY));
+        }
+        let mut trust = Trust { ssl: ROOT_FLAGS, ..Trust::default() };
+        let status = (nss.CERT_ChangeCertTrust)((nss.CERT_GetDefaultCertDB)(), found, &mut trust);
+        let said = failure(nss, "its trust cannot be set", TRY);
+        if status != 0 && !was_there {
+            (nss.SEC_DeletePermCertificate)(found);
+        }
+        (nss.CERT_DestroyCertificate)(found);
+        if status == 0 { Ok(()) } else { Err(said) }
+    }
+}
+
+/// DER and nickname of every instance of every certificate: only this list tells nicknames without looking into
+/// structures whose layout changes.
+unsafe fn nicknames(nss: &Nss) -> Vec<(Vec<u8>, String)> {
+    let mut out = Vec::new();
+    // SAFETY: as in `list`; a nickname is a C string of the list's arena, or null.
+    unsafe {
+        let head = (nss.PK11_ListCerts)(EVERY_INSTANCE, std::ptr::null_mut());
+        if head.is_null() {
+            return out;
+        }
+        let mut node: *mut Node = (*head).next;
+        while node.cast() != head.cast::<c_void>() {
+            if let Some(der) = der_of(nss, (*node).certificate)
+                && !(*node).data.is_null()
+            {
+                out.push((der, CStr::from_ptr((*node).data).to_string_lossy().into_owned()));
+            }
+            node = (*node).next;
+        }
+        (nss.CERT_DestroyCertList)(head);
+    }
+    out
+}
+
+unsafe fn der_of(nss: &Nss, certificate: Cert) -> Option<Vec<u8>> {
+    let mut der = Item { kind: 0, data: std::ptr::null_mut(), length: 0 };
+    // SAFETY: DER is borrowed from the certificate and copied at once.
+    unsafe {
+        let told = (nss.CERT_GetCertificateDer)(certificate, &mut der) == 0 && !der.data.is_null();
+        told.then(|| std::slice::from_raw_parts(der.data, der.length as usize).to_vec())
+    }
+}
+
+unsafe fn list(nss: &Nss, slot: Slot) -> Answer {
+    let mut out = Vec::new();
+    // SAFETY: see `nicknames`.
+    let names = unsafe { nicknames(nss) };
+    // SAFETY: the list is circular and ends at its head.
+    unsafe {
+        let head = (nss.PK11_ListCertsInSlot)(slot);
+        if head.is_null() {
+            return Ok(out);
+        }
+        let mut node: *mut Node = (*head).next;
+        while node.cast() != head.cast::<c_void>() {
+            let certificate = (*node).certificate;
+            let mut trust = Trust::default();
+            let has_trust = (nss.CERT_GetCertTrust)(certificate, &mut trust) == 0;
+            if let Some(der) = der_of(nss, certificate) {
+                let nickname = names.iter().find(|n| n.0 == der).map(|n| n.1.clone()).unwrap_or_default();
+                out.push(NssEntry { der, nickname, ssl: if has_trust { trust.ssl } else { 0 } });
+            }
+            node = (*node).next;
+        }
+        (nss.CERT_DestroyCertList)(head);
+    }
+    Ok(out)
+}
+
+fn item(der: &[u8]) -> Item {
+    Item { kind: 0, data: der.as_ptr().cast_mut(), length: u32::try_from(der.len()).unwrap_or(0) }
+}
+
+fn failure(nss: &Nss, what: &str, remedy: &str) -> NssFailure {
+    // SAFETY: the name is a static string of NSPR, or null.
+    let name = unsafe {
+        let name = (nss.PR_ErrorToName)((nss.PR_GetError)());
+        if name.is_null() { "no reason given".into() } else { CStr::from_ptr(name).to_string_lossy().into_owned() }
+    };
+    NssFailure { why: format!("{what}: {name}"), remedy: remedy.to_owned() }
+}

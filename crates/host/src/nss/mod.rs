@@ -1,0 +1,82 @@
+//! NSS databases, through the library that the browser itself uses, in a child process of our own.
+//!
+//! One process can hold only one version of NSS, and a library must never be loaded with root's rights for another
+//! person's files: so a child does the work, and gives up all rights first.
+
+mod child;
+mod library;
+
+use crate::error::{Error, Result};
+use crate::places::Machine;
+use crate::process;
+use serde::{Deserialize, Serialize};
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::Duration;
+use tamga_core::ports::Look;
+use tamga_core::trust::nss::{NssAction, NssChange, NssEntry, NssFailure};
+
+pub use child::answer;
+
+/// The hidden word that makes Tamga the child.
+pub const CHILD: &str = "nss-child";
+
+/// NSS waits two seconds for a lock of its own; a loaded machine may take longer.
+const LIMIT: Duration = Duration::from_secs(30);
+
+/// What the child is asked.
+#[derive(Serialize, Deserialize)]
+pub(crate) struct Question {
+    folder: PathBuf,
+    action: Option<NssAction>,
+}
+
+/// What it answers: the objects after the change.
+type Answer = std::result::Result<Vec<NssEntry>, NssFailure>;
+
+/// The objects of a database.
+pub fn list(machine: &Machine, folder: &Path) -> Answer {
+    ask(machine, &Question { folder: folder.to_owned(), action: None })
+}
+
+/// Changes a database and sees, in its answer, that the change is there.
+pub fn change(machine: &Machine, change: &NssChange) -> Result<()> {
+    let failed = |f: NssFailure| Error::Nss { folder: change.folder.clone(), why: f.why, remedy: f.remedy };
+    let question = Question { folder: change.folder.clone(), action: Some(change.action.clone()) };
+    let after = ask(machine, &question).map_err(failed)?;
+    let reached = match &change.action {
+        NssAction::Add { der, .. } => after.iter().any(|e| e.der == *der && e.is_trusted()),
+        NssAction::Remove { der } => !after.iter().any(|e| e.der == *der),
+    };
+    if reached {
+        return Ok(());
+    }
+    Err(failed(NssFailure {
+        why: "the library said yes, but a look at the database says no".into(),
+        remedy: "close the browser and run the same command again".into(),
+    }))
+}
+
+fn ask(machine: &Machine, question: &Question) -> Answer {
+    let failure = |why: String| NssFailure { why, remedy: "run the same command again; if it stays, report it".into() };
+    let program = std::env::current_exe().map_err(|e| failure(format!("Tamga cannot find itself: {e}")))?;
+    let mut command = Command::new(program);
+    command.arg(CHILD).env("HOME", machine.home());
+    if machine.person.is_some() {
+        // SAFETY: between fork and exec only a plain system call is made; nothing is allocated or locked.
+        unsafe {
+            command.pre_exec(|| {
+                let uid = rustix::process::geteuid();
+                rustix::thread::set_thread_res_uid(uid, uid, uid)?;
+                Ok(())
+            });
+        }
+    }
+    let input = serde_json::to_vec(question).map_err(|e| failure(e.to_string()))?;
+    let ended = process::run(command, &input, LIMIT).map_err(|e| failure(format!("the child did not start: {e}")))?;
+    if ended.code != Some(0) {
+        return Err(failure("the browser's library ended the child that read this database".into()));
+    }
+    serde_json::from_slice::<Answer>(&ended.output).map_err(|e| failure(format!("the child's answer is cut short: {e}")))?
+}

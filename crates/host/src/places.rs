@@ -1,0 +1,203 @@
+//! Every path on this machine, under one overridable root; and whose person we act for.
+
+use crate::error::{Error, Result};
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use tamga_core::ports::Look;
+use tamga_core::trust::nss::{NssEntry, NssFailure};
+
+/// Another root for the machine's own paths (`/etc`, `/usr`, `/var`): for tests, the demonstration and images.
+pub const ROOT_VARIABLE: &str = "TAMGA_ROOT";
+/// The data folder.
+pub const DATA_VARIABLE: &str = "TAMGA_DATA_DIR";
+
+/// The person who called sudo, doas or pkexec.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Person {
+    /// Account name.
+    pub name: String,
+    /// User id.
+    pub uid: u32,
+    /// Group id.
+    pub gid: u32,
+    /// Home folder.
+    pub home: PathBuf,
+}
+
+/// This machine as we may see and change it.
+#[derive(Clone, Debug)]
+pub struct Machine {
+    root: Option<PathBuf>,
+    home: PathBuf,
+    data: PathBuf,
+    environment: BTreeMap<String, String>,
+    /// Set if we were called through sudo, doas or pkexec and act for somebody else.
+    pub person: Option<Person>,
+}
+
+impl Machine {
+    /// Reads the environment. `data_dir` is the option of the command line.
+    ///
+    /// Called through sudo, doas or pkexec without a data folder named, it gives up root's rights for the person's:
+    /// they come back only for single steps on the machine's own stores.
+    pub fn from_environment(data_dir: Option<PathBuf>) -> Result<Machine> {
+        let mut environment: BTreeMap<String, String> =
+            std::env::vars_os().filter_map(|(k, v)| Some((k.into_string().ok()?, v.into_string().ok()?))).collect();
+        environment.retain(|_, v| !v.is_empty());
+        let root = environment.get(ROOT_VARIABLE).map(PathBuf::from);
+        let named = data_dir.or_else(|| environment.get(DATA_VARIABLE).map(PathBuf::from));
+        let person = if rustix::process::geteuid().is_root() { caller(&environment, root.as_deref()) } else { None };
+        let home = match &person {
+            Some(p) => p.home.clone(),
+            None => environment.get("HOME").map(PathBuf::from).ok_or(Error::NoHome)?,
+        };
+        if person.is_some() {
+            // The environment is root's, not the person's.
+            environment.remove("XDG_DATA_HOME");
+        }
+        let data = named.unwrap_or_else(|| {
+            environment.get("XDG_DATA_HOME").map_or_else(|| home.join(".local/share"), PathBuf::from).join("tamga")
+        });
+        let data = std::path::absolute(&data).unwrap_or(data);
+        let machine = Machine { root, home, data, environment, person };
+        if let Some(p) = &machine.person {
+            become_person(p).map_err(|e| Error::File { doing: "acting for the owner of", path: p.home.clone(), source: e.into() })?;
+        }
+        Ok(machine)
+    }
+
+    /// The data folder.
+    pub fn data(&self) -> &Path {
+        &self.data
+    }
+
+    /// The other root, if one is set.
+    pub fn root(&self) -> Option<&Path> {
+        self.root.as_deref()
+    }
+
+    /// A path as programs name it → where it really lies.
+    pub fn real(&self, path: &Path) -> PathBuf {
+        match &self.root {
+            Some(root) if is_machine_path(path) && !path.starts_with(root) => {
+                root.join(path.strip_prefix("/").unwrap_or(path))
+            }
+            _ => path.to_owned(),
+        }
+    }
+
+    /// Does something with root's rights, where they were given up for the person's.
+    pub fn raised<T>(&self, path: &Path, work: impl FnOnce() -> T) -> T {
+        if self.person.is_none() || !is_machine_path(path) {
+            return work();
+        }
+        let back = rustix::process::geteuid();
+        let raised = set_effective(0);
+        let out = work();
+        if raised {
+            set_effective(back.as_raw());
+        }
+        out
+    }
+}
+
+fn set_effective(uid: u32) -> bool {
+    let (real, effective) = (rustix::process::getuid(), rustix::process::Uid::from_raw(uid));
+    rustix::thread::set_thread_res_uid(real, effective, rustix::process::Uid::ROOT).is_ok()
+}
+
+fn is_machine_path(path: &Path) -> bool {
+    ["/etc", "/usr", "/var"].iter().any(|p| path.starts_with(p))
+}
+
+/// Gives up root's rights in the order that keeps none: groups, group, user. The saved id stays root's.
+fn become_person(p: &Person) -> rustix::io::Result<()> {
+    use rustix::process::{Gid, Uid};
+    let (uid, gid) = (Uid::from_raw(p.uid), Gid::from_raw(p.gid));
+    rustix::thread::set_thread_groups(&[gid])?;
+    rustix::thread::set_thread_res_gid(gid, gid, gid)?;
+    rustix::thread::set_thread_res_uid(uid, uid, Uid::ROOT)
+}
+
+fn caller(environment: &BTreeMap<String, String>, root: Option<&Path>) -> Option<Person> {
+    let accounts = std::fs::read_to_string(root.unwrap_or(Path::new("/")).join("etc/passwd")).ok()?;
+    let by = |field: usize, wanted: &str| {
+        accounts.lines().find_map(|line| {
+            let f: Vec<&str> = line.split(':').collect();
+            (f.len() >= 7 && f[field] == wanted).then(|| {
+                Some(Person {
+                    name: f[0].to_owned(),
+                    uid: f[2].parse().ok()?,
+                    gid: f[3].parse().ok()?,
+                    home: PathBuf::from(f[5]),
+                })
+            })?
+        })
+    };
+    let id = environment.get("SUDO_UID").or_else(|| environment.get("PKEXEC_UID"));
+    let person = match (id, environment.get("DOAS_USER")) {
+        (Some(uid), _) => by(2, uid),
+        (None, Some(name)) => by(0, name),
+        _ => None,
+    };
+    person.filter(|p| p.uid != 0)
+}
+
+impl Look for Machine {
+    fn read(&self, path: &Path) -> Option<Vec<u8>> {
+        std::fs::read(self.real(path)).ok()
+    }
+
+    fn list(&self, folder: &Path) -> Vec<String> {
+        let mut names: Vec<String> = std::fs::read_dir(self.real(folder))
+            .into_iter()
+            .flatten()
+            .flatten()
+            .filter_map(|e| e.file_name().into_string().ok())
+            .collect();
+        names.sort();
+        names
+    }
+
+    fn exists(&self, path: &Path) -> bool {
+        self.real(path).exists()
+    }
+
+    fn link(&self, path: &Path) -> Option<PathBuf> {
+        std::fs::read_link(self.real(path)).ok()
+    }
+
+    fn may_write(&self, folder: &Path) -> bool {
+        rustix::fs::access(self.real(folder), rustix::fs::Access::WRITE_OK).is_ok()
+    }
+
+    fn env(&self, name: &str) -> Option<String> {
+        self.environment.get(name).cloned()
+    }
+
+    fn home(&self) -> PathBuf {
+        self.home.clone()
+    }
+
+    fn program(&self, name: &str) -> Option<PathBuf> {
+        if name.contains('/') {
+            return Some(PathBuf::from(name)).filter(|p| p.exists());
+        }
+        let path = self.environment.get("PATH").cloned().unwrap_or_default();
+        // The commands of the system's store lie where a person's PATH often does not reach.
+        std::env::split_paths(&path)
+            .chain(["/usr/sbin", "/sbin"].map(PathBuf::from))
+            .map(|folder| folder.join(name))
+            .find(|p| rustix::fs::access(p, rustix::fs::Access::EXEC_OK).is_ok() && p.is_file())
+    }
+
+    fn has_rights(&self) -> bool {
+        self.person.is_some()
+            || rustix::process::geteuid().is_root()
+            || self.root.as_ref().is_some_and(|r| rustix::fs::access(r, rustix::fs::Access::WRITE_OK).is_ok())
+    }
+
+    fn nss(&self, folder: &Path) -> Result<Vec<NssEntry>, NssFailure> {
+        crate::nss::list(self, folder)
+    }
+}

@@ -1,0 +1,102 @@
+//! Other programs: arguments, never a shell line; bytes on standard input; a time limit.
+
+use crate::error::{Error, Result};
+use crate::places::Machine;
+use std::io::{Read, Write};
+use std::os::unix::process::CommandExt;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use tamga_core::ports::Look;
+use tamga_core::step::Invocation;
+
+/// How a program ended.
+pub struct Ended {
+    /// Its exit code; None if it was stopped.
+    pub code: Option<i32>,
+    /// Standard output.
+    pub output: Vec<u8>,
+    /// Standard error, as text.
+    pub errors: String,
+}
+
+/// Runs a step's program on this machine; with root's rights where they were given up for the person's.
+pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
+    let name = invocation.program.to_string_lossy().into_owned();
+    let failed = |said: String| Error::Program { program: name.clone(), said };
+    let program =
+        machine.program(&name).map(|p| machine.real(&p)).ok_or_else(|| failed("it is not installed".into()))?;
+    let mut command = Command::new(program);
+    command.args(&invocation.arguments);
+    if let Some(root) = machine.root()
+        && name == tamga_core::trust::system::COMMAND
+    {
+        command.arg("--sysroot").arg(root);
+    }
+    if machine.person.is_some() {
+        // SAFETY: between fork and exec only plain system calls are made; nothing is allocated or locked.
+        unsafe {
+            command.pre_exec(|| {
+                use rustix::process::Uid;
+                rustix::thread::set_thread_res_uid(rustix::process::getuid(), Uid::ROOT, Uid::ROOT)?;
+                rustix::thread::set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT)?;
+                Ok(())
+            });
+        }
+    }
+    let ended = run(command, &invocation.input, Duration::from_secs(invocation.limit_seconds))
+        .map_err(|e| failed(e.to_string()))?;
+    match ended.code {
+        Some(0) => Ok(()),
+        Some(n) => Err(failed(format!("it ended with {n}: {}", last_line(&ended.errors)))),
+        None => Err(failed(format!("it was stopped after {} seconds", invocation.limit_seconds))),
+    }
+}
+
+fn last_line(text: &str) -> String {
+    text.lines().rev().find(|l| !l.trim().is_empty()).map(tamga_core::text::harmless).unwrap_or_else(|| "without a word".into())
+}
+
+/// Runs a program to its end or its limit.
+pub fn run(mut command: Command, input: &[u8], limit: Duration) -> std::io::Result<Ended> {
+    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    let mut child = command.spawn()?;
+    let (stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
+    let (code, output, errors) = std::thread::scope(|scope| {
+        scope.spawn(move || {
+            // A program that does not read its input is no failure of ours.
+            let _ = stdin.map(|mut s| s.write_all(input));
+        });
+        let output = scope.spawn(move || drain(stdout));
+        let errors = scope.spawn(move || drain(stderr));
+        let code = wait(&mut child, limit);
+        (code, output.join().unwrap_or_default(), errors.join().unwrap_or_default())
+    });
+    Ok(Ended { code: code?, output, errors: String::from_utf8_lossy(&errors).into_owned() })
+}
+
+fn drain(from: Option<impl Read>) -> Vec<u8> {
+    let mut out = Vec::new();
+    if let Some(from) = from {
+        // Nobody whom we ask has more to say than this.
+        let _ = from.take(64 << 20).read_to_end(&mut out);
+    }
+    out
+}
+
+/// Waits for a child; kills it at the limit (then None).
+pub fn wait(child: &mut Child, limit: Duration) -> std::io::Result<Option<i32>> {
+    let begun = Instant::now();
+    let mut pause = Duration::from_millis(1);
+    loop {
+        if let Some(status) = child.try_wait()? {
+            return Ok(Some(status.code().unwrap_or(-1)));
+        }
+        if begun.elapsed() > limit {
+            child.kill()?;
+            child.wait()?;
+            return Ok(None);
+        }
+        std::thread::sleep(pause);
+        pause = (pause * 2).min(Duration::from_millis(20));
+    }
+}

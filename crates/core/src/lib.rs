@@ -4,6 +4,7 @@
 //! file, a process or a socket. What it needs of the world comes in through [`ports`] and arguments;
 //! what it wants done goes out as [`step::Step`]s. See `ARCHITECTURE.md`.
 
+pub mod assess;
 pub mod authority;
 pub mod cert;
 pub mod chain;

@@ -1,0 +1,157 @@
+//! The words of the command line. What they mean is in `commands/`.
+
+use crate::commands::{authority, check, completions, demo, explain, issue, leave, list, serve, setup, show, trust};
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+/// Warning-free HTTPS for localhost and test hosts: made, trusted, proved in every client, undone with one command.
+#[derive(Parser)]
+#[command(name = "tamga", version, max_term_width = 100, propagate_version = true, disable_help_subcommand = true)]
+#[command(after_help = "Everything in one step:   tamga setup charts.saltmarsh.test\nUndo everything:          tamga leave\nSee it on made-up data:   tamga demo")]
+pub(crate) struct Cli {
+    #[command(flatten)]
+    pub(crate) common: Common,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// Options that mean the same everywhere.
+#[derive(Args, Clone)]
+pub(crate) struct Common {
+    /// Where Tamga keeps its state [default: TAMGA_DATA_DIR, else the data home + tamga]
+    #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
+    pub(crate) data_dir: Option<PathBuf>,
+    /// For a person or for a program
+    #[arg(long, global = true, value_enum, default_value_t = Format::Text, help_heading = "Everywhere")]
+    pub(crate) format: Format,
+    /// Say only what fails
+    #[arg(long, short, global = true, help_heading = "Everywhere")]
+    pub(crate) quiet: bool,
+    /// Say more
+    #[arg(long, short, global = true, help_heading = "Everywhere")]
+    pub(crate) verbose: bool,
+    /// Colours (NO_COLOR is heeded)
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, help_heading = "Everywhere")]
+    pub(crate) color: Color,
+    /// Say what would be done, and do nothing
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) dry_run: bool,
+    /// Answer yes to every question
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) yes: bool,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    Text,
+    Json,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Command {
+    /// The whole job on made-up data in a throw-away folder: nothing on the machine changes
+    Demo(demo::DemoArgs),
+    /// Everything in one step: authority, certificate, trust, and the proof that nobody warns
+    Setup(setup::SetupArgs),
+    /// Undo: roots out of every store, then (asked) the data folder; lists what remains
+    Leave(leave::LeaveArgs),
+    /// Certificate authorities
+    #[command(subcommand)]
+    Authority(authority::AuthorityCommand),
+    /// Make a key and a certificate for these names
+    Issue(issue::IssueArgs),
+    /// Every certificate that was issued
+    List(list::ListArgs),
+    /// One thing in words: a file, label, serial or fingerprint
+    Show(show::ShowArgs),
+    /// Roots into, out of, and seen in stores
+    #[command(subcommand)]
+    Trust(trust::TrustCommand),
+    /// Would any client warn, why, and what to do
+    Check(check::CheckArgs),
+    /// A finding at length
+    Explain(explain::ExplainArgs),
+    /// A small HTTPS site on loopback with that certificate
+    Serve(serve::ServeArgs),
+    /// Completions for a shell
+    Completions(completions::CompletionsArgs),
+}
+
+impl Command {
+    /// The command's name in JSON.
+    pub(crate) fn name(&self) -> &'static str {
+        match self {
+            Command::Demo(_) => "demo",
+            Command::Setup(_) => "setup",
+            Command::Leave(_) => "leave",
+            Command::Authority(_) => "authority",
+            Command::Issue(_) => "issue",
+            Command::List(_) => "list",
+            Command::Show(_) => "show",
+            Command::Trust(_) => "trust",
+            Command::Check(_) => "check",
+            Command::Explain(_) => "explain",
+            Command::Serve(_) => "serve",
+            Command::Completions(_) => "completions",
+        }
+    }
+}
+
+/// The subject fields: all optional, none asked for.
+#[derive(Args, Clone, Default)]
+pub(crate) struct SubjectArgs {
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    common_name: Option<String>,
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    organization: Option<String>,
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    unit: Option<String>,
+    /// Two letters
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    country: Option<String>,
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    state: Option<String>,
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    locality: Option<String>,
+}
+
+impl From<SubjectArgs> for tamga_core::cert::subject::Subject {
+    fn from(a: SubjectArgs) -> Self {
+        Self {
+            common_name: a.common_name,
+            organization: a.organization,
+            unit: a.unit,
+            country: a.country,
+            state: a.state,
+            locality: a.locality,
+        }
+    }
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ScopeArg {
+    User,
+    Machine,
+    Both,
+}
+
+/// Which stores.
+#[derive(Args, Clone)]
+pub(crate) struct StoreArgs {
+    /// Whose stores
+    #[arg(long, value_enum, default_value_t = ScopeArg::User)]
+    pub(crate) scope: ScopeArg,
+    /// Exactly these stores, whoever's they are
+    #[arg(long, value_name = "LIST", value_delimiter = ',')]
+    pub(crate) stores: Vec<String>,
+    /// A PEM bundle as a store of its own (repeatable)
+    #[arg(long, value_name = "FILE")]
+    pub(crate) bundle: Vec<PathBuf>,
+}

@@ -1,0 +1,19 @@
+//! `tamga completions SHELL`.
+
+use crate::cli::Cli;
+use crate::exit::Done;
+use clap::CommandFactory;
+use serde_json::json;
+
+#[derive(clap::Args)]
+pub(crate) struct CompletionsArgs {
+    /// For which shell
+    shell: clap_complete::Shell,
+}
+
+pub(crate) fn run(args: &CompletionsArgs) -> Done {
+    let mut bytes = Vec::new();
+    clap_complete::generate(args.shell, &mut Cli::command(), "tamga", &mut bytes);
+    let text = String::from_utf8_lossy(&bytes).into_owned();
+    Done::good(text.clone(), json!({"shell": args.shell.to_string(), "script": text}))
+}

@@ -1,0 +1,268 @@
+//! `tamga demo`: the whole job on the sample lab, in a throw-away folder with sandboxed stores.
+//!
+//! It types the commands that a person would type and reads their JSON: every verdict comes from something that ran.
+
+use super::{check, serve};
+use crate::exit::{self, Done, Result};
+use crate::session::Session;
+use crate::words::human;
+use serde_json::{Value, json};
+use std::path::PathBuf;
+use std::process::Command;
+use std::time::Duration;
+use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
+use tamga_core::client::{Client, Outcome};
+use tamga_core::cert::Certificate;
+use tamga_core::error::{Kind, Told};
+use tamga_core::form::pem;
+use tamga_core::report::Issued;
+use tamga_host::serve::{Running, Site};
+use tamga_host::{clients, process};
+
+#[derive(clap::Args)]
+pub(crate) struct DemoArgs {}
+
+const HOST: &str = "charts.saltmarsh.test";
+/// Set by build machines and shells; the sandbox has its own.
+const CLEARED: [&str; 9] = [
+    "XDG_DATA_HOME", "XDG_CONFIG_HOME", "SSL_CERT_FILE", "SSL_CERT_DIR", "CURL_HOME", "TAMGA_ROOT", "SUDO_UID",
+    "DOAS_USER", "PKEXEC_UID",
+];
+
+/// A step of the demonstration did not end as it must.
+#[derive(Debug)]
+struct Broken {
+    step: String,
+    why: String,
+}
+
+impl std::fmt::Display for Broken {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "the demonstration failed: {}", self.step)
+    }
+}
+
+impl std::error::Error for Broken {}
+
+impl Told for Broken {
+    fn kind(&self) -> Kind {
+        Kind::Fault
+    }
+    fn code(&self) -> &'static str {
+        "demo-failed"
+    }
+    fn what(&self) -> String {
+        self.to_string()
+    }
+    fn why(&self) -> String {
+        self.why.clone()
+    }
+    fn remedy(&self) -> String {
+        "please report it; nothing on this machine was changed".into()
+    }
+}
+
+struct Demo<'a> {
+    session: &'a Session,
+    work: PathBuf,
+    verdicts: Vec<Value>,
+}
+
+pub(crate) fn run(session: &Session, _: &DemoArgs) -> Result<Done> {
+    let folder = tempfile::Builder::new()
+        .prefix("tamga-demo-")
+        .tempdir()
+        .map_err(tamga_host::error::Error::file("making a folder in", &std::env::temp_dir()))?;
+    let mut demo = Demo { session, work: folder.path().to_path_buf(), verdicts: Vec::new() };
+    let story = demo.story();
+    let verdicts = std::mem::take(&mut demo.verdicts);
+    let path = folder.path().to_path_buf();
+    let gone = folder.close().map_err(tamga_host::error::Error::file("removing", &path));
+    story?;
+    gone?;
+    demo.say(&format!("\n{} {} is gone; nothing on this machine changed.\n", human::good("cleaned up:"), path.display()));
+    Ok(Done { text: String::new(), json: json!({"verdicts": verdicts}), code: exit::GOOD })
+}
+
+impl Demo<'_> {
+    fn say(&self, text: &str) {
+        let c = &self.session.common;
+        if !c.quiet && c.format == crate::cli::Format::Text {
+            human::out(text);
+        }
+    }
+
+    fn chapter(&self, title: &str) {
+        self.say(&format!("\n{}\n", human::strong(title)));
+    }
+
+    fn story(&mut self) -> Result<()> {
+        let installed: Vec<Client> =
+            Client::ALL.into_iter().filter(|c| clients::is_installed(*c, &self.session.machine)).collect();
+        self.say(&format!(
+            "{} in {}: its own data folder, home, browser store and bundle of roots.\n",
+            human::strong("The Saltmarsh tide-gauge lab (made up)"),
+            self.work.display()
+        ));
+        if installed.is_empty() {
+            self.say(&format!("{} neither curl nor Chromium is installed: Tamga judges alone.\n", human::care("note")));
+        }
+        for sub in ["home", "lab"] {
+            tamga_host::files::folder(&self.work.join(sub), 0o700)?;
+        }
+        let bundle = self.work.join("roots.pem");
+        tamga_host::files::write_whole(&bundle, b"", 0o644)?;
+
+        self.chapter("1. A root, and certificates for the lab's hosts");
+        self.tamga(&["authority", "create", "saltmarsh"], &[0])?;
+        for names in [
+            &[HOST, "localhost", "127.0.0.1", "::1"][..],
+            &["archive.saltmarsh.test"],
+            &["*.buoys.saltmarsh.test"],
+            &["gauge-7.saltmarsh.test", "192.168.7.7"],
+        ] {
+            let args: Vec<&str> = std::iter::once("issue").chain(names.iter().copied()).collect();
+            self.tamga(&args, &[0])?;
+        }
+
+        let charts = self.site(HOST)?;
+        self.chapter("2. Before the root is trusted: everybody refuses");
+        self.visit(&charts, &installed, false, "before trust")?;
+
+        self.chapter("3. The root goes into the browser's store and curl's bundle");
+        let bundle = bundle.display().to_string();
+        let stores = if installed.contains(&Client::Chromium) { "chromium,bundle" } else { "bundle" };
+        let trust = |goal: &'static str| vec!["trust", goal, "saltmarsh", "--stores", stores, "--bundle", &bundle];
+        let (added, _) = self.tamga(&trust("add"), &[0])?;
+        for row in added["stores"].as_array().into_iter().flatten() {
+            self.say(&format!("  {} {} {}\n", human::good("added"), text(row, "store"), text(row, "place")));
+        }
+
+        self.chapter("4. After: nobody warns");
+        self.visit(&charts, &installed, true, "after trust")?;
+
+        self.chapter("5. The server was given the wrong files");
+        let wrong = self.site("archive.saltmarsh.test")?;
+        let checked = self.visit(&wrong, &installed, false, "wrong certificate")?;
+        let named = checked["findings"].as_array().into_iter().flatten().find(|f| f["code"] == "not-the-issued-certificate");
+        let finding = named.ok_or_else(|| self.broken("a wrong certificate must be told", "the finding not-the-issued-certificate is missing"))?;
+        self.say(&format!("  {}\n  {}  {}\n", text(finding, "summary"), human::dim("do:"), text(finding, "remedy")));
+        if !text(finding, "remedy").contains(HOST) {
+            return Err(self.broken("a wrong certificate must be told", "the right one is not named").into());
+        }
+        drop(wrong);
+
+        self.chapter("6. The root is taken out again: everybody refuses");
+        self.tamga(&trust("remove"), &[0])?;
+        self.visit(&charts, &installed, false, "after removal")?;
+        let left = std::fs::read(self.work.join("roots.pem")).unwrap_or_default();
+        if !left.is_empty() {
+            return Err(self.broken("the bundle must be as before", "something was left in it").into());
+        }
+        Ok(())
+    }
+
+    fn broken(&self, step: &str, why: &str) -> Broken {
+        Broken { step: step.to_owned(), why: why.to_owned() }
+    }
+
+    /// Runs a command of our own in the sandbox, as a person would type it; gives its JSON and exit code.
+    fn tamga(&self, args: &[&str], good: &[u8]) -> Result<(Value, u8)> {
+        let shown: Vec<String> = args.iter().map(|a| a.replace(&*self.work.to_string_lossy(), "…")).collect();
+        self.say(&format!("{} tamga {}\n", human::dim("$"), shown.join(" ")));
+        let typed = args.join(" ");
+        let program = std::env::current_exe().map_err(|e| self.broken(&typed, &e.to_string()))?;
+        let mut command = Command::new(program);
+        command.args(args).args(["--format", "json"]).current_dir(self.work.join("lab"));
+        command.env("HOME", self.work.join("home")).env("TAMGA_DATA_DIR", self.work.join("data"));
+        command.env("CURL_CA_BUNDLE", self.work.join("roots.pem"));
+        for name in CLEARED {
+            command.env_remove(name);
+        }
+        let ended = process::run(command, b"", Duration::from_secs(120)).map_err(|e| self.broken(&typed, &e.to_string()))?;
+        let code = ended.code.and_then(|c| u8::try_from(c).ok()).unwrap_or(70);
+        let value: Value = serde_json::from_slice(&ended.output).unwrap_or(Value::Null);
+        if !good.contains(&code) || value.is_null() {
+            let said = value["error"]["what"].as_str().map_or_else(|| ended.errors.clone(), str::to_owned);
+            return Err(self.broken(&format!("tamga {typed} ended with {code}"), &said).into());
+        }
+        Ok((value, code))
+    }
+
+    /// A server on loopback with the files of a label.
+    fn site(&self, label: &str) -> Result<Running> {
+        let folder = self.work.join("lab").join(label);
+        let read = |name: &str| {
+            let path = folder.join(name);
+            std::fs::read(&path).map_err(tamga_host::error::Error::file("reading", &path))
+        };
+        let chain = pem::certificates(&read(CERTIFICATE_FILE)?);
+        let key = read_key(&zeroize::Zeroizing::new(read(KEY_FILE)?), label)?;
+        let certificate = Certificate::read(chain.first().map_or(&[][..], Vec::as_slice), label)?;
+        let issued = Issued { label: label.to_owned(), certificate, authority: None, folder: folder.clone(), state: "live".into() };
+        Ok(tamga_host::serve::start(Site::new(&chain, &key, serve::page(&issued))?)?)
+    }
+
+    /// Checks and observes, prints what each client said, and fails if one says otherwise than it must.
+    fn visit(&mut self, site: &Running, installed: &[Client], fine: bool, stage: &str) -> Result<Value> {
+        let url = format!("https://{HOST}:{}", site.port);
+        let resolve = format!("{HOST}=127.0.0.1");
+        let mut args = vec!["check", &url, "--resolve", &resolve];
+        if !installed.is_empty() {
+            args.push("--observe");
+        }
+        let (value, _) = self.tamga(&args, &[exit::GOOD, exit::BAD])?;
+        let checked = value["targets"][0].clone();
+        let rows: Vec<&Value> = checked["clients"].as_array().into_iter().flatten().collect();
+        let mut table = Vec::new();
+        for client in installed {
+            let seen = rows
+                .iter()
+                .find(|r| r["client"] == client.word() && r["basis"] == "observed")
+                .ok_or_else(|| self.broken(stage, &format!("{} was not run", client.word())))?;
+            self.must(seen, fine, stage)?;
+            table.push(self.row(seen));
+        }
+        // The judgement by Tamga's own rules: alone where nobody else is installed, and the same as theirs in any case.
+        for row in rows.iter().filter(|r| r["basis"] == "predicted") {
+            self.must(row, fine, stage)?;
+            if installed.is_empty() {
+                table.push(self.row(row));
+            }
+        }
+        if let Some(f) = checked["findings"].as_array().into_iter().flatten().find(|f| f["code"] == "prediction-differs") {
+            self.say(&format!("  {} {}\n", human::care("note"), text(f, "summary")));
+        }
+        for row in rows {
+            if row["basis"] == "observed" || installed.is_empty() {
+                let mut row = row.clone();
+                row["stage"] = json!(stage);
+                self.verdicts.push(row);
+            }
+        }
+        self.say(&human::table(&table));
+        Ok(checked)
+    }
+
+    fn must(&self, row: &Value, fine: bool, stage: &str) -> std::result::Result<(), Broken> {
+        let accepts = row["verdict"] == "accepts";
+        if accepts == fine && row["verdict"] != "unknown" {
+            return Ok(());
+        }
+        let why = format!("{} ({}) says {} {}", text(row, "client"), text(row, "basis"), text(row, "verdict"), text(row, "code"));
+        Err(self.broken(&format!("{stage}: {}", if fine { "nobody may warn" } else { "everybody must refuse" }), why.trim_end()))
+    }
+
+    fn row(&self, row: &Value) -> Vec<String> {
+        let outcome = [Outcome::Accepts, Outcome::Warns, Outcome::Refuses, Outcome::Unknown]
+            .into_iter()
+            .find(|o| row["verdict"] == o.word())
+            .unwrap_or(Outcome::Unknown);
+        vec![human::strong(&text(row, "client")), check::outcome(outcome), text(row, "basis"), text(row, "code")]
+    }
+}
+
+fn text(row: &Value, member: &str) -> String {
+    row[member].as_str().unwrap_or_default().to_owned()
+}
+

@@ -1,0 +1,36 @@
+//! One file a command: its arguments, and the one function that does it.
+
+pub(crate) mod authority;
+pub(crate) mod check;
+pub(crate) mod completions;
+pub(crate) mod demo;
+pub(crate) mod explain;
+pub(crate) mod issue;
+pub(crate) mod leave;
+pub(crate) mod list;
+pub(crate) mod serve;
+pub(crate) mod setup;
+pub(crate) mod show;
+pub(crate) mod target;
+pub(crate) mod trust;
+
+use crate::cli::Command;
+use crate::exit::{Done, Result};
+use crate::session::Session;
+
+pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
+    match command {
+        Command::Demo(args) => demo::run(session, &args),
+        Command::Setup(args) => setup::run(session, args),
+        Command::Leave(args) => leave::run(session, &args),
+        Command::Authority(command) => authority::run(session, command),
+        Command::Issue(args) => issue::run(session, args),
+        Command::List(args) => list::run(session, &args),
+        Command::Show(args) => show::run(session, &args),
+        Command::Trust(command) => trust::run(session, command),
+        Command::Check(args) => check::run(session, &args),
+        Command::Explain(args) => explain::run(session, &args),
+        Command::Serve(args) => serve::run(session, &args),
+        Command::Completions(args) => Ok(completions::run(&args)),
+    }
+}

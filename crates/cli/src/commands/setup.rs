@@ -1,0 +1,318 @@
+//! `tamga setup [NAME…]`: the job in one step, and its proof.
+
+use super::{authority as make_authority, issue as make_certificate, serve, trust as stores};
+use crate::cli::StoreArgs;
+use crate::exit::{self, Done, Result};
+use crate::session::Session;
+use crate::words::{human, json};
+use serde_json::{Value, json};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs};
+use std::path::PathBuf;
+use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE, ROOT_LIFE};
+use tamga_core::cert::subject::Subject;
+use tamga_core::client::{Client, Outcome};
+use tamga_core::issue::{self, LEAF_LIFE};
+use tamga_core::key::KeyAlgorithm;
+use tamga_core::label::Label;
+use tamga_core::name::Name;
+use tamga_core::permit::Permit;
+use tamga_core::purpose::Purpose;
+use tamga_core::report::{Authority, Issued, Standing};
+use tamga_core::trust::{Goal, Root, Scope};
+use tamga_host::clients::{self, Observed, Visit};
+use tamga_host::ledger::Ledger;
+use tamga_host::serve::Site;
+
+#[derive(clap::Args)]
+#[command(after_help = "Example: tamga setup charts.saltmarsh.test --into tls")]
+pub(crate) struct SetupArgs {
+    /// Names and addresses; localhost, 127.0.0.1 and ::1 are always included
+    #[arg(value_name = "NAME")]
+    names: Vec<String>,
+    /// Under which authority, where there are several
+    #[arg(long, value_name = "LABEL")]
+    issuer: Option<String>,
+    /// What to call the certificate [default: the first name]
+    #[arg(long, value_name = "TEXT")]
+    label: Option<String>,
+    /// The folder for the certificate's files [default: ./LABEL]
+    #[arg(long, value_name = "DIR")]
+    into: Option<PathBuf>,
+    #[command(flatten)]
+    stores: StoreArgs,
+}
+
+const LOOPBACK: [&str; 3] = ["localhost", "127.0.0.1", "::1"];
+/// The authority that setup makes.
+const AUTHORITY: &str = "local";
+
+/// The proof for one client: what it said to each name.
+struct Proof {
+    client: Client,
+    in_scope: bool,
+    seen: Vec<(Name, Observed)>,
+}
+
+pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
+    let typed = args.names.iter().map(String::as_str).chain(LOOPBACK);
+    let names = issue::distinct(typed.map(Name::parse).collect::<tamga_core::error::Result<_>>()?);
+    let label = match &args.label {
+        Some(l) => Label::parse(l)?,
+        None => names[0].label()?,
+    };
+    if session.common.dry_run {
+        return dry(session, &args, &names, &label);
+    }
+    let mut text = String::new();
+    let (issued, authority, changes, rows) = {
+        let (_lock, ledger) = session.open_for_change()?;
+        let (authority, new_root) = authority_for(session, &ledger, &args, &names)?;
+        let (issued, change) = certificate_for(session, &ledger, &args, &names, &label, &authority)?;
+        let root = Root { label: authority.label.clone(), certificate: authority.certificate.clone() };
+        let rows = stores::apply(session, &ledger, &stores::chosen(&args.stores)?, &root, &args.stores.bundle, Goal::Add)?;
+        (issued, authority, (new_root, change), rows)
+    };
+    text.push_str(&format!(
+        "{} {} {}, may certify {}\n",
+        human::dim("authority  "),
+        human::strong(&authority.label),
+        if changes.0 { human::good("made") } else { "unchanged".into() },
+        tamga_core::text::cut(&issue::permitted_words(&authority), 60),
+    ));
+    text.push_str(&format!(
+        "{} {} {} for {}\n             in {}\n",
+        human::dim("certificate"),
+        human::strong(&issued.label),
+        if changes.1 == "unchanged" { "unchanged".into() } else { human::good(changes.1) },
+        issued.certificate.name_words().join(", "),
+        issued.folder.display()
+    ));
+    text.push_str(&format!("\n{}", stores::words(&rows)));
+    let unresolved = unresolved(&names);
+    let proofs = prove(session, &args.stores, &issued)?;
+    text.push_str(&format!("\n{}\n", human::strong("proof: a server on this machine, met by the clients installed here")));
+    text.push_str(&table(&proofs));
+    text.push_str(&advice(&proofs, &unresolved, &authority.label));
+    let bad = proofs.iter().any(|p| p.in_scope && !p.accepts());
+    let code = exit::worst(stores::code_of(&rows), if bad { exit::BAD } else { exit::GOOD });
+    let proof: Vec<Value> = proofs.iter().flat_map(proof_json).collect();
+    let json = json!({
+        "authority": make_authority::json_of(&authority),
+        "certificates": [json::issued(&issued.label, &issued.certificate, &issued.folder)],
+        "change": changes.1,
+        "stores": rows.iter().map(stores::json_of).collect::<Vec<_>>(),
+        "names": names.iter().map(|n| json!({"name": n.to_string(), "resolves": !unresolved.contains(n)})).collect::<Vec<_>>(),
+        "proof": proof,
+    });
+    Ok(Done { text, json, code })
+}
+
+fn dry(session: &Session, args: &SetupArgs, names: &[Name], label: &Label) -> Result<Done> {
+    let all = session.authorities()?;
+    let authority = match (args.issuer.as_deref(), all.is_empty()) {
+        (None, true) => format!("make the root {AUTHORITY}"),
+        (named, _) => format!("use the root {}", authority::choose(named, &all)?.label),
+    };
+    let names: Vec<String> = names.iter().map(ToString::to_string).collect();
+    let stores: Vec<&str> = stores::chosen(&args.stores)?.iter().map(|s| s.id()).collect();
+    let folder = make_certificate::folder(args.into.as_deref(), label)?;
+    let text = format!(
+        "would {authority}\nwould issue {label} for {} into {}\nwould put the root into: {}\n",
+        names.join(", "),
+        folder.display(),
+        stores.join(", ")
+    );
+    Ok(Done::good(text, json!({"certificates": [], "stores": [], "dry_run": true})))
+}
+
+/// The authority: the one there is, or a new one that permits these names.
+fn authority_for(session: &Session, ledger: &Ledger, args: &SetupArgs, names: &[Name]) -> Result<(Authority, bool)> {
+    let all = ledger.authorities()?;
+    if !all.is_empty() || args.issuer.is_some() {
+        return Ok((authority::choose(args.issuer.as_deref(), &all)?.clone(), false));
+    }
+    let mut permit = Permit::default_set();
+    for name in names {
+        permit.extend(&name.to_string())?;
+    }
+    let request = authority::Request {
+        label: Label::parse(AUTHORITY)?,
+        subject: Subject::default(),
+        permit,
+        algorithm: KeyAlgorithm::P256,
+        valid_for: ROOT_LIFE,
+    };
+    Ok((make_authority::make(session, ledger, &request)?, true))
+}
+
+/// The certificate: unchanged if it has these names, extended if some are new, else issued.
+fn certificate_for(
+    session: &Session,
+    ledger: &Ledger,
+    args: &SetupArgs,
+    names: &[Name],
+    label: &Label,
+    authority: &Authority,
+) -> Result<(Issued, &'static str)> {
+    let before = ledger.issued(Some(label.as_str()))?.into_iter().rfind(|i| i.state == "live");
+    let mut wanted = names.to_vec();
+    let mut folder = make_certificate::folder(args.into.as_deref(), label)?;
+    let mut change = "issued";
+    if let Some(before) = before {
+        if args.into.is_none() {
+            folder.clone_from(&before.folder);
+        }
+        let has: Vec<Name> = before.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).collect();
+        let whole = before.folder == folder
+            && [CERTIFICATE_FILE, KEY_FILE].iter().all(|f| before.folder.join(f).exists())
+            && matches!(before.standing(session.now), Standing::Valid)
+            && before.authority.as_deref() == Some(authority.label.as_str());
+        if whole && names.iter().all(|n| has.contains(n)) {
+            return Ok((before, "unchanged"));
+        }
+        change = if names.iter().all(|n| has.contains(n)) { "issued again" } else { "extended" };
+        wanted = issue::distinct(has.into_iter().chain(wanted).collect());
+        if before.folder != folder {
+            make_certificate::unoccupied(&folder)?;
+        }
+    } else {
+        make_certificate::unoccupied(&folder)?;
+        authority::free(label, &ledger.authorities()?, &[])?;
+    }
+    let request = issue::Request {
+        names: wanted,
+        label: label.clone(),
+        folder,
+        purposes: vec![Purpose::Server],
+        algorithm: KeyAlgorithm::P256,
+        from: None,
+        valid_for: LEAF_LIFE,
+        until: None,
+        subject: Subject::default(),
+    };
+    let (issued, _) = make_certificate::make(session, ledger, &request, Some(authority))?;
+    Ok((issued, change))
+}
+
+/// Names that this machine's resolver does not know: a server under them is not found.
+fn unresolved(names: &[Name]) -> Vec<Name> {
+    names
+        .iter()
+        .filter(|n| match n {
+            Name::Dns(d) => !n.is_loopback() && !d.starts_with("*.") && (d.as_str(), 0_u16).to_socket_addrs().is_err(),
+            _ => false,
+        })
+        .cloned()
+        .collect()
+}
+
+/// Starts a server with the new files and lets every installed client visit every name.
+fn prove(session: &Session, args: &StoreArgs, issued: &Issued) -> Result<Vec<Proof>> {
+    let (chain, key) = serve::identity(issued)?;
+    let site = tamga_host::serve::start(Site::new(&chain, &key, serve::page(issued))?)?;
+    let visits: Vec<Visit> = issued
+        .certificate
+        .name_words()
+        .iter()
+        .filter_map(|n| Name::parse(n).ok())
+        .filter(Name::is_host)
+        .filter_map(|name| visit(name, site.port))
+        .collect();
+    let mut proofs = Vec::new();
+    for client in Client::ALL {
+        let Some(seen) = clients::observe(client, &session.machine, &visits) else { continue };
+        let in_scope = match client {
+            Client::Curl => in_scope(args, "system", Scope::Machine),
+            _ => in_scope(args, "chromium", Scope::User),
+        };
+        let seen = visits.iter().map(|v| v.host.clone()).zip(seen).collect();
+        proofs.push(Proof { client, in_scope, seen });
+    }
+    Ok(proofs)
+}
+
+/// How a name is visited on loopback: a wildcard by one name under it; other addresses than loopback are not ours to bind.
+fn visit(name: Name, port: u16) -> Option<Visit> {
+    let (host, ip): (Name, IpAddr) = match name {
+        Name::Dns(d) => match d.strip_prefix("*.") {
+            Some(rest) => (Name::Dns(format!("proof.{rest}")), Ipv4Addr::LOCALHOST.into()),
+            None => (Name::Dns(d), Ipv4Addr::LOCALHOST.into()),
+        },
+        Name::Ip(IpAddr::V6(a)) if a == Ipv6Addr::LOCALHOST => {
+            // Not every machine has IPv6 on loopback.
+            std::net::TcpStream::connect(SocketAddr::new(a.into(), port)).ok()?;
+            (name, a.into())
+        }
+        Name::Ip(a) if a == IpAddr::V4(Ipv4Addr::LOCALHOST) => (name, a),
+        _ => return None,
+    };
+    Some(Visit { host, address: SocketAddr::new(ip, port) })
+}
+
+fn in_scope(args: &StoreArgs, store: &str, scope: Scope) -> bool {
+    if args.stores.is_empty() { stores::in_scope(args.scope, scope) } else { args.stores.iter().any(|s| s == store) }
+}
+
+impl Proof {
+    fn accepts(&self) -> bool {
+        self.seen.iter().all(|(_, o)| o.outcome == Outcome::Accepts)
+    }
+}
+
+fn table(proofs: &[Proof]) -> String {
+    if proofs.is_empty() {
+        return "  no client that Tamga can run is installed here: nothing could be proved\n".into();
+    }
+    let mut rows = vec![["client", "verdict", "names", "its own words"].map(human::dim).to_vec()];
+    for p in proofs {
+        let mut groups: Vec<(Outcome, Option<String>, Vec<String>)> = Vec::new();
+        for (name, o) in &p.seen {
+            // Words that quote the name differ only in it.
+            match groups.iter_mut().find(|g| g.0 == o.outcome && g.1 == o.code) {
+                Some(g) => g.2.push(name.to_string()),
+                None => groups.push((o.outcome, o.code.clone(), vec![name.to_string()])),
+            }
+        }
+        for (outcome, code, names) in groups {
+            rows.push(vec![
+                human::strong(p.client.word()),
+                super::check::outcome(outcome),
+                if names.len() == p.seen.len() { format!("all {}", names.len()) } else { names.join(", ") },
+                code.unwrap_or_default(),
+            ]);
+        }
+    }
+    human::table(&rows)
+}
+
+/// Where somebody warns, what to do.
+fn advice(proofs: &[Proof], unresolved: &[Name], label: &str) -> String {
+    let mut text = String::new();
+    for p in proofs.iter().filter(|p| !p.accepts()) {
+        let command = match (p.client, p.in_scope) {
+            (Client::Curl, false) => format!("sudo tamga trust add {label} --scope machine"),
+            (_, false) => format!("tamga trust add {label}"),
+            (_, true) => format!("tamga trust status {label}"),
+        };
+        let mark = if p.in_scope { human::bad("warns") } else { human::care("not in scope") };
+        text.push_str(&format!("{mark} {}\n  {}  {command}\n", p.client.word(), human::dim("do:")));
+    }
+    for name in unresolved {
+        text.push_str(&format!(
+            "{} {name} does not resolve on this machine\n  {}  add the line \"127.0.0.1 {name}\" to /etc/hosts\n",
+            human::care("note"),
+            human::dim("do:")
+        ));
+    }
+    text
+}
+
+fn proof_json(p: &Proof) -> Vec<Value> {
+    p.seen
+        .iter()
+        .map(|(name, o)| {
+            json!({"client": p.client.word(), "name": name.to_string(), "basis": "observed", "verdict": o.outcome.word(),
+                "code": o.code, "in_scope": p.in_scope})
+        })
+        .collect()
+}

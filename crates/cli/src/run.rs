@@ -1,0 +1,94 @@
+//! Runs a parsed command and words its end.
+
+use crate::cli::{Cli, Color, Format};
+use crate::exit::{self, Failure};
+use crate::words::human;
+use crate::{commands, session::Session};
+use serde_json::{Value, json};
+use std::process::ExitCode;
+use tamga_core::error::{Kind, Told};
+
+/// Runs; never panics on input.
+pub(crate) fn run(cli: Cli) -> ExitCode {
+    let common = cli.common.clone();
+    match common.color {
+        Color::Auto => {}
+        Color::Always => anstream::ColorChoice::write_global(anstream::ColorChoice::AlwaysAnsi),
+        Color::Never => anstream::ColorChoice::write_global(anstream::ColorChoice::Never),
+    }
+    let json = common.format == Format::Json;
+    let name = cli.command.name();
+    let done = Session::new(cli.common).and_then(|session| commands::run(&session, cli.command));
+    match done {
+        Ok(done) => {
+            if json {
+                print_json(name, done.code == exit::GOOD, done.json);
+            } else if !common.quiet {
+                human::out(&done.text);
+            }
+            ExitCode::from(done.code)
+        }
+        Err(Failure(told)) => {
+            if json {
+                print_json(name, false, exit::failure_json(told.as_ref()));
+            } else {
+                human::failure(told.as_ref());
+            }
+            ExitCode::from(exit::code(told.kind()))
+        }
+    }
+}
+
+fn print_json(command: &str, ok: bool, members: Value) {
+    let mut whole = json!({"tamga": 1, "command": command, "ok": ok});
+    if let (Some(whole), Value::Object(members)) = (whole.as_object_mut(), members) {
+        whole.extend(members);
+    }
+    human::out(&format!("{whole}\n"));
+}
+
+/// What clap says of words that make no command; with `--format json` as an object too.
+pub(crate) fn usage(e: &clap::Error) -> ExitCode {
+    let args: Vec<String> = std::env::args().collect();
+    let wants_json = args.windows(2).any(|w| w[0] == "--format" && w[1] == "json") || args.iter().any(|a| a == "--format=json");
+    if e.use_stderr() && wants_json {
+        let what = e.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned();
+        let told = Usage { what };
+        print_json(args.get(1).map_or("", String::as_str), false, exit::failure_json(&told));
+        return ExitCode::from(exit::code(Kind::Usage));
+    }
+    let _ = e.print();
+    if e.use_stderr() { ExitCode::from(2) } else { ExitCode::SUCCESS }
+}
+
+#[derive(Debug)]
+struct Usage {
+    what: String,
+}
+
+impl std::fmt::Display for Usage {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.what)
+    }
+}
+
+impl std::error::Error for Usage {}
+
+impl Told for Usage {
+    fn kind(&self) -> Kind {
+        Kind::Usage
+    }
+    fn code(&self) -> &'static str {
+        "usage"
+    }
+    fn what(&self) -> String {
+        self.what.clone()
+    }
+    fn why(&self) -> String {
+        "the words do not make a command".into()
+    }
+    fn remedy(&self) -> String {
+        "see: tamga --help".into()
+    }
+}
+

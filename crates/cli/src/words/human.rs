@@ -1,0 +1,107 @@
+//! Words for a person at a terminal. Colours go away by themselves where nobody sees them.
+
+use crate::cli::Common;
+use anstyle::{AnsiColor, Style};
+use std::io::Write;
+use tamga_core::error::Told;
+use tamga_core::finding::{Finding, Severity};
+
+const GOOD: Style = AnsiColor::Green.on_default().bold();
+const BAD: Style = AnsiColor::Red.on_default().bold();
+const CARE: Style = AnsiColor::Yellow.on_default().bold();
+const DIM: Style = Style::new().dimmed();
+const STRONG: Style = Style::new().bold();
+
+/// Green.
+pub(crate) fn good(text: &str) -> String {
+    format!("{GOOD}{text}{GOOD:#}")
+}
+
+/// Red.
+pub(crate) fn bad(text: &str) -> String {
+    format!("{BAD}{text}{BAD:#}")
+}
+
+/// Yellow.
+pub(crate) fn care(text: &str) -> String {
+    format!("{CARE}{text}{CARE:#}")
+}
+
+/// Faint.
+pub(crate) fn dim(text: &str) -> String {
+    format!("{DIM}{text}{DIM:#}")
+}
+
+/// Bold.
+pub(crate) fn strong(text: &str) -> String {
+    format!("{STRONG}{text}{STRONG:#}")
+}
+
+/// Standard output; a reader that went away is no failure.
+pub(crate) fn out(text: &str) {
+    let _ = anstream::stdout().write_all(text.as_bytes());
+    let _ = anstream::stdout().flush();
+}
+
+/// One line on standard error, unless `--quiet`.
+pub(crate) fn aside(common: &Common, line: &str) {
+    if !common.quiet {
+        let _ = writeln!(anstream::stderr(), "{DIM}tamga:{DIM:#} {line}");
+    }
+}
+
+/// A question on standard error, without a line end.
+pub(crate) fn ask(question: &str) {
+    let mut err = anstream::stderr();
+    let _ = write!(err, "{question} [y/N] ");
+    let _ = err.flush();
+}
+
+/// The three lines of a failure.
+pub(crate) fn failure(f: &dyn Told) {
+    let harmless = tamga_core::text::harmless;
+    let mut err = anstream::stderr();
+    let _ = writeln!(err, "{BAD}tamga:{BAD:#} {}", harmless(&f.what()));
+    let _ = writeln!(err, "  {DIM}why:{DIM:#} {}", harmless(&f.why()));
+    let _ = writeln!(err, "  {DIM}do:{DIM:#}  {}", harmless(&f.remedy()));
+}
+
+/// Findings, each with its cause and its remedy.
+pub(crate) fn findings(all: &[Finding]) -> String {
+    let mut text = String::new();
+    for f in all {
+        let mark = match f.severity {
+            Severity::Error => bad("error"),
+            Severity::Warning => care("warning"),
+            Severity::Note => dim("note"),
+        };
+        let who: Vec<&str> = f.clients.iter().map(|c| c.word()).collect();
+        let who = if who.is_empty() { String::new() } else { format!("  {}", dim(&format!("({})", who.join(", ")))) };
+        text.push_str(&format!("{mark} {}{who}\n", strong(f.code.word())));
+        text.push_str(&format!("      {}\n", f.summary));
+        text.push_str(&format!("  {}  {}\n", dim("do:"), f.remedy));
+    }
+    text
+}
+
+/// Rows in columns, each as wide as its widest cell; styled cells count by what is seen.
+pub(crate) fn table(rows: &[Vec<String>]) -> String {
+    let seen = |s: &str| anstream::adapter::strip_str(s).to_string().chars().count();
+    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
+    let widths: Vec<usize> =
+        (0..columns).map(|i| rows.iter().filter_map(|r| r.get(i)).map(|c| seen(c)).max().unwrap_or(0)).collect();
+    let mut text = String::new();
+    for row in rows {
+        let mut line = String::from(" ");
+        for (i, cell) in row.iter().enumerate() {
+            line.push(' ');
+            line.push_str(cell);
+            if i + 1 < row.len() {
+                line.push_str(&" ".repeat(widths[i] - seen(cell) + 1));
+            }
+        }
+        text.push_str(line.trim_end());
+        text.push('\n');
+    }
+    text
+}

@@ -1,0 +1,4 @@
+//! Everything that is said: to a person, and to a program.
+
+pub(crate) mod human;
+pub(crate) mod json;

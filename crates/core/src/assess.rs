@@ -1,0 +1,288 @@
+//! Would anyone warn, why, and what to do: verdicts of clients and findings about one chain.
+
+use crate::cert::{Certificate, subject};
+use crate::chain::judge::{Fault, Input};
+use crate::chain::{name_match, signature};
+use crate::client::view::View;
+use crate::client::{Client, Outcome, Verdict, predict};
+use crate::finding::{Code, Finding, Severity, entry};
+use crate::key::Strength;
+use crate::moment::{DAY, Moment};
+use crate::name::{Name, Remark};
+use crate::purpose::Purpose;
+use crate::report::{Authority, Issued};
+
+/// What is to be judged, and what is known around it.
+pub struct Question<'a> {
+    /// The chain, leaf first.
+    pub served: &'a [Certificate],
+    /// Further intermediates.
+    pub extra: &'a [Certificate],
+    /// The hosts under which it is visited; empty leaves names out.
+    pub names: &'a [Name],
+    /// The purpose; None takes any.
+    pub purpose: Option<Purpose>,
+    /// Judged as of then.
+    pub at: Moment,
+    /// Each client with what it trusts.
+    pub views: &'a [(Client, View)],
+    /// The ledger's authorities.
+    pub authorities: &'a [Authority],
+    /// The ledger's certificates.
+    pub issued: &'a [Issued],
+    /// True if a server sent it.
+    pub live: bool,
+    /// True if the anchors were given with `--anchor` and the stores do not matter.
+    pub anchored: bool,
+}
+
+/// The answer.
+#[derive(Debug, Default)]
+pub struct Answer {
+    /// One verdict a client: of several names the worst.
+    pub verdicts: Vec<Verdict>,
+    /// What is wrong, gravest first.
+    pub findings: Vec<Finding>,
+}
+
+impl Answer {
+    /// True if no client would warn; what cannot be told does not count.
+    pub fn is_good(&self) -> bool {
+        let off = self.findings.iter().any(|f| f.code == Code::VerificationOff);
+        !off && self.verdicts.iter().all(|v| matches!(v.outcome, Outcome::Accepts | Outcome::Unknown))
+            && self.verdicts.iter().any(|v| v.outcome == Outcome::Accepts)
+    }
+}
+
+/// Judges.
+pub fn assess(q: &Question<'_>) -> Answer {
+    let mut answer = Answer::default();
+    for (client, view) in q.views {
+        let verdict = verdict(q, *client, view);
+        for fault in &verdict.judgement.faults {
+            add(&mut answer.findings, of_fault(q, *client, view, &verdict, fault));
+            if matches!(fault.code, Code::IssuerUnknown | Code::BadSignature)
+                && let Some(f) = older_root(q, *client, view, &verdict)
+            {
+                add(&mut answer.findings, f);
+            }
+        }
+        for f in &view.findings {
+            add(&mut answer.findings, Finding { clients: vec![*client], ..f.clone() });
+        }
+        answer.verdicts.push(verdict);
+    }
+    for f in about_the_chain(q).into_iter().chain(against_the_ledger(q)) {
+        add(&mut answer.findings, f);
+    }
+    let bad = answer.verdicts.iter().any(|v| matches!(v.outcome, Outcome::Warns | Outcome::Refuses));
+    for f in &mut answer.findings {
+        if f.code == Code::NotTheIssuedCertificate && !bad {
+            f.severity = Severity::Warning;
+        }
+    }
+    answer.findings.sort_by_key(|f| (std::cmp::Reverse(f.severity), f.code != Code::NotTheIssuedCertificate));
+    answer
+}
+
+fn verdict(q: &Question<'_>, client: Client, view: &View) -> Verdict {
+    let none = [None];
+    let some: Vec<Option<&Name>> = q.names.iter().map(Some).collect();
+    let names: &[Option<&Name>] = if some.is_empty() { &none } else { &some };
+    let mut worst: Option<Verdict> = None;
+    for name in names {
+        let input = Input {
+            served: q.served,
+            extra: q.extra,
+            anchors: &view.anchors,
+            distrusted: &view.distrusted,
+            name: *name,
+            purpose: q.purpose,
+            at: q.at,
+        };
+        let verdict = predict(client, &input);
+        if worst.as_ref().is_none_or(|w| verdict.outcome > w.outcome) {
+            worst = Some(verdict);
+        }
+    }
+    let mut verdict = worst.unwrap_or(Verdict { client, outcome: Outcome::Unknown, code: None, judgement: Default::default() });
+    if let Some(why) = view.unreadable.as_ref().filter(|_| !q.anchored) {
+        verdict.outcome = if why.starts_with('(') { Outcome::Refuses } else { Outcome::Unknown };
+        verdict.code = Some(why.clone());
+    } else if q.names.is_empty() && client != Client::Standard && verdict.outcome == Outcome::Accepts {
+        verdict.outcome = Outcome::Unknown;
+    }
+    verdict
+}
+
+fn add(findings: &mut Vec<Finding>, new: Finding) {
+    match findings.iter_mut().find(|f| f.code == new.code && f.about == new.about && f.remedy == new.remedy) {
+        Some(f) => {
+            f.severity = f.severity.max(new.severity);
+            for c in new.clients {
+                if !f.clients.contains(&c) {
+                    f.clients.push(c);
+                }
+            }
+        }
+        None => findings.push(new),
+    }
+}
+
+/// The authority of our ledger whose key signed the top of a path.
+fn our_authority<'a>(q: &'a Question<'_>, top: &Certificate) -> Option<&'a Authority> {
+    q.authorities.iter().find(|a| {
+        subject::same(&a.certificate.subject, &top.issuer) && top.signed_by(&a.certificate).is_ok()
+    })
+}
+
+fn of_fault(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict, fault: &Fault) -> Finding {
+    let path = &verdict.judgement.path;
+    let about = path.get(fault.depth).map_or_else(String::new, Certificate::subject_words);
+    let mut f = Finding::new(fault.code, about);
+    f.severity = Severity::Error;
+    f.clients = vec![client];
+    match fault.code {
+        Code::IssuerUnknown => {
+            let top = path.last();
+            f.about = fault.detail.clone();
+            match top.and_then(|t| our_authority(q, t)) {
+                Some(a) => {
+                    let label = &a.label;
+                    f = f.saying(format!("the root of {label} is in no store that these clients read"));
+                    f.remedy = trusting(q, client, label);
+                }
+                None if view.distrusted.iter().any(|d| path.iter().any(|c| c.sha256() == *d)) => {
+                    f = f.saying("it is marked as distrusted in the store").mended_by("remove that entry from the store");
+                }
+                None => f.remedy = "put the root of this authority into the store, or check with --anchor ROOT.pem".into(),
+            }
+        }
+        Code::SelfSignedLeaf if q.issued.iter().any(|i| Some(&i.certificate) == path.first()) => {
+            f.remedy = "put certificate.pem itself into the client's store, or use an authority: tamga setup NAME".into();
+        }
+        Code::NameNotCovered => {
+            let names: Vec<String> = q
+                .names
+                .iter()
+                .filter(|n| path.first().is_some_and(|c| !name_match::covers(c, n, client.policy().matching)))
+                .map(ToString::to_string)
+                .collect();
+            f.about = names.join(", ");
+            f = f.saying(format!("the certificate does not name {}; it names {}", names.join(", "), or_nothing(&fault.detail)));
+            f.remedy = format!("issue one that does: tamga issue {}", names.join(" "));
+        }
+        Code::ConstraintViolated => {
+            f = f.saying(format!("{} lies outside what its authority may certify", fault.detail));
+            f.about = fault.detail.clone();
+        }
+        Code::Expired | Code::NotYetValid => {
+            f.summary = format!("{}: {}", entry(fault.code).summary, fault.detail);
+        }
+        _ if !fault.detail.is_empty() && fault.detail != f.about => {
+            f.summary = format!("{} ({})", entry(fault.code).summary, fault.detail);
+        }
+        _ => {}
+    }
+    f
+}
+
+fn or_nothing(names: &str) -> &str {
+    if names.is_empty() { "nothing" } else { names }
+}
+
+/// The command that puts our root where the client looks.
+fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
+    match client {
+        _ if q.anchored => format!("give the root of {label} with --anchor"),
+        Client::Curl => format!("sudo tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)"),
+        Client::Chromium | Client::Standard => format!("tamga trust add {label}"),
+    }
+}
+
+/// A trusted root that bears the issuer's name but did not sign.
+fn older_root(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict) -> Option<Finding> {
+    let top = verdict.judgement.path.last()?;
+    let other = view.anchors.iter().find(|a| subject::same(&a.subject, &top.issuer) && top.signed_by(a).is_err())?;
+    let place = view.sources.first().map(|p| p.display().to_string()).unwrap_or_default();
+    let label = our_authority(q, top).map(|a| a.label.clone()).unwrap_or_default();
+    let mut f = Finding::new(Code::OlderRootTrusted, other.subject_words())
+        .saying(format!("{place} holds another root of that name (SHA-256 {}…), whose key did not sign this", &other.sha256()[..16]))
+        .mended_by(trusting(q, client, &label));
+    f.clients = vec![client];
+    Some(f)
+}
+
+/// What is worth knowing though nobody refuses because of it.
+fn about_the_chain(q: &Question<'_>) -> Vec<Finding> {
+    let mut out = Vec::new();
+    let Some(leaf) = q.served.first() else { return out };
+    if q.names.is_empty() {
+        out.push(Finding::new(Code::NameNotJudged, leaf.subject_words()));
+    }
+    if leaf.not_after >= q.at && leaf.not_after.plus(-30 * DAY) < q.at {
+        out.push(
+            Finding::new(Code::EndsSoon, leaf.subject_words())
+                .saying(format!("the certificate ends on {}, in {} days", leaf.not_after.date(), leaf.not_after.days_after(q.at))),
+        );
+    }
+    if let Some(address) = name_match::has_address_as_dns(leaf) {
+        out.push(Finding::new(Code::AddressAsDnsName, address));
+    }
+    if leaf.is_ca() {
+        out.push(Finding::new(Code::CaAsLeaf, leaf.subject_words()));
+    }
+    if q.served.iter().skip(1).any(|c| c.is_self_signed()) {
+        out.push(Finding::new(Code::RootServed, leaf.subject_words()));
+    }
+    let in_order = q.served.windows(2).all(|w| subject::same(&w[0].issuer, &w[1].subject));
+    if !in_order {
+        out.push(Finding::new(Code::ChainMisordered, leaf.subject_words()));
+    }
+    if q.served.windows(2).any(|w| subject::same(&w[0].issuer, &w[1].subject) && w[0].not_after > w[1].not_after) {
+        out.push(Finding::new(Code::OutlivesIssuer, leaf.subject_words()));
+    }
+    for c in q.served {
+        if signature::is_weak(&c.algorithm.oid) && !c.is_self_signed() {
+            out.push(Finding::new(Code::WeakSignature, c.subject_words()));
+        }
+        if matches!(c.key.strength(), Strength::Rsa(bits) if bits < 2048) {
+            out.push(Finding::new(Code::WeakKey, c.subject_words()));
+        }
+    }
+    for name in q.names.iter().filter(|n| n.remarks().contains(&Remark::Public)) {
+        if q.authorities.iter().any(|a| leaf.signed_by(&a.certificate).is_ok()) {
+            out.push(Finding::new(Code::PublicName, name.to_string()));
+        }
+    }
+    out
+}
+
+/// Is this the certificate that was issued for the name?
+fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
+    let mut out = Vec::new();
+    let (true, Some(leaf)) = (q.live, q.served.first()) else { return out };
+    for name in q.names {
+        let meant: Vec<&Issued> = q
+            .issued
+            .iter()
+            .filter(|i| i.state == "live" && name_match::covers(&i.certificate, name, name_match::STRICT))
+            .collect();
+        let Some(right) = meant.last() else { continue };
+        if meant.iter().any(|i| i.certificate == *leaf) {
+            continue;
+        }
+        let other = q.issued.iter().find(|i| i.certificate == *leaf);
+        let shown = match other {
+            Some(i) if i.state == "superseded" => format!("the earlier certificate of {}", i.label),
+            Some(i) => format!("the certificate {}", i.label),
+            None => format!("a certificate of {}", leaf.issuer_words()),
+        };
+        out.push(
+            Finding::new(Code::NotTheIssuedCertificate, name.to_string())
+                .saying(format!("the server shows {shown}; for {name} the certificate {} was issued", right.label))
+                .mended_by(format!("point the server to {} and reload it", right.folder.display())),
+        );
+    }
+    out
+}

@@ -31,6 +31,12 @@ impl Session {
         Ok(Session { machine, now: entropy::now(), common })
     }
 
+    /// What must stand before a command that changes the machine's stores.
+    pub(crate) fn raise(&self) -> &'static str {
+        use tamga_core::ports::Look;
+        if self.machine.has_rights() { "" } else { "sudo " }
+    }
+
     /// Locks the data folder, opens the ledger, and mends and says what interrupted work left.
     pub(crate) fn open_for_change(&self) -> Result<(Lock, Ledger)> {
         let lock = files::lock(self.machine.data())?;

@@ -34,6 +34,8 @@ pub struct Question<'a> {
     pub live: bool,
     /// True if the anchors were given with `--anchor` and the stores do not matter.
     pub anchored: bool,
+    /// What must stand before a command that changes the machine's stores: `sudo `, or nothing with rights.
+    pub raise: &'a str,
 }
 
 /// The answer.
@@ -195,7 +197,7 @@ fn or_nothing(names: &str) -> &str {
 fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
     match client {
         _ if q.anchored => format!("give the root of {label} with --anchor"),
-        Client::Curl => format!("sudo tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)"),
+        Client::Curl => format!("{}tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)", q.raise),
         Client::Chromium | Client::Standard => format!("tamga trust add {label}"),
     }
 }

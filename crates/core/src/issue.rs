@@ -163,6 +163,18 @@ pub fn permitted_words(authority: &Authority) -> String {
     [dns, ip].into_iter().filter(|s| !s.is_empty()).collect::<Vec<_>>().join("; ")
 }
 
+/// The same, short enough for a line: address blocks are only counted.
+pub fn permitted_briefly(authority: &Authority) -> String {
+    use crate::cert::read::General;
+    let Some(subtrees) = &authority.certificate.constraints else {
+        return Permit::Any.to_string();
+    };
+    let domains: Vec<String> =
+        subtrees.permitted.iter().filter(|g| matches!(g, General::Dns(_))).map(General::words).collect();
+    let blocks = subtrees.permitted.iter().filter(|g| matches!(g, General::Ip(_))).count();
+    format!("{} and {blocks} address blocks", domains.join(", "))
+}
+
 /// The findings about names that are taken all the same.
 pub fn remarks(names: &[Name]) -> Vec<Finding> {
     let mut out = Vec::new();

@@ -13,7 +13,8 @@ pub fn perform(machine: &Machine, steps: &[Planned]) -> Result<()> {
     for (i, planned) in steps.iter().enumerate() {
         if let Err(first) = step(machine, &planned.step) {
             for undo in steps[..i].iter().rev().flat_map(|p| &p.undo) {
-                if step(machine, undo).is_err() {
+                // The command that just failed will fail again; that it did is told already.
+                if *undo != planned.step && step(machine, undo).is_err() {
                     return Err(Error::Stuck { what: format!("{}: {}", first.what(), first.why()), left: undo.words() });
                 }
             }

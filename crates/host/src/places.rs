@@ -181,7 +181,7 @@ impl Look for Machine {
 
     fn program(&self, name: &str) -> Option<PathBuf> {
         if name.contains('/') {
-            return Some(PathBuf::from(name)).filter(|p| p.exists());
+            return Some(self.real(Path::new(name))).filter(|p| p.exists());
         }
         let path = self.environment.get("PATH").cloned().unwrap_or_default();
         // The commands of the system's store lie where a person's PATH often does not reach.

@@ -23,8 +23,7 @@ pub struct Ended {
 pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
     let name = invocation.program.to_string_lossy().into_owned();
     let failed = |said: String| Error::Program { program: name.clone(), said };
-    let program =
-        machine.program(&name).map(|p| machine.real(&p)).ok_or_else(|| failed("it is not installed".into()))?;
+    let program = machine.program(&name).ok_or_else(|| failed("it is not installed".into()))?;
     let mut command = Command::new(program);
     command.args(&invocation.arguments);
     if let Some(root) = machine.root()

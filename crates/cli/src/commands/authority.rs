@@ -6,7 +6,7 @@ use crate::session::Session;
 use crate::words::{human, json};
 use serde_json::{Value, json};
 use tamga_core::authority::{self, ROOT_LIFE, Request};
-use tamga_core::issue::permitted_words;
+use tamga_core::issue::{permitted_briefly, permitted_words};
 use tamga_core::key::KeyAlgorithm;
 use tamga_core::label::Label;
 use tamga_core::moment::Span;
@@ -94,7 +94,7 @@ fn create(session: &Session, args: CreateArgs) -> Result<Done> {
         human::good("made"),
         human::strong(&a.label),
         a.certificate.not_after.date(),
-        permitted_words(&a)
+        permitted_briefly(&a)
     );
     text.push_str(&format!("in   {} (the key stays there, readable by you alone)\n", a.folder.display()));
     text.push_str("next tamga issue NAME, then tamga trust add\n");
@@ -130,7 +130,7 @@ fn list(session: &Session) -> Result<Done> {
             human::strong(&a.label),
             a.certificate.not_after.date(),
             a.certificate.key.strength().to_string(),
-            tamga_core::text::cut(&permitted_words(a), 70),
+            permitted_briefly(a),
         ]);
     }
     let members: Vec<Value> = all.iter().map(json_of).collect();

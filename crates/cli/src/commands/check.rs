@@ -67,6 +67,7 @@ struct Around {
     purpose: Option<Purpose>,
     resolve: Vec<(String, IpAddr)>,
     anchored: bool,
+    raise: &'static str,
 }
 
 /// One client's verdict in one row.
@@ -164,6 +165,7 @@ fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
         purpose,
         resolve: args.resolve.iter().map(|r| pair(r)).collect::<Result<_>>()?,
         anchored: !args.anchor.is_empty(),
+        raise: session.raise(),
     })
 }
 
@@ -205,6 +207,7 @@ impl Around {
             issued: &self.issued,
             live,
             anchored: self.anchored,
+            raise: self.raise,
         })
     }
 }

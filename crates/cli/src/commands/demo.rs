@@ -110,8 +110,10 @@ impl Demo<'_> {
         for sub in ["home", "lab"] {
             tamga_host::files::folder(&self.work.join(sub), 0o700)?;
         }
+        // The bundle that the lab has already: another root of its own, which must survive.
         let bundle = self.work.join("roots.pem");
-        tamga_host::files::write_whole(&bundle, b"", 0o644)?;
+        let before = self.foreign_root()?;
+        tamga_host::files::write_whole(&bundle, &before, 0o644)?;
 
         self.chapter("1. A root, and certificates for the lab's hosts");
         self.tamga(&["authority", "create", "saltmarsh"], &[0])?;
@@ -155,10 +157,10 @@ impl Demo<'_> {
         self.chapter("6. The root is taken out again: everybody refuses");
         self.tamga(&trust("remove"), &[0])?;
         self.visit(&charts, &installed, false, "after removal")?;
-        let left = std::fs::read(self.work.join("roots.pem")).unwrap_or_default();
-        if !left.is_empty() {
-            return Err(self.broken("the bundle must be as before", "something was left in it").into());
+        if std::fs::read(self.work.join("roots.pem")).unwrap_or_default() != before {
+            return Err(self.broken("the bundle must be byte for byte as before", "it is not").into());
         }
+        self.say(&format!("  {} the bundle of roots is byte for byte as before\n", human::good("same")));
         Ok(())
     }
 
@@ -187,6 +189,20 @@ impl Demo<'_> {
             return Err(self.broken(&format!("tamga {typed} ended with {code}"), &said).into());
         }
         Ok((value, code))
+    }
+
+    /// A root that has nothing to do with the lab's.
+    fn foreign_root(&self) -> Result<Vec<u8>> {
+        use tamga_core::authority::{ROOT_LIFE, Request, create};
+        let request = Request {
+            label: tamga_core::label::Label::parse("harbour")?,
+            subject: Default::default(),
+            permit: tamga_core::permit::Permit::default_set(),
+            algorithm: tamga_core::key::KeyAlgorithm::P256,
+            valid_for: ROOT_LIFE,
+        };
+        let made = create(&request, self.work.clone(), self.session.now, &tamga_host::entropy::System)?;
+        Ok(pem::write(pem::CERTIFICATE, made.certificate.der()).as_bytes().to_vec())
     }
 
     /// A server on loopback with the files of a label.

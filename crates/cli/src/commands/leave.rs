@@ -67,6 +67,9 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
             remains.push(format!("the root {} in {} ({}): sudo tamga leave", r.label, r.store, r.place.display()));
         }
     }
+    for r in rows.iter().filter(|r| r.store == "chromium" && r.change == "removed") {
+        remains.push(format!("{}: the browser's own database; it makes the same one at its first start", r.place.display()));
+    }
     if rows.is_empty() && remains.is_empty() {
         text.push_str("no root of Tamga's is in any store\n");
     } else {

@@ -77,7 +77,7 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
         human::dim("authority  "),
         human::strong(&authority.label),
         if changes.0 { human::good("made") } else { "unchanged".into() },
-        tamga_core::text::cut(&issue::permitted_words(&authority), 60),
+        issue::permitted_briefly(&authority),
     ));
     text.push_str(&format!(
         "{} {} {} for {}\n             in {}\n",
@@ -92,7 +92,7 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
     let proofs = prove(session, &args.stores, &issued)?;
     text.push_str(&format!("\n{}\n", human::strong("proof: a server on this machine, met by the clients installed here")));
     text.push_str(&table(&proofs));
-    text.push_str(&advice(&proofs, &unresolved, &authority.label));
+    text.push_str(&advice(&proofs, &unresolved, &authority.label, session.raise()));
     let bad = proofs.iter().any(|p| p.in_scope && !p.accepts());
     let code = exit::worst(stores::code_of(&rows), if bad { exit::BAD } else { exit::GOOD });
     let proof: Vec<Value> = proofs.iter().flat_map(proof_json).collect();
@@ -286,11 +286,11 @@ fn table(proofs: &[Proof]) -> String {
 }
 
 /// Where somebody warns, what to do.
-fn advice(proofs: &[Proof], unresolved: &[Name], label: &str) -> String {
+fn advice(proofs: &[Proof], unresolved: &[Name], label: &str, raise: &str) -> String {
     let mut text = String::new();
     for p in proofs.iter().filter(|p| !p.accepts()) {
         let command = match (p.client, p.in_scope) {
-            (Client::Curl, false) => format!("sudo tamga trust add {label} --scope machine"),
+            (Client::Curl, false) => format!("{raise}tamga trust add {label} --scope machine"),
             (_, false) => format!("tamga trust add {label}"),
             (_, true) => format!("tamga trust status {label}"),
         };

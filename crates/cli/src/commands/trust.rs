@@ -174,7 +174,14 @@ pub(crate) fn apply(
                         row.why = None;
                     }
                 }
-                None if planned.is_empty() => {}
+                None if planned.is_empty() => {
+                    if goal == Goal::Remove && place.entries.iter().any(|e| e.certificate == root.certificate) {
+                        row.change = "failed";
+                        row.code = exit::SURROUNDINGS;
+                        row.why = Some("it stands there, but not in a way that Tamga put it".into());
+                        row.remedy = Some(format!("look for the SHA-256 {}… in {} and take it out by hand", &row.sha256[..16], row.place.display()));
+                    }
+                }
                 None => {
                     act_on(session, ledger, *store, root, &place, goal, &planned, &mut row)?;
                     let after = store.survey(&session.machine, bundles).into_iter().find(|p| p.place == place.place);

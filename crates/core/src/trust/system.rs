@@ -70,11 +70,9 @@ impl Store for System {
     }
 
     fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
-        let ours: Vec<&Entry> = place
-            .entries
-            .iter()
-            .filter(|e| e.certificate == root.certificate && e.mark.as_deref().is_some_and(|m| m.starts_with("tamga-")))
-            .collect();
+        // Whoever put it there: a copy imported by hand is the same root.
+        let ours: Vec<&Entry> =
+            place.entries.iter().filter(|e| e.certificate == root.certificate && e.mark.is_some()).collect();
         match goal {
             Goal::Add => {
                 let complete =
@@ -104,6 +102,10 @@ impl Store for System {
                 }
                 if !steps.is_empty() {
                     steps.push(Planned::plain(update(false)));
+                    if place.entries.iter().all(|e| e.certificate == root.certificate) {
+                        // With no root left the command leaves the old bundle as it was.
+                        steps.push(Planned::plain(Step::Write { path: BUNDLE.into(), bytes: Vec::new(), mode: 0o644 }));
+                    }
                 }
                 steps
             }

@@ -50,7 +50,8 @@ fn print_json(command: &str, ok: bool, members: Value) {
 /// What clap says of words that make no command; with `--format json` as an object too.
 pub(crate) fn usage(e: &clap::Error) -> ExitCode {
     let args: Vec<String> = std::env::args().collect();
-    let wants_json = args.windows(2).any(|w| w[0] == "--format" && w[1] == "json") || args.iter().any(|a| a == "--format=json");
+    let wants_json =
+        args.windows(2).any(|w| w[0] == "--format" && w[1] == "json") || args.iter().any(|a| a == "--format=json");
     if e.use_stderr() && wants_json {
         let what = e.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned();
         let told = Usage { what };
@@ -91,4 +92,3 @@ impl Told for Usage {
         "see: tamga --help".into()
     }
 }
-

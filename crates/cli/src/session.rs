@@ -9,11 +9,11 @@ use tamga_core::error::Error;
 use tamga_core::key::PrivateKey;
 use tamga_core::moment::Moment;
 use tamga_core::report::Authority;
+use tamga_core::step::Publication;
 use tamga_host::files::{self, Lock};
 use tamga_host::ledger::{Ledger, Record, Work};
 use tamga_host::places::Machine;
 use tamga_host::{entropy, recover};
-use tamga_core::step::Publication;
 
 /// One run.
 pub(crate) struct Session {
@@ -60,7 +60,13 @@ impl Session {
     }
 
     /// Puts files in place under the journal: one durable commit before, the files, the row away.
-    pub(crate) fn publish(&self, ledger: &Ledger, what: &str, publication: &Publication, record: &Record<'_>) -> Result<()> {
+    pub(crate) fn publish(
+        &self,
+        ledger: &Ledger,
+        what: &str,
+        publication: &Publication,
+        record: &Record<'_>,
+    ) -> Result<()> {
         let (label, sha256) = match record {
             Record::Authority(a) => (a.label.clone(), a.certificate.sha256()),
             Record::Certificate(c) => (c.label.clone(), c.certificate.sha256()),
@@ -111,7 +117,11 @@ pub(crate) fn authority_key(a: &Authority) -> Result<PrivateKey> {
 }
 
 /// Reads the key in a folder and sees that it belongs to the certificate.
-pub(crate) fn key_of(label: &str, folder: &std::path::Path, certificate: &tamga_core::cert::Certificate) -> Result<PrivateKey> {
+pub(crate) fn key_of(
+    label: &str,
+    folder: &std::path::Path,
+    certificate: &tamga_core::cert::Certificate,
+) -> Result<PrivateKey> {
     let path = folder.join(KEY_FILE);
     let bytes = match std::fs::read(&path) {
         Ok(bytes) => zeroize::Zeroizing::new(bytes),

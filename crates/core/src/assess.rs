@@ -1,16 +1,17 @@
 //! Would anyone warn, why, and what to do: verdicts of clients and findings about one chain.
 
 use crate::cert::{Certificate, subject};
-use crate::chain::judge::{Fault, Input};
-use crate::chain::{name_match, signature};
+use crate::chain::name_match;
+use crate::client::judge::{Fault, Input};
 use crate::client::view::View;
-use crate::client::{Client, Outcome, Verdict, predict};
+use crate::client::{Client, Outcome, Verdict, policy, predict};
 use crate::finding::{Code, Finding, Severity, entry};
 use crate::key::Strength;
 use crate::moment::{DAY, Moment};
 use crate::name::{Name, Remark};
 use crate::purpose::Purpose;
 use crate::report::{Authority, Issued};
+use crate::signature;
 
 /// What is to be judged, and what is known around it.
 pub struct Question<'a> {
@@ -107,7 +108,8 @@ fn verdict(q: &Question<'_>, client: Client, view: &View) -> Verdict {
             worst = Some(verdict);
         }
     }
-    let mut verdict = worst.unwrap_or(Verdict { client, outcome: Outcome::Unknown, code: None, judgement: Default::default() });
+    let mut verdict =
+        worst.unwrap_or(Verdict { client, outcome: Outcome::Unknown, code: None, judgement: Default::default() });
     if let Some(why) = view.unreadable.as_ref().filter(|_| !q.anchored) {
         verdict.outcome = if why.starts_with('(') { Outcome::Refuses } else { Outcome::Unknown };
         verdict.code = Some(why.clone());
@@ -133,9 +135,9 @@ fn add(findings: &mut Vec<Finding>, new: Finding) {
 
 /// The authority of our ledger whose key signed the top of a path.
 fn our_authority<'a>(q: &'a Question<'_>, top: &Certificate) -> Option<&'a Authority> {
-    q.authorities.iter().find(|a| {
-        subject::same(&a.certificate.subject, &top.issuer) && top.signed_by(&a.certificate).is_ok()
-    })
+    q.authorities
+        .iter()
+        .find(|a| subject::same(&a.certificate.subject, &top.issuer) && top.signed_by(&a.certificate).is_ok())
 }
 
 fn of_fault(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict, fault: &Fault) -> Finding {
@@ -155,23 +157,32 @@ fn of_fault(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict, fa
                     f.remedy = trusting(q, client, label);
                 }
                 None if view.distrusted.iter().any(|d| path.iter().any(|c| c.sha256() == *d)) => {
-                    f = f.saying("it is marked as distrusted in the store").mended_by("remove that entry from the store");
+                    f = f
+                        .saying("it is marked as distrusted in the store")
+                        .mended_by("remove that entry from the store");
                 }
-                None => f.remedy = "put the root of this authority into the store, or check with --anchor ROOT.pem".into(),
+                None => {
+                    f.remedy = "put the root of this authority into the store, or check with --anchor ROOT.pem".into()
+                }
             }
         }
         Code::SelfSignedLeaf if q.issued.iter().any(|i| Some(&i.certificate) == path.first()) => {
-            f.remedy = "put certificate.pem itself into the client's store, or use an authority: tamga setup NAME".into();
+            f.remedy =
+                "put certificate.pem itself into the client's store, or use an authority: tamga setup NAME".into();
         }
         Code::NameNotCovered => {
             let names: Vec<String> = q
                 .names
                 .iter()
-                .filter(|n| path.first().is_some_and(|c| !name_match::covers(c, n, client.policy().matching)))
+                .filter(|n| path.first().is_some_and(|c| !name_match::covers(c, n, policy(client).matching)))
                 .map(ToString::to_string)
                 .collect();
             f.about = names.join(", ");
-            f = f.saying(format!("the certificate does not name {}; it names {}", names.join(", "), or_nothing(&fault.detail)));
+            f = f.saying(format!(
+                "the certificate does not name {}; it names {}",
+                names.join(", "),
+                or_nothing(&fault.detail)
+            ));
             f.remedy = format!("issue one that does: tamga issue {}", names.join(" "));
         }
         Code::ConstraintViolated => {
@@ -197,7 +208,9 @@ fn or_nothing(names: &str) -> &str {
 fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
     match client {
         _ if q.anchored => format!("give the root of {label} with --anchor"),
-        Client::Curl => format!("{}tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)", q.raise),
+        Client::Curl => {
+            format!("{}tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)", q.raise)
+        }
         Client::Chromium | Client::Standard => format!("tamga trust add {label}"),
     }
 }
@@ -209,7 +222,10 @@ fn older_root(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict) 
     let place = view.sources.first().map(|p| p.display().to_string()).unwrap_or_default();
     let label = our_authority(q, top).map(|a| a.label.clone()).unwrap_or_default();
     let mut f = Finding::new(Code::OlderRootTrusted, other.subject_words())
-        .saying(format!("{place} holds another root of that name (SHA-256 {}…), whose key did not sign this", &other.sha256()[..16]))
+        .saying(format!(
+            "{place} holds another root of that name (SHA-256 {}…), whose key did not sign this",
+            &other.sha256()[..16]
+        ))
         .mended_by(trusting(q, client, &label));
     f.clients = vec![client];
     Some(f)
@@ -223,10 +239,11 @@ fn about_the_chain(q: &Question<'_>) -> Vec<Finding> {
         out.push(Finding::new(Code::NameNotJudged, leaf.subject_words()));
     }
     if leaf.not_after >= q.at && leaf.not_after.plus(-30 * DAY) < q.at {
-        out.push(
-            Finding::new(Code::EndsSoon, leaf.subject_words())
-                .saying(format!("the certificate ends on {}, in {} days", leaf.not_after.date(), leaf.not_after.days_after(q.at))),
-        );
+        out.push(Finding::new(Code::EndsSoon, leaf.subject_words()).saying(format!(
+            "the certificate ends on {}, in {} days",
+            leaf.not_after.date(),
+            leaf.not_after.days_after(q.at)
+        )));
     }
     if let Some(address) = name_match::has_address_as_dns(leaf) {
         out.push(Finding::new(Code::AddressAsDnsName, address));

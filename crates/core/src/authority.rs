@@ -97,7 +97,10 @@ pub fn read_key(bytes: &[u8], what: &str) -> Result<PrivateKey> {
     if blocks.iter().any(|b| b.label == "ENCRYPTED PRIVATE KEY") {
         return Err(malformed("the key is encrypted, which this version of Tamga cannot open"));
     }
-    let block = blocks.iter().find(|b| b.label == pem::PRIVATE_KEY).ok_or_else(|| malformed("it holds no PKCS#8 private key"))?;
+    let block = blocks
+        .iter()
+        .find(|b| b.label == pem::PRIVATE_KEY)
+        .ok_or_else(|| malformed("it holds no PKCS#8 private key"))?;
     PrivateKey::from_pkcs8(&block.der, what)
 }
 

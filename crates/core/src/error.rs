@@ -150,9 +150,7 @@ pub enum Error {
 impl Told for Error {
     fn kind(&self) -> Kind {
         match self {
-            Error::Word { .. } | Error::Contradiction { .. } | Error::ManyAuthorities { .. } => {
-                Kind::Usage
-            }
+            Error::Word { .. } | Error::Contradiction { .. } | Error::ManyAuthorities { .. } => Kind::Usage,
             Error::Crypto { .. } => Kind::Fault,
             _ => Kind::Refused,
         }
@@ -182,9 +180,7 @@ impl Told for Error {
 
     fn why(&self) -> String {
         match self {
-            Error::Name { why, .. }
-            | Error::Contradiction { why, .. }
-            | Error::Malformed { why, .. } => why.clone(),
+            Error::Name { why, .. } | Error::Contradiction { why, .. } | Error::Malformed { why, .. } => why.clone(),
             Error::Word { what, .. } => format!("it is no {what} that Tamga knows"),
             Error::OutsideConstraints { permitted, .. } => {
                 format!("its root is limited to {permitted}")
@@ -194,9 +190,7 @@ impl Told for Error {
                 format!("there is no {sought} yet")
             }
             Error::LabelUnknown { known, .. } => format!("known are: {}", known.join(", ")),
-            Error::NoAuthority => {
-                "a certificate needs an authority that signs it, or must sign itself".into()
-            }
+            Error::NoAuthority => "a certificate needs an authority that signs it, or must sign itself".into(),
             Error::ManyAuthorities { labels } => {
                 format!("any of these could sign: {}", labels.join(", "))
             }
@@ -213,38 +207,28 @@ impl Told for Error {
 
     fn remedy(&self) -> String {
         match self {
-            Error::Name { instead, .. }
-            | Error::Contradiction { instead, .. }
-            | Error::LabelTaken { instead, .. } => instead.clone(),
+            Error::Name { instead, .. } | Error::Contradiction { instead, .. } | Error::LabelTaken { instead, .. } => {
+                instead.clone()
+            }
             Error::Word { accepted, .. } => format!("write {accepted}"),
             Error::Malformed { .. } => {
-                "look at the file: it may be cut short, of another kind, or in a form not asked for"
-                    .into()
+                "look at the file: it may be cut short, of another kind, or in a form not asked for".into()
             }
-            Error::OutsideConstraints {
-                name, free_label, ..
-            } => format!(
+            Error::OutsideConstraints { name, free_label, .. } => format!(
                 "make an authority that may: tamga authority create {free_label} --permit {}, then issue with --issuer {free_label}",
                 name.trim_start_matches("*.")
             ),
-            Error::LabelUnknown { sought, .. } if *sought == "authority" => {
-                "see: tamga authority list".into()
-            }
+            Error::LabelUnknown { sought, .. } if *sought == "authority" => "see: tamga authority list".into(),
             Error::LabelUnknown { .. } => "see: tamga list".into(),
-            Error::NoAuthority => {
-                "make one: tamga authority create LABEL; or everything at once: tamga setup".into()
-            }
+            Error::NoAuthority => "make one: tamga authority create LABEL; or everything at once: tamga setup".into(),
             Error::ManyAuthorities { .. } => "say which: --issuer LABEL".into(),
             Error::KeyMissing { .. } => {
-                "put the key back where it was, or make a new certificate under another label"
-                    .into()
+                "put the key back where it was, or make a new certificate under another label".into()
             }
             Error::KeyMismatch { .. } => {
                 "put the matching key back, or make a new certificate under another label".into()
             }
-            Error::IssuerEnded { .. } => {
-                "make a new authority: tamga authority create LABEL".into()
-            }
+            Error::IssuerEnded { .. } => "make a new authority: tamga authority create LABEL".into(),
             Error::Crypto { .. } => "please report this with the command that you typed".into(),
         }
     }

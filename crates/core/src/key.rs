@@ -45,9 +45,8 @@ pub enum KeyAlgorithm {
 
 impl KeyAlgorithm {
     /// All, in the order of the interface.
-    pub const ALL: [KeyAlgorithm; 7] = [
-        Self::P256, Self::P384, Self::P521, Self::Ed25519, Self::Rsa2048, Self::Rsa3072, Self::Rsa4096,
-    ];
+    pub const ALL: [KeyAlgorithm; 7] =
+        [Self::P256, Self::P384, Self::P521, Self::Ed25519, Self::Rsa2048, Self::Rsa3072, Self::Rsa4096];
 
     /// The word of the interface.
     pub fn word(self) -> &'static str {
@@ -339,7 +338,7 @@ mod tests {
             assert_eq!(key.public().identifier().len(), 20);
             let signature = key.sign(b"tide", &entropy).unwrap();
             let check = |message: &[u8]| {
-                crate::chain::signature::verify(&key.signature_algorithm(), key.public().spki(), message, &signature)
+                crate::signature::verify(&key.signature_algorithm(), key.public().spki(), message, &signature)
             };
             assert!(check(b"tide").is_ok(), "{algorithm:?}");
             assert!(check(b"tidE").is_err(), "{algorithm:?}");

@@ -41,11 +41,7 @@ impl Moment {
 
     /// Reads RFC 3339, such as `2026-11-24T08:00:00Z`; a bare date means its first second.
     pub fn parse(typed: &str) -> Result<Moment> {
-        let whole = if typed.len() == 10 {
-            format!("{typed}T00:00:00Z")
-        } else {
-            typed.to_owned()
-        };
+        let whole = if typed.len() == 10 { format!("{typed}T00:00:00Z") } else { typed.to_owned() };
         OffsetDateTime::parse(&whole, &Rfc3339)
             .ok()
             .filter(|t| t.unix_timestamp() >= 0)
@@ -67,9 +63,7 @@ impl Moment {
         let since = std::time::Duration::from_secs(self.0.unsigned_abs());
         match UtcTime::from_unix_duration(since) {
             Ok(t) => Time::UtcTime(t),
-            Err(_) => GeneralizedTime::from_unix_duration(since)
-                .map(Time::GeneralTime)
-                .unwrap_or(Time::INFINITY),
+            Err(_) => GeneralizedTime::from_unix_duration(since).map(Time::GeneralTime).unwrap_or(Time::INFINITY),
         }
     }
 

@@ -36,11 +36,7 @@ impl Name {
     pub fn parse(typed: &str) -> Result<Name> {
         let text = typed.trim();
         let refuse = |why: &str, instead: &str| {
-            Err(Error::Name {
-                typed: typed.to_owned(),
-                why: why.to_owned(),
-                instead: instead.to_owned(),
-            })
+            Err(Error::Name { typed: typed.to_owned(), why: why.to_owned(), instead: instead.to_owned() })
         };
         if text.is_empty() {
             return refuse("it is empty", "type a name such as charts.saltmarsh.test");
@@ -53,10 +49,7 @@ impl Name {
             return Ok(Name::Ip(ip));
         }
         if bare.contains('%') && bare.split('%').next().is_some_and(|a| a.parse::<Ipv6Addr>().is_ok()) {
-            return refuse(
-                "a certificate cannot hold the zone behind the %",
-                "leave the % and what follows away",
-            );
+            return refuse("a certificate cannot hold the zone behind the %", "leave the % and what follows away");
         }
         if let Some((scheme, rest)) = text.split_once(':')
             && is_scheme(scheme)
@@ -84,7 +77,9 @@ impl Name {
     /// Errors: a URI has none; it needs `--label`.
     pub fn label(&self) -> Result<Label> {
         match self {
-            Name::Dns(n) => Label::from_text(&n.strip_prefix("*.").map_or_else(|| n.clone(), |r| format!("wildcard.{r}"))),
+            Name::Dns(n) => {
+                Label::from_text(&n.strip_prefix("*.").map_or_else(|| n.clone(), |r| format!("wildcard.{r}")))
+            }
             Name::Ip(IpAddr::V4(a)) => Label::from_text(&a.to_string()),
             Name::Ip(IpAddr::V6(a)) => {
                 let text = a.to_string().replace(':', "-");
@@ -179,10 +174,7 @@ pub fn domain(typed: &str) -> Result<String> {
 const RESERVED: [&str; 7] = ["localhost", "test", "example", "invalid", "local", "internal", "home.arpa"];
 
 fn is_public_dns(name: &str) -> bool {
-    name.contains('.')
-        && !RESERVED
-            .iter()
-            .any(|r| name == *r || name.strip_suffix(r).is_some_and(|n| n.ends_with('.')))
+    name.contains('.') && !RESERVED.iter().any(|r| name == *r || name.strip_suffix(r).is_some_and(|n| n.ends_with('.')))
 }
 
 fn is_public_ip(ip: IpAddr) -> bool {
@@ -266,10 +258,7 @@ fn dns(typed: &str, text: &str) -> Result<String> {
             return Err(refuse("a label is longer than 63 octets (RFC 1035 §2.3.4)", "shorten it"));
         }
         if let Some(bad) = l.chars().find(|c| !(c.is_ascii_alphanumeric() || matches!(c, '-' | '_'))) {
-            return Err(refuse(
-                &format!("a host name cannot hold {:?}", bad),
-                "use letters, digits and hyphens",
-            ));
+            return Err(refuse(&format!("a host name cannot hold {:?}", bad), "use letters, digits and hyphens"));
         }
         if l.starts_with('-') || l.ends_with('-') {
             return Err(refuse("a label starts or ends with a hyphen", "move the hyphen inside"));
@@ -317,8 +306,21 @@ mod tests {
     #[test]
     fn what_no_client_takes_is_refused() {
         for bad in [
-            "", "*", "*.test", "a*.test", "x..test", "-a.test", "300.1.1.1", "localhost:8443", "10.0.0.0/8",
-            "a b", "fe80::1%eth0", "x/y.test", "@x.test", "a@", "ä@x.test",
+            "",
+            "*",
+            "*.test",
+            "a*.test",
+            "x..test",
+            "-a.test",
+            "300.1.1.1",
+            "localhost:8443",
+            "10.0.0.0/8",
+            "a b",
+            "fe80::1%eth0",
+            "x/y.test",
+            "@x.test",
+            "a@",
+            "ä@x.test",
         ] {
             assert!(Name::parse(bad).is_err(), "{bad:?} was taken");
         }

@@ -71,7 +71,14 @@ pub const DEFAULT_DOMAINS: [&str; 5] = ["localhost", "test", "home.arpa", "inter
 
 /// Loopback, private and link-local blocks (RFC 1122, 1918, 3927, 4193, 4291).
 pub const DEFAULT_BLOCKS: [&str; 8] = [
-    "127.0.0.0/8", "10.0.0.0/8", "172.16.0.0/12", "192.168.0.0/16", "169.254.0.0/16", "::1/128", "fc00::/7", "fe80::/10",
+    "127.0.0.0/8",
+    "10.0.0.0/8",
+    "172.16.0.0/12",
+    "192.168.0.0/16",
+    "169.254.0.0/16",
+    "::1/128",
+    "fc00::/7",
+    "fe80::/10",
 ];
 
 /// The permitted set of an authority.
@@ -173,12 +180,33 @@ mod tests {
     #[test]
     fn the_default_set_stays_at_home() {
         let p = Permit::default_set();
-        for yes in ["localhost", "a.localhost", "x.test", "*.x.test", "nas.home.arpa", "127.0.0.1", "::1", "10.9.8.7",
-            "172.31.0.1", "fe80::1", "lab-operator@saltmarsh.test", "https://charts.saltmarsh.test/x"] {
+        for yes in [
+            "localhost",
+            "a.localhost",
+            "x.test",
+            "*.x.test",
+            "nas.home.arpa",
+            "127.0.0.1",
+            "::1",
+            "10.9.8.7",
+            "172.31.0.1",
+            "fe80::1",
+            "lab-operator@saltmarsh.test",
+            "https://charts.saltmarsh.test/x",
+        ] {
             assert!(allows(&p, yes), "{yes}");
         }
-        for no in ["example.org", "attest", "contest.org", "8.8.8.8", "172.32.0.1", "2001:db8::1", "a@x.org", "urn:x:y",
-            "https://127.0.0.1/"] {
+        for no in [
+            "example.org",
+            "attest",
+            "contest.org",
+            "8.8.8.8",
+            "172.32.0.1",
+            "2001:db8::1",
+            "a@x.org",
+            "urn:x:y",
+            "https://127.0.0.1/",
+        ] {
             assert!(!allows(&p, no), "{no}");
         }
     }

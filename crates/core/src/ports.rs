@@ -1,6 +1,6 @@
 //! The doors of the core: what it asks of the world, as small traits.
 
-use crate::trust::nss::{NssEntry, NssFailure};
+use crate::nss::{NssEntry, NssFailure};
 use std::path::{Path, PathBuf};
 
 /// Unpredictable bytes, from the operating system or, in a test, from anywhere.

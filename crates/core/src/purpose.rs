@@ -48,8 +48,5 @@ pub fn usage_words(oid: &ObjectIdentifier) -> String {
     Purpose::ALL
         .into_iter()
         .find(|p| p.oid() == *oid)
-        .map_or_else(
-            || if *oid == ANY { "any".to_owned() } else { oid.to_string() },
-            |p| p.word().to_owned(),
-        )
+        .map_or_else(|| if *oid == ANY { "any".to_owned() } else { oid.to_string() }, |p| p.word().to_owned())
 }

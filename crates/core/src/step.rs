@@ -1,6 +1,6 @@
 //! Effects as data: what is to be done, in order, each with its way back.
 
-use crate::trust::nss::NssChange;
+use crate::nss::NssChange;
 use std::path::PathBuf;
 use zeroize::Zeroizing;
 

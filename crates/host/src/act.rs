@@ -15,7 +15,10 @@ pub fn perform(machine: &Machine, steps: &[Planned]) -> Result<()> {
             for undo in steps[..i].iter().rev().flat_map(|p| &p.undo) {
                 // The command that just failed will fail again; that it did is told already.
                 if *undo != planned.step && step(machine, undo).is_err() {
-                    return Err(Error::Stuck { what: format!("{}: {}", first.what(), first.why()), left: undo.words() });
+                    return Err(Error::Stuck {
+                        what: format!("{}: {}", first.what(), first.why()),
+                        left: undo.words(),
+                    });
                 }
             }
             return Err(first);

@@ -50,9 +50,10 @@ pub fn resolve(host: &Name, port: u16, given: &[(String, IpAddr)]) -> Result<Vec
     match host {
         Name::Ip(a) => Ok(vec![SocketAddr::new(*a, port)]),
         // RFC 6761 §6.3: without asking anybody, as Chromium and curl do it.
-        n if n.is_loopback() => {
-            Ok(vec![SocketAddr::new([127, 0, 0, 1].into(), port), SocketAddr::new(std::net::Ipv6Addr::LOCALHOST.into(), port)])
-        }
+        n if n.is_loopback() => Ok(vec![
+            SocketAddr::new([127, 0, 0, 1].into(), port),
+            SocketAddr::new(std::net::Ipv6Addr::LOCALHOST.into(), port),
+        ]),
         _ => {
             let found: Vec<SocketAddr> =
                 (text.as_str(), port).to_socket_addrs().map(Iterator::collect).unwrap_or_default();
@@ -74,7 +75,10 @@ pub fn meet(host: &Name, address: SocketAddr) -> Result<Met, Missed> {
     let _ = socket.set_read_timeout(Some(ANSWER));
     let _ = socket.set_write_timeout(Some(ANSWER));
     let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let notes = Arc::new(Notes { chain: Mutex::default(), schemes: provider.signature_verification_algorithms.supported_schemes() });
+    let notes = Arc::new(Notes {
+        chain: Mutex::default(),
+        schemes: provider.signature_verification_algorithms.supported_schemes(),
+    });
     let wants = Arc::new(Wants(Mutex::new(false)));
     let mut config = ClientConfig::builder_with_provider(provider)
         .with_protocol_versions(rustls::DEFAULT_VERSIONS)
@@ -133,7 +137,9 @@ fn explain(e: &std::io::Error, seen: &[u8], address: SocketAddr) -> Missed {
             rustls::Error::AlertReceived(AlertDescription::CertificateRequired | AlertDescription::BadCertificate) => {
                 missed(Code::ClientCertificateWanted, "it demands a client certificate")
             }
-            rustls::Error::AlertReceived(alert) => missed(Code::NoCommonCipher, &format!("it answers with the alert {alert:?}")),
+            rustls::Error::AlertReceived(alert) => {
+                missed(Code::NoCommonCipher, &format!("it answers with the alert {alert:?}"))
+            }
             rustls::Error::PeerIncompatible(why) => missed(Code::NoCommonCipher, &format!("{why:?}")),
             rustls::Error::InvalidMessage(_) => missed(Code::OtherProtocol, "its answer is not TLS"),
             other => missed(Code::BadSignature, &other.to_string()),

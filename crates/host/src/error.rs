@@ -120,7 +120,9 @@ impl Told for Error {
     fn why(&self) -> String {
         match self {
             Error::File { source, .. } | Error::Port { source, .. } => io_words(source),
-            Error::InTheWay { .. } => "it was not made by Tamga for this certificate, and nothing is overwritten unasked".into(),
+            Error::InTheWay { .. } => {
+                "it was not made by Tamga for this certificate, and nothing is overwritten unasked".into()
+            }
             Error::Ledger { source, .. } => format!("SQLite says: {source}"),
             Error::LedgerNewer { .. } => "this version does not know its layout".into(),
             Error::Locked { .. } => "it has held the data folder's lock for 30 seconds".into(),
@@ -141,7 +143,9 @@ impl Told for Error {
                 _ => "look at that path, then run the same command again".into(),
             },
             Error::InTheWay { .. } => "move it away, or choose another folder: --into DIR".into(),
-            Error::Ledger { .. } => "see that the data folder is yours and not full, then run the same command again".into(),
+            Error::Ledger { .. } => {
+                "see that the data folder is yours and not full, then run the same command again".into()
+            }
             Error::LedgerNewer { .. } => "use the newer Tamga, or another --data-dir".into(),
             Error::Locked { .. } => "wait until it has ended, then run the same command again".into(),
             Error::Program { .. } => "mend what it says, then run the same command again".into(),

@@ -28,18 +28,16 @@ pub fn write_whole(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
 /// Takes a file or link away; nothing if it is not there.
 pub fn remove(path: &Path) -> Result<()> {
     match std::fs::remove_file(path) {
-        Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(Error::File { doing: "removing", path: path.to_owned(), source: e }),
+        Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
+            Err(Error::File { doing: "removing", path: path.to_owned(), source: e })
+        }
         _ => sync_folder(parent(path)),
     }
 }
 
 fn create(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
-    let mut file = OpenOptions::new()
-        .write(true)
-        .create_new(true)
-        .mode(mode)
-        .open(path)
-        .map_err(Error::file("writing", path))?;
+    let mut file =
+        OpenOptions::new().write(true).create_new(true).mode(mode).open(path).map_err(Error::file("writing", path))?;
     file.write_all(bytes).and_then(|()| file.sync_all()).map_err(Error::file("writing", path))
 }
 

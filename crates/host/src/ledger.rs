@@ -153,22 +153,27 @@ impl Ledger {
 
     /// Durably: the journal's row, what it is about, and the event. Gives the journal's id.
     pub fn begin(&self, work: &Work, record: &Record<'_>, now: Moment) -> Result<i64> {
-        let commit = || -> rusqlite::Result<i64> {
-            let at = now.to_string();
-            let tx = self.db.unchecked_transaction()?;
-            tx.execute("INSERT INTO journal (at, work) VALUES (?1, ?2)", params![at, json(work)])?;
-            let id = tx.last_insert_rowid();
-            let (kind, about, detail) = match record {
-                Record::Authority(a) => {
-                    tx.execute(
+        let commit =
+            || -> rusqlite::Result<i64> {
+                let at = now.to_string();
+                let tx = self.db.unchecked_transaction()?;
+                tx.execute("INSERT INTO journal (at, work) VALUES (?1, ?2)", params![at, json(work)])?;
+                let id = tx.last_insert_rowid();
+                let (kind, about, detail) =
+                    match record {
+                        Record::Authority(a) => {
+                            tx.execute(
                         "INSERT INTO authority (label, sha256, der, folder, made_at) VALUES (?1, ?2, ?3, ?4, ?5)",
                         params![a.label, a.certificate.sha256(), a.certificate.der(), text(&a.folder), at],
                     )?;
-                    ("authority-created", a.label.clone(), a.certificate.sha256())
-                }
-                Record::Certificate(c) => {
-                    tx.execute("UPDATE certificate SET state = 'superseded' WHERE label = ?1 AND state = 'live'", [&c.label])?;
-                    tx.execute(
+                            ("authority-created", a.label.clone(), a.certificate.sha256())
+                        }
+                        Record::Certificate(c) => {
+                            tx.execute(
+                                "UPDATE certificate SET state = 'superseded' WHERE label = ?1 AND state = 'live'",
+                                [&c.label],
+                            )?;
+                            tx.execute(
                         "INSERT INTO certificate (label, serial, sha256, der, authority, folder, state, issued_at)
                          VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'live', ?7)",
                         params![
@@ -176,17 +181,20 @@ impl Ledger {
                             text(&c.folder), at
                         ],
                     )?;
-                    ("issued", c.label.clone(), c.certificate.sha256())
-                }
-                Record::Trust { goal, label, place } => {
-                    let kind = if *goal == "add" { "trust-added" } else { "trust-removed" };
-                    (kind, (*label).to_owned(), text(place))
-                }
+                            ("issued", c.label.clone(), c.certificate.sha256())
+                        }
+                        Record::Trust { goal, label, place } => {
+                            let kind = if *goal == "add" { "trust-added" } else { "trust-removed" };
+                            (kind, (*label).to_owned(), text(place))
+                        }
+                    };
+                tx.execute(
+                    "INSERT INTO event (at, kind, about, detail) VALUES (?1, ?2, ?3, ?4)",
+                    params![at, kind, about, detail],
+                )?;
+                tx.commit()?;
+                Ok(id)
             };
-            tx.execute("INSERT INTO event (at, kind, about, detail) VALUES (?1, ?2, ?3, ?4)", params![at, kind, about, detail])?;
-            tx.commit()?;
-            Ok(id)
-        };
         commit().map_err(|e| self.failed(e))
     }
 

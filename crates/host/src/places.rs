@@ -3,8 +3,8 @@
 use crate::error::{Error, Result};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use tamga_core::nss::{NssEntry, NssFailure};
 use tamga_core::ports::Look;
-use tamga_core::trust::nss::{NssEntry, NssFailure};
 
 /// Another root for the machine's own paths (`/etc`, `/usr`, `/var`): for tests, the demonstration and images.
 pub const ROOT_VARIABLE: &str = "TAMGA_ROOT";
@@ -61,7 +61,11 @@ impl Machine {
         let data = std::path::absolute(&data).unwrap_or(data);
         let machine = Machine { root, home, data, environment, person };
         if let Some(p) = &machine.person {
-            become_person(p).map_err(|e| Error::File { doing: "acting for the owner of", path: p.home.clone(), source: e.into() })?;
+            become_person(p).map_err(|e| Error::File {
+                doing: "acting for the owner of",
+                path: p.home.clone(),
+                source: e.into(),
+            })?;
         }
         Ok(machine)
     }

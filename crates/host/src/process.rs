@@ -52,7 +52,11 @@ pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
 }
 
 fn last_line(text: &str) -> String {
-    text.lines().rev().find(|l| !l.trim().is_empty()).map(tamga_core::text::harmless).unwrap_or_else(|| "without a word".into())
+    text.lines()
+        .rev()
+        .find(|l| !l.trim().is_empty())
+        .map(tamga_core::text::harmless)
+        .unwrap_or_else(|| "without a word".into())
 }
 
 /// Runs a program to its end or its limit.

@@ -24,7 +24,9 @@ pub fn recover(ledger: &Ledger, now: Moment) -> Result<Vec<String>> {
                     ledger.finish(id)?;
                     // The row only survived its own clearing: nothing was wrong.
                     if mended == Mended::GoneOn {
-                        said.push(format!("the {what} {label} was interrupted while its files were put in place; it is complete now"));
+                        said.push(format!(
+                            "the {what} {label} was interrupted while its files were put in place; it is complete now"
+                        ));
                     }
                 } else {
                     ledger.abandon(id, &work, now)?;

@@ -1,0 +1,9 @@
+//! What Tamga's tests stand on: a sandbox for the built program, traces of its system calls, sample makers, and
+//! judges that share no code with Tamga. Never published.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot be set up has failed")]
+
+pub mod judge;
+pub mod sample;
+pub mod sandbox;
+pub mod trace;

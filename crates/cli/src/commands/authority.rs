@@ -157,8 +157,8 @@ pub(crate) fn json_of(a: &Authority) -> Value {
     let mut v = json::certificate(&a.certificate);
     v["label"] = json!(a.label);
     v["folder"] = json!(a.folder);
-    v["permitted"] = json!(a.certificate.constraints.as_ref().map(|s| {
-        s.permitted.iter().map(|g| g.words()).collect::<Vec<_>>()
-    }));
+    v["permitted"] = json!(
+        a.certificate.constraints.as_ref().map(|s| { s.permitted.iter().map(|g| g.words()).collect::<Vec<_>>() })
+    );
     v
 }

@@ -127,7 +127,10 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Result<Done> {
 
 fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
     let clients: Vec<Client> = if args.clients.is_empty() {
-        Client::ALL.into_iter().filter(|c| *c == Client::Standard || clients::is_installed(*c, &session.machine)).collect()
+        Client::ALL
+            .into_iter()
+            .filter(|c| *c == Client::Standard || clients::is_installed(*c, &session.machine))
+            .collect()
     } else {
         args.clients.iter().map(|c| Client::parse(c)).collect::<tamga_core::error::Result<_>>()?
     };
@@ -151,7 +154,9 @@ fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
         "server" => Some(Purpose::Server),
         "client" => Some(Purpose::Client),
         other => {
-            return Err(Error::Word { what: "purpose", typed: other.into(), accepted: "server, client or any".into() }.into());
+            return Err(
+                Error::Word { what: "purpose", typed: other.into(), accepted: "server, client or any".into() }.into()
+            );
         }
     };
     Ok(Around {
@@ -174,7 +179,12 @@ fn pair(typed: &str) -> Result<(String, IpAddr)> {
         .split_once('=')
         .and_then(|(n, a)| Some((n.to_lowercase(), a.trim_matches(['[', ']']).parse().ok()?)))
         .ok_or_else(|| {
-            Error::Word { what: "name with its address", typed: typed.into(), accepted: "charts.saltmarsh.test=127.0.0.1".into() }.into()
+            Error::Word {
+                what: "name with its address",
+                typed: typed.into(),
+                accepted: "charts.saltmarsh.test=127.0.0.1".into(),
+            }
+            .into()
         })
 }
 
@@ -232,12 +242,15 @@ fn live(session: &Session, around: &Around, typed: &str, host: &Name, port: u16,
     let met = match met {
         Ok(met) => met,
         Err(missed) => {
-            let unreachable = matches!(missed.code, Code::UnresolvedName | Code::RefusedConnection | Code::SilentConnection);
+            let unreachable =
+                matches!(missed.code, Code::UnresolvedName | Code::RefusedConnection | Code::SilentConnection);
             checked.code = if unreachable { exit::SURROUNDINGS } else { exit::BAD };
             let mut f = Finding::new(missed.code, host.to_string());
             f.summary = format!("{} ({})", f.summary, missed.detail);
             if missed.code == Code::UnresolvedName {
-                f.remedy = format!("add the line \"127.0.0.1 {host}\" to the hosts file, or check with --resolve {host}=127.0.0.1");
+                f.remedy = format!(
+                    "add the line \"127.0.0.1 {host}\" to the hosts file, or check with --resolve {host}=127.0.0.1"
+                );
             }
             f.severity = Severity::Error;
             f.clients.clone_from(&around.clients);
@@ -295,13 +308,9 @@ fn label(around: &Around, typed: &str, issued: &Issued) -> Result<Checked> {
     let chain = certificates(std::slice::from_ref(&file))?;
     let names: Vec<Name> = match around.names.is_empty() {
         false => around.names.clone(),
-        true => issued
-            .certificate
-            .name_words()
-            .iter()
-            .filter_map(|n| Name::parse(n).ok())
-            .filter(Name::is_host)
-            .collect(),
+        true => {
+            issued.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).filter(Name::is_host).collect()
+        }
     };
     let host = names.first().map(ToString::to_string).unwrap_or_default();
     let first = format!("the files of {} for every name in it; live: tamga check https://{host}", issued.label);
@@ -323,12 +332,16 @@ fn beside(checked: &mut Checked, file: &Path) {
             checked.findings.insert(0, Finding::new(Code::KeyMismatch, about.clone()));
         }
         (Err(e), _) => {
-            checked.findings.push(Finding::new(Code::Malformed, about.clone()).saying(format!("{about} cannot be read as a key: {e}")));
+            checked.findings.push(
+                Finding::new(Code::Malformed, about.clone()).saying(format!("{about} cannot be read as a key: {e}")),
+            );
         }
         _ => {}
     }
     if std::fs::metadata(&path).is_ok_and(|m| m.permissions().mode() & 0o077 != 0) {
-        checked.findings.push(Finding::new(Code::KeyReadableByOthers, about.clone()).mended_by(format!("chmod 600 {about}")));
+        checked
+            .findings
+            .push(Finding::new(Code::KeyReadableByOthers, about.clone()).mended_by(format!("chmod 600 {about}")));
     }
 }
 
@@ -377,7 +390,9 @@ impl Checked {
         let (Some(observed), Some(predicted)) = (observed, self.rows.iter().find(|r| r.client == client)) else {
             return;
         };
-        if observed.outcome != Outcome::Unknown && (observed.outcome, &observed.code) != (predicted.outcome, &predicted.code) {
+        if observed.outcome != Outcome::Unknown
+            && (observed.outcome, &observed.code) != (predicted.outcome, &predicted.code)
+        {
             let said = |o: Outcome, c: &Option<String>| c.clone().unwrap_or_else(|| o.word().to_owned());
             let mut f = Finding::new(Code::PredictionDiffers, client.word()).saying(format!(
                 "{}: expected \"{}\", seen \"{}\"",
@@ -438,10 +453,22 @@ fn words(c: &Checked, verbose: bool) -> String {
     }
     if verbose {
         if let Some(m) = &c.met {
-            text.push_str(&format!("\n{} {} {} {}\n", m.address, m.protocol, m.cipher, m.alpn.clone().unwrap_or_default()));
+            text.push_str(&format!(
+                "\n{} {} {} {}\n",
+                m.address,
+                m.protocol,
+                m.cipher,
+                m.alpn.clone().unwrap_or_default()
+            ));
         }
         for cert in &c.chain {
-            text.push_str(&format!("  {} ({} to {}) {}\n", cert.subject_words(), cert.not_before.date(), cert.not_after.date(), cert.sha256()));
+            text.push_str(&format!(
+                "  {} ({} to {}) {}\n",
+                cert.subject_words(),
+                cert.not_before.date(),
+                cert.not_after.date(),
+                cert.sha256()
+            ));
         }
         for line in &c.raw {
             text.push_str(&format!("  {line}\n"));

@@ -11,8 +11,8 @@ use std::path::PathBuf;
 use std::process::Command;
 use std::time::Duration;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
-use tamga_core::client::{Client, Outcome};
 use tamga_core::cert::Certificate;
+use tamga_core::client::{Client, Outcome};
 use tamga_core::error::{Kind, Told};
 use tamga_core::form::pem;
 use tamga_core::report::Issued;
@@ -25,8 +25,15 @@ pub(crate) struct DemoArgs {}
 const HOST: &str = "charts.saltmarsh.test";
 /// Set by build machines and shells; the sandbox has its own.
 const CLEARED: [&str; 9] = [
-    "XDG_DATA_HOME", "XDG_CONFIG_HOME", "SSL_CERT_FILE", "SSL_CERT_DIR", "CURL_HOME", "TAMGA_ROOT", "SUDO_UID",
-    "DOAS_USER", "PKEXEC_UID",
+    "XDG_DATA_HOME",
+    "XDG_CONFIG_HOME",
+    "SSL_CERT_FILE",
+    "SSL_CERT_DIR",
+    "CURL_HOME",
+    "TAMGA_ROOT",
+    "SUDO_UID",
+    "DOAS_USER",
+    "PKEXEC_UID",
 ];
 
 /// A step of the demonstration did not end as it must.
@@ -80,7 +87,11 @@ pub(crate) fn run(session: &Session, _: &DemoArgs) -> Result<Done> {
     let gone = folder.close().map_err(tamga_host::error::Error::file("removing", &path));
     story?;
     gone?;
-    demo.say(&format!("\n{} {} is gone; nothing on this machine changed.\n", human::good("cleaned up:"), path.display()));
+    demo.say(&format!(
+        "\n{} {} is gone; nothing on this machine changed.\n",
+        human::good("cleaned up:"),
+        path.display()
+    ));
     Ok(Done { text: String::new(), json: json!({"verdicts": verdicts}), code: exit::GOOD })
 }
 
@@ -146,8 +157,11 @@ impl Demo<'_> {
         self.chapter("5. The server was given the wrong files");
         let wrong = self.site("archive.saltmarsh.test")?;
         let checked = self.visit(&wrong, &installed, false, "wrong certificate")?;
-        let named = checked["findings"].as_array().into_iter().flatten().find(|f| f["code"] == "not-the-issued-certificate");
-        let finding = named.ok_or_else(|| self.broken("a wrong certificate must be told", "the finding not-the-issued-certificate is missing"))?;
+        let named =
+            checked["findings"].as_array().into_iter().flatten().find(|f| f["code"] == "not-the-issued-certificate");
+        let finding = named.ok_or_else(|| {
+            self.broken("a wrong certificate must be told", "the finding not-the-issued-certificate is missing")
+        })?;
         self.say(&format!("  {}\n  {}  {}\n", text(finding, "summary"), human::dim("do:"), text(finding, "remedy")));
         if !text(finding, "remedy").contains(HOST) {
             return Err(self.broken("a wrong certificate must be told", "the right one is not named").into());
@@ -181,7 +195,8 @@ impl Demo<'_> {
         for name in CLEARED {
             command.env_remove(name);
         }
-        let ended = process::run(command, b"", Duration::from_secs(120)).map_err(|e| self.broken(&typed, &e.to_string()))?;
+        let ended =
+            process::run(command, b"", Duration::from_secs(120)).map_err(|e| self.broken(&typed, &e.to_string()))?;
         let code = ended.code.and_then(|c| u8::try_from(c).ok()).unwrap_or(70);
         let value: Value = serde_json::from_slice(&ended.output).unwrap_or(Value::Null);
         if !good.contains(&code) || value.is_null() {
@@ -215,7 +230,13 @@ impl Demo<'_> {
         let chain = pem::certificates(&read(CERTIFICATE_FILE)?);
         let key = read_key(&zeroize::Zeroizing::new(read(KEY_FILE)?), label)?;
         let certificate = Certificate::read(chain.first().map_or(&[][..], Vec::as_slice), label)?;
-        let issued = Issued { label: label.to_owned(), certificate, authority: None, folder: folder.clone(), state: "live".into() };
+        let issued = Issued {
+            label: label.to_owned(),
+            certificate,
+            authority: None,
+            folder: folder.clone(),
+            state: "live".into(),
+        };
         Ok(tamga_host::serve::start(Site::new(&chain, &key, serve::page(&issued))?)?)
     }
 
@@ -246,7 +267,9 @@ impl Demo<'_> {
                 table.push(self.row(row));
             }
         }
-        if let Some(f) = checked["findings"].as_array().into_iter().flatten().find(|f| f["code"] == "prediction-differs") {
+        if let Some(f) =
+            checked["findings"].as_array().into_iter().flatten().find(|f| f["code"] == "prediction-differs")
+        {
             self.say(&format!("  {} {}\n", human::care("note"), text(f, "summary")));
         }
         for row in rows {
@@ -265,8 +288,17 @@ impl Demo<'_> {
         if accepts == fine && row["verdict"] != "unknown" {
             return Ok(());
         }
-        let why = format!("{} ({}) says {} {}", text(row, "client"), text(row, "basis"), text(row, "verdict"), text(row, "code"));
-        Err(self.broken(&format!("{stage}: {}", if fine { "nobody may warn" } else { "everybody must refuse" }), why.trim_end()))
+        let why = format!(
+            "{} ({}) says {} {}",
+            text(row, "client"),
+            text(row, "basis"),
+            text(row, "verdict"),
+            text(row, "code")
+        );
+        Err(self.broken(
+            &format!("{stage}: {}", if fine { "nobody may warn" } else { "everybody must refuse" }),
+            why.trim_end(),
+        ))
     }
 
     fn row(&self, row: &Value) -> Vec<String> {
@@ -281,4 +313,3 @@ impl Demo<'_> {
 fn text(row: &Value, member: &str) -> String {
     row[member].as_str().unwrap_or_default().to_owned()
 }
-

@@ -50,7 +50,7 @@ fn sayings(code: Code) -> Vec<(&'static str, String)> {
     Client::ALL
         .into_iter()
         .filter_map(|c| {
-            let (_, _, saying) = c.policy().sayings.iter().find(|s| s.0 == code)?;
+            let (_, _, saying) = tamga_core::client::policy(c).sayings.iter().find(|s| s.0 == code)?;
             (!saying.is_empty()).then(|| (c.word(), saying.replace("{name}", "NAME")))
         })
         .collect()

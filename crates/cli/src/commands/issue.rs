@@ -78,9 +78,18 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     unoccupied(&request.folder)?;
     if session.common.dry_run {
         let authorities = session.authorities()?;
-        let by = if args.self_signed { "itself".to_owned() } else { authority::choose(args.issuer.as_deref(), &authorities)?.label.clone() };
+        let by = if args.self_signed {
+            "itself".to_owned()
+        } else {
+            authority::choose(args.issuer.as_deref(), &authorities)?.label.clone()
+        };
         let names: Vec<String> = request.names.iter().map(ToString::to_string).collect();
-        let text = format!("would issue {} for {} under {by} into {}\n", request.label, names.join(", "), request.folder.display());
+        let text = format!(
+            "would issue {} for {} under {by} into {}\n",
+            request.label,
+            names.join(", "),
+            request.folder.display()
+        );
         return Ok(Done::good(text, json!({"certificates": [], "dry_run": true})));
     }
     let (_lock, ledger) = session.open_for_change()?;
@@ -181,7 +190,10 @@ fn words(issued: &Issued, findings: &[Finding]) -> String {
         issued.folder.display()
     ));
     let next = match &issued.authority {
-        Some(a) => format!("tamga trust add {a}, then give the first two files to the server, or: tamga serve {}", issued.label),
+        Some(a) => format!(
+            "tamga trust add {a}, then give the first two files to the server, or: tamga serve {}",
+            issued.label
+        ),
         None => "put root.pem into each client's store, and give the first two files to the server".into(),
     };
     text.push_str(&format!("next   {next}\n"));

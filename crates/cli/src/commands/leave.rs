@@ -20,7 +20,8 @@ pub(crate) struct LeaveArgs {
 pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
     let data = session.machine.data().to_path_buf();
     let has_data = Ledger::file(&data).exists();
-    let bundles: Vec<PathBuf> = args.bundle.iter().map(|b| std::path::absolute(b).unwrap_or_else(|_| b.clone())).collect();
+    let bundles: Vec<PathBuf> =
+        args.bundle.iter().map(|b| std::path::absolute(b).unwrap_or_else(|_| b.clone())).collect();
     let authorities = session.authorities()?;
     let mut found: Vec<(&'static dyn trust::Store, Root, bool)> = Vec::new();
     for store in trust::ALL {
@@ -53,11 +54,19 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
         for (store, root, known) in &found {
             let sure = *known
                 || session
-                    .confirm(&format!("{} in {} bears Tamga's mark, but no ledger here knows it: take it out?", root.mark(), store.id()))
+                    .confirm(&format!(
+                        "{} in {} bears Tamga's mark, but no ledger here knows it: take it out?",
+                        root.mark(),
+                        store.id()
+                    ))
                     .unwrap_or(false);
             if !sure {
                 code = exit::PARTLY;
-                remains.push(format!("the root {} in {}: its mark is Tamga's, but no ledger knows it; tamga leave --yes takes it out", root.mark(), store.id()));
+                remains.push(format!(
+                    "the root {} in {}: its mark is Tamga's, but no ledger knows it; tamga leave --yes takes it out",
+                    root.mark(),
+                    store.id()
+                ));
                 continue;
             }
             rows.extend(stores::apply(session, &ledger, &[*store], root, &bundles, Goal::Remove)?);
@@ -68,7 +77,10 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
         }
     }
     for r in rows.iter().filter(|r| r.store == "chromium" && r.change == "removed") {
-        remains.push(format!("{}: the browser's own database; it makes the same one at its first start", r.place.display()));
+        remains.push(format!(
+            "{}: the browser's own database; it makes the same one at its first start",
+            r.place.display()
+        ));
     }
     if rows.is_empty() && remains.is_empty() {
         text.push_str("no root of Tamga's is in any store\n");
@@ -103,7 +115,8 @@ fn data_folder(session: &Session, had: bool, code: u8, text: &mut String, remain
         remains.push(format!("the data folder {}: kept while a root is still in a store", data.display()));
         return Ok(());
     }
-    let question = format!("remove the data folder {} with the authorities' keys? what they signed stays valid", data.display());
+    let question =
+        format!("remove the data folder {} with the authorities' keys? what they signed stays valid", data.display());
     match session.confirm(&question) {
         Some(true) => {
             remove(data)?;

@@ -15,7 +15,10 @@ pub(crate) fn run(session: &Session, _: &ListArgs) -> Result<Done> {
         None => Vec::new(),
     };
     if all.is_empty() {
-        return Ok(Done::good("nothing issued yet: tamga issue NAME, or everything at once: tamga setup\n".into(), json!({"certificates": []})));
+        return Ok(Done::good(
+            "nothing issued yet: tamga issue NAME, or everything at once: tamga setup\n".into(),
+            json!({"certificates": []}),
+        ));
     }
     let mut rows = vec![["label", "state", "ends", "days", "under", "names"].map(human::dim).to_vec()];
     for i in &all {

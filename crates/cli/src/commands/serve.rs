@@ -40,7 +40,8 @@ pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
     let port = listeners[0].local_addr().map_or(args.port, |a| a.port());
     let urls = urls(&meant.certificate, port);
     if session.common.format == crate::cli::Format::Json {
-        let line = json!({"tamga": 1, "command": "serve", "ok": true, "event": "listening", "port": port, "urls": urls});
+        let line =
+            json!({"tamga": 1, "command": "serve", "ok": true, "event": "listening", "port": port, "urls": urls});
         human::out(&format!("{line}\n"));
     } else if !session.common.quiet {
         human::out(&format!("{} {} on loopback; Ctrl-C stops\n", human::good("serving"), human::strong(&meant.label)));

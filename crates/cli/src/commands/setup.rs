@@ -69,7 +69,8 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
         let (authority, new_root) = authority_for(session, &ledger, &args, &names)?;
         let (issued, change) = certificate_for(session, &ledger, &args, &names, &label, &authority)?;
         let root = Root { label: authority.label.clone(), certificate: authority.certificate.clone() };
-        let rows = stores::apply(session, &ledger, &stores::chosen(&args.stores)?, &root, &args.stores.bundle, Goal::Add)?;
+        let rows =
+            stores::apply(session, &ledger, &stores::chosen(&args.stores)?, &root, &args.stores.bundle, Goal::Add)?;
         (issued, authority, (new_root, change), rows)
     };
     text.push_str(&format!(
@@ -90,7 +91,10 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
     text.push_str(&format!("\n{}", stores::words(&rows)));
     let unresolved = unresolved(&names);
     let proofs = prove(session, &args.stores, &issued)?;
-    text.push_str(&format!("\n{}\n", human::strong("proof: a server on this machine, met by the clients installed here")));
+    text.push_str(&format!(
+        "\n{}\n",
+        human::strong("proof: a server on this machine, met by the clients installed here")
+    ));
     text.push_str(&table(&proofs));
     text.push_str(&advice(&proofs, &unresolved, &authority.label, session.raise()));
     let bad = proofs.iter().any(|p| p.in_scope && !p.accepts());

@@ -29,12 +29,17 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Result<Done> {
         None => Default::default(),
     };
     if let Some(a) = authorities.iter().find(|a| a.label == args.what) {
-        return Ok(Done::good(authority::in_full(a), json!({"objects": [with_kind("authority", authority::json_of(a))]})));
+        return Ok(Done::good(
+            authority::in_full(a),
+            json!({"objects": [with_kind("authority", authority::json_of(a))]}),
+        ));
     }
     // The invisible mark of a console's copy, colons and spaces do not matter.
     let digits: String = args.what.chars().filter(char::is_ascii_hexdigit).collect::<String>().to_lowercase();
     let whole = digits.len() == args.what.chars().filter(|c| c.is_alphanumeric()).count() && digits.len() >= 16;
-    let of = |i: &&Issued| i.label == args.what || (whole && (i.certificate.serial == digits || i.certificate.sha256() == digits));
+    let of = |i: &&Issued| {
+        i.label == args.what || (whole && (i.certificate.serial == digits || i.certificate.sha256() == digits))
+    };
     if let Some(i) = issued.iter().rfind(of) {
         let mut text = in_full(&i.certificate);
         text.push_str(&human::table(&[
@@ -44,8 +49,13 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Result<Done> {
         ]));
         return Ok(Done::good(text, json!({"objects": [with_kind("certificate", json::listed(i, session.now))]})));
     }
-    if let Some(a) = authorities.iter().find(|a| whole && (a.certificate.sha256() == digits || a.certificate.serial == digits)) {
-        return Ok(Done::good(authority::in_full(a), json!({"objects": [with_kind("authority", authority::json_of(a))]})));
+    if let Some(a) =
+        authorities.iter().find(|a| whole && (a.certificate.sha256() == digits || a.certificate.serial == digits))
+    {
+        return Ok(Done::good(
+            authority::in_full(a),
+            json!({"objects": [with_kind("authority", authority::json_of(a))]}),
+        ));
     }
     Err(Error::LabelUnknown {
         label: args.what.clone(),
@@ -57,7 +67,8 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Result<Done> {
 
 fn file(path: &Path) -> Result<Done> {
     let path = if path.is_dir() { path.join(CERTIFICATE_FILE) } else { path.to_path_buf() };
-    let bytes = zeroize::Zeroizing::new(std::fs::read(&path).map_err(tamga_host::error::Error::file("reading", &path))?);
+    let bytes =
+        zeroize::Zeroizing::new(std::fs::read(&path).map_err(tamga_host::error::Error::file("reading", &path))?);
     let what = path.display().to_string();
     let (mut text, mut objects): (String, Vec<Value>) = Default::default();
     for der in pem::certificates(&bytes) {
@@ -75,7 +86,11 @@ fn file(path: &Path) -> Result<Done> {
         objects.push(json!({"kind": "private-key", "algorithm": key.public().strength().to_string(), "public_sha256": key.public().fingerprint()}));
     }
     if objects.is_empty() {
-        return Err(Error::Malformed { what, why: "it holds no certificate and no private key that Tamga reads".into() }.into());
+        return Err(Error::Malformed {
+            what,
+            why: "it holds no certificate and no private key that Tamga reads".into(),
+        }
+        .into());
     }
     Ok(Done::good(text.trim_end().to_owned() + "\n", json!({"objects": objects})))
 }

@@ -60,7 +60,11 @@ fn live(typed: &str, authority: &str) -> Result<Target> {
     let wrong = |what, accepted: &str| Error::Word { what, typed: typed.to_owned(), accepted: accepted.to_owned() };
     let port = match port {
         None => 443,
-        Some(p) => p.parse::<u16>().ok().filter(|p| *p > 0).ok_or_else(|| wrong("port", "HOST:PORT with a port from 1 to 65535"))?,
+        Some(p) => p
+            .parse::<u16>()
+            .ok()
+            .filter(|p| *p > 0)
+            .ok_or_else(|| wrong("port", "HOST:PORT with a port from 1 to 65535"))?,
     };
     let name = Name::parse(host)?;
     match &name {

@@ -62,7 +62,11 @@ pub(crate) fn chosen(args: &StoreArgs) -> Result<Vec<&'static dyn Store>> {
     if !args.stores.is_empty() {
         return Ok(args.stores.iter().map(|s| trust::by_id(s)).collect::<tamga_core::error::Result<_>>()?);
     }
-    Ok(trust::ALL.iter().copied().filter(|s| in_scope(args.scope, s.scope()) || (s.id() == "bundle" && !args.bundle.is_empty())).collect())
+    Ok(trust::ALL
+        .iter()
+        .copied()
+        .filter(|s| in_scope(args.scope, s.scope()) || (s.id() == "bundle" && !args.bundle.is_empty()))
+        .collect())
 }
 
 /// True if a store of this scope is meant.
@@ -179,7 +183,11 @@ pub(crate) fn apply(
                         row.change = "failed";
                         row.code = exit::SURROUNDINGS;
                         row.why = Some("it stands there, but not in a way that Tamga put it".into());
-                        row.remedy = Some(format!("look for the SHA-256 {}… in {} and take it out by hand", &row.sha256[..16], row.place.display()));
+                        row.remedy = Some(format!(
+                            "look for the SHA-256 {}… in {} and take it out by hand",
+                            &row.sha256[..16],
+                            row.place.display()
+                        ));
                     }
                 }
                 None => {
@@ -213,7 +221,8 @@ fn act_on(
         store: store.id().into(),
         place: place.place.clone(),
     };
-    let id = ledger.begin(&work, &Record::Trust { goal: word, label: &root.label, place: &place.place }, session.now)?;
+    let id =
+        ledger.begin(&work, &Record::Trust { goal: word, label: &root.label, place: &place.place }, session.now)?;
     match act::perform(&session.machine, planned) {
         Ok(()) => row.change = if goal == Goal::Add { "added" } else { "removed" },
         Err(e) => {
@@ -302,7 +311,11 @@ pub(crate) fn words(rows: &[Row]) -> String {
     let mut text = human::table(&cells);
     for r in rows {
         if let Some(why) = &r.why {
-            text.push_str(&format!("{} {}: {why}\n", if r.code == 0 { human::dim("note") } else { human::bad("failed") }, r.store));
+            text.push_str(&format!(
+                "{} {}: {why}\n",
+                if r.code == 0 { human::dim("note") } else { human::bad("failed") },
+                r.store
+            ));
             if let Some(remedy) = &r.remedy {
                 text.push_str(&format!("  {}  {remedy}\n", human::dim("do:")));
             }
@@ -343,7 +356,8 @@ fn status(session: &Session, args: &TrustArgs) -> Result<Done> {
         Some(_) => roots(session, args.root.as_deref(), &all)?,
         None => all.iter().map(|a| Root { label: a.label.clone(), certificate: a.certificate.clone() }).collect(),
     };
-    let everything: Vec<&'static dyn Store> = if args.stores.stores.is_empty() { trust::ALL.to_vec() } else { chosen(&args.stores)? };
+    let everything: Vec<&'static dyn Store> =
+        if args.stores.stores.is_empty() { trust::ALL.to_vec() } else { chosen(&args.stores)? };
     let wanted = chosen(&args.stores)?;
     let (mut rows, mut orphans) = (Vec::new(), Vec::new());
     let mut surveys = Vec::new();
@@ -386,4 +400,3 @@ fn status(session: &Session, args: &TrustArgs) -> Result<Done> {
     let code = if lacking { exit::BAD } else { exit::GOOD };
     Ok(Done { text, json: json!({"stores": rows.iter().map(json_of).collect::<Vec<_>>(), "leftovers": orphans}), code })
 }
-

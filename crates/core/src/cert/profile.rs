@@ -1,8 +1,8 @@
 //! What each kind of certificate holds, extension by extension (RFC 5280 §4.2).
 
+use crate::cert::Certificate;
 use crate::cert::build::{Serial, ToSign};
 use crate::cert::subject::{self, Subject};
-use crate::cert::Certificate;
 use crate::error::{Error, Result};
 use crate::key::{PrivateKey, PublicKey, Strength};
 use crate::label::Label;
@@ -58,7 +58,8 @@ pub fn root(
                 add(GeneralName::UniformResourceIdentifier(ia5(&base)?));
             }
         }
-        extensions.push(extension(true, &NameConstraints { permitted_subtrees: Some(permitted), excluded_subtrees: None })?);
+        extensions
+            .push(extension(true, &NameConstraints { permitted_subtrees: Some(permitted), excluded_subtrees: None })?);
     }
     ToSign {
         serial: Serial::random(entropy),
@@ -246,7 +247,8 @@ mod tests {
         let long = format!("{}.{}.test", "a".repeat(60), "b".repeat(10));
         let names = [Name::parse(&long).unwrap(), Name::parse("::1").unwrap()];
         let subject = leaf_subject(&names[0]);
-        let leaf = Leaf { names: &names, purposes: &[Purpose::Server, Purpose::Client], subject: &subject, from, until };
+        let leaf =
+            Leaf { names: &names, purposes: &[Purpose::Server, Purpose::Client], subject: &subject, from, until };
         let c = leaf.issue(key.public(), &leaf.self_sign(&key, &e).unwrap(), &key, &e).unwrap();
         assert!(subject::is_empty(&c.subject) && c.names_critical);
         assert!(c.usage.unwrap().key_encipherment);

@@ -192,9 +192,8 @@ struct Tbs<'a> {
 }
 
 /// Processed or harmless when critical: policies are not mapped, but heeded as "any".
-const PROCESSED: [&str; 8] = [
-    "2.5.29.19", "2.5.29.15", "2.5.29.37", "2.5.29.17", "2.5.29.30", "2.5.29.32", "2.5.29.36", "2.5.29.54",
-];
+const PROCESSED: [&str; 8] =
+    ["2.5.29.19", "2.5.29.15", "2.5.29.37", "2.5.29.17", "2.5.29.30", "2.5.29.32", "2.5.29.36", "2.5.29.54"];
 
 impl Certificate {
     /// Parses DER. `what` names the source in the error.
@@ -316,8 +315,8 @@ impl Certificate {
     }
 
     /// Whether another certificate's key made this one's signature.
-    pub fn signed_by(&self, issuer: &Certificate) -> Result<(), crate::chain::signature::Fault> {
-        crate::chain::signature::verify(&self.algorithm, issuer.key.spki(), &self.tbs, &self.signature)
+    pub fn signed_by(&self, issuer: &Certificate) -> Result<(), crate::signature::Fault> {
+        crate::signature::verify(&self.algorithm, issuer.key.spki(), &self.tbs, &self.signature)
     }
 
     /// True if basicConstraints says that this is a CA.

@@ -58,7 +58,9 @@ impl Subject {
                 instead: "shorten or correct it, or leave the option away: the subject is decoration".into(),
             };
             if value.is_empty() || value.chars().count() > *most || value.chars().any(char::is_control) {
-                return Err(refuse(format!("as {word}: 1 to {most} characters without control characters (RFC 5280 appendix A.1)")));
+                return Err(refuse(format!(
+                    "as {word}: 1 to {most} characters without control characters (RFC 5280 appendix A.1)"
+                )));
             }
             let encoded = if *oid == COUNTRY {
                 if value.len() != 2 || !value.bytes().all(|b| b.is_ascii_alphabetic()) {
@@ -68,7 +70,8 @@ impl Subject {
             } else {
                 Utf8StringRef::new(value).and_then(|s| Any::encode_from(&s))
             };
-            let rdn = encoded.and_then(|value| Rdn::try_from([Attribute { oid: ObjectIdentifier::new_unwrap(oid), value }]));
+            let rdn =
+                encoded.and_then(|value| Rdn::try_from([Attribute { oid: ObjectIdentifier::new_unwrap(oid), value }]));
             rdns.push(rdn.map_err(|_| Error::Crypto { doing: "encoding a subject" })?);
         }
         rdns.to_der().map_err(|_| Error::Crypto { doing: "encoding a subject" })
@@ -144,7 +147,8 @@ fn text(value: &Any) -> String {
     let bytes = value.value();
     match value.tag() {
         Tag::BmpString => {
-            let units: Vec<u16> = bytes.chunks(2).map(|c| u16::from_be_bytes([c[0], *c.get(1).unwrap_or(&0)])).collect();
+            let units: Vec<u16> =
+                bytes.chunks(2).map(|c| u16::from_be_bytes([c[0], *c.get(1).unwrap_or(&0)])).collect();
             String::from_utf16_lossy(&units)
         }
         Tag::TeletexString => bytes.iter().map(|b| *b as char).collect(),

@@ -92,7 +92,8 @@ mod tests {
 
     #[test]
     fn excluded_wins() {
-        let s = Subtrees { permitted: vec![General::Dns("test".into())], excluded: vec![General::Dns("x.test".into())] };
+        let s =
+            Subtrees { permitted: vec![General::Dns("test".into())], excluded: vec![General::Dns("x.test".into())] };
         assert!(forbids(&s, &General::Dns("a.x.test".into())) && !forbids(&s, &General::Dns("y.test".into())));
     }
 }

@@ -1,7 +1,6 @@
-//! Chains: which paths lead from a leaf to a trusted root ([`path`]), and what is wrong with one ([`judge`]).
+//! Chains: which paths lead from a leaf to a trusted root ([`path`]), whether names match and constraints hold. What a client
+//! makes of one is in [`crate::client::judge`].
 
 pub mod constraints;
-pub mod judge;
 pub mod name_match;
 pub mod path;
-pub mod signature;

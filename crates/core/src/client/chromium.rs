@@ -10,7 +10,6 @@ const DATES: &str = "net::ERR_CERT_DATE_INVALID";
 
 /// Chromium's rules. Of several faults it reports the gravest: what cannot be clicked away first.
 pub const POLICY: Policy = Policy {
-    word: "chromium",
     // `*.test` is refused, `x.test.` is taken, a common name is never read: measured.
     matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: false },
     by_identifier: false,

@@ -7,7 +7,6 @@ use crate::finding::Code;
 /// curl's rules. Its words are what it prints behind `curl: `, in the order in which OpenSSL looks:
 /// the chain, extensions, strength, signatures and dates, constraints; curl compares the name last.
 pub const POLICY: Policy = Policy {
-    word: "curl",
     // `*.test` is refused, `x.test.` and a lone common name are taken: measured.
     matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: true },
     // X509_check_issued compares identifiers: measured with an older root of the same name.
@@ -29,8 +28,16 @@ pub const POLICY: Policy = Policy {
     sayings: &[
         (Code::IssuerUnknown, Outcome::Refuses, "(60) SSL certificate problem: unable to get local issuer certificate"),
         (Code::SelfSignedLeaf, Outcome::Refuses, "(60) SSL certificate problem: self-signed certificate"),
-        (Code::Malformed, Outcome::Refuses, "(60) SSL certificate problem: invalid or inconsistent certificate extension"),
-        (Code::CriticalExtensionUnknown, Outcome::Refuses, "(60) SSL certificate problem: unhandled critical extension"),
+        (
+            Code::Malformed,
+            Outcome::Refuses,
+            "(60) SSL certificate problem: invalid or inconsistent certificate extension",
+        ),
+        (
+            Code::CriticalExtensionUnknown,
+            Outcome::Refuses,
+            "(60) SSL certificate problem: unhandled critical extension",
+        ),
         (Code::IntermediateNotACa, Outcome::Refuses, "(60) SSL certificate problem: invalid CA certificate"),
         (Code::PurposeMissing, Outcome::Refuses, "(60) SSL certificate problem: unsupported certificate purpose"),
         (Code::KeyUsageMissing, Outcome::Refuses, "(60) SSL certificate problem: unsupported certificate purpose"),

@@ -2,51 +2,22 @@
 
 pub mod chromium;
 pub mod curl;
+pub mod judge;
 pub mod rules;
 pub mod standard;
 pub mod view;
 
-use crate::chain::judge::{Input, Judgement, judge};
 use crate::chain::name_match::Matching;
-use crate::error::{Error, Result};
+pub use crate::client_id::Client;
 use crate::finding::Code;
+use judge::{Input, Judgement, judge};
 
-/// A program that connects, or a body of rules.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Client {
-    /// RFC 5280 and RFC 9525 alone.
-    Standard,
-    /// curl with OpenSSL.
-    Curl,
-    /// Chromium and what is built of it.
-    Chromium,
-}
-
-impl Client {
-    /// Those whose rules are known so far.
-    pub const ALL: [Client; 3] = [Client::Standard, Client::Curl, Client::Chromium];
-
-    /// The id of the interface.
-    pub fn word(self) -> &'static str {
-        self.policy().word
-    }
-
-    /// Its rules.
-    pub fn policy(self) -> &'static Policy {
-        match self {
-            Client::Standard => &standard::POLICY,
-            Client::Curl => &curl::POLICY,
-            Client::Chromium => &chromium::POLICY,
-        }
-    }
-
-    /// Reads an id.
-    pub fn parse(typed: &str) -> Result<Client> {
-        Client::ALL.into_iter().find(|c| c.word() == typed).ok_or_else(|| Error::Word {
-            what: "client",
-            typed: typed.to_owned(),
-            accepted: Client::ALL.map(Client::word).join(", "),
-        })
+/// A client's rules.
+pub fn policy(client: Client) -> &'static Policy {
+    match client {
+        Client::Standard => &standard::POLICY,
+        Client::Curl => &curl::POLICY,
+        Client::Chromium => &chromium::POLICY,
     }
 }
 
@@ -87,8 +58,6 @@ pub enum LeafAnchor {
 /// A client's rules: numbers and switches, each with its source in the client's own file.
 #[derive(Debug)]
 pub struct Policy {
-    /// The id of the interface.
-    pub word: &'static str,
     /// How names are compared.
     pub matching: Matching,
     /// An issuer with a contradicting key identifier is no candidate.
@@ -137,7 +106,7 @@ pub struct Verdict {
 
 /// What a client would say of a chain.
 pub fn predict(client: Client, input: &Input<'_>) -> Verdict {
-    let policy = client.policy();
+    let policy = policy(client);
     let judgement = judge(input, policy);
     let worst = policy.sayings.iter().find(|(code, ..)| judgement.faults.iter().any(|f| f.code == *code));
     let host = input.name.map(ToString::to_string).unwrap_or_default();
@@ -158,7 +127,7 @@ mod tests {
     fn every_client_has_words_for_every_fault_that_a_rule_can_find() {
         for client in Client::ALL {
             for code in rules::CODES {
-                let n = client.policy().sayings.iter().filter(|s| s.0 == *code).count();
+                let n = policy(client).sayings.iter().filter(|s| s.0 == *code).count();
                 assert_eq!(n, 1, "{} on {}", client.word(), code.word());
             }
         }

@@ -1,13 +1,13 @@
 //! The rules, one function each, with its source above it. A rule looks at one path and says what is wrong.
 
 use crate::cert::{Certificate, subject};
-use crate::chain::judge::{Fault, Input};
-use crate::chain::signature::{self, Fault as SignatureFault};
 use crate::chain::{constraints, name_match};
+use crate::client::judge::{Fault, Input};
 use crate::client::{LeafAnchor, Policy};
 use crate::finding::Code;
 use crate::key::Strength;
 use crate::purpose::{ANY, Purpose};
+use crate::signature::{self, Fault as SignatureFault};
 
 /// What a rule looks at.
 pub struct Case<'a> {
@@ -39,16 +39,43 @@ pub type Rule = fn(&Case<'_>) -> Vec<Fault>;
 
 /// All rules.
 pub const ALL: &[Rule] = &[
-    distrusted, signatures, weak_hashes, dates, authorities, path_length, name_constraints, critical_extensions,
-    purposes, leaf_usage, leaf_key, leaf_as_anchor, ca_as_leaf, encoding, host_name,
+    distrusted,
+    signatures,
+    weak_hashes,
+    dates,
+    authorities,
+    path_length,
+    name_constraints,
+    critical_extensions,
+    purposes,
+    leaf_usage,
+    leaf_key,
+    leaf_as_anchor,
+    ca_as_leaf,
+    encoding,
+    host_name,
 ];
 
 /// Every code that a rule or the judge can give: each client has words for each.
 pub const CODES: &[Code] = &[
-    Code::IssuerUnknown, Code::SelfSignedLeaf, Code::BadSignature, Code::WeakSignature, Code::Expired,
-    Code::NotYetValid, Code::IssuerExpired, Code::IntermediateNotACa, Code::KeyUsageMissing, Code::PathTooLong,
-    Code::ConstraintViolated, Code::CriticalExtensionUnknown, Code::PurposeMissing, Code::WeakKey,
-    Code::KeyKindUnsupported, Code::CaAsLeaf, Code::Malformed, Code::NameNotCovered,
+    Code::IssuerUnknown,
+    Code::SelfSignedLeaf,
+    Code::BadSignature,
+    Code::WeakSignature,
+    Code::Expired,
+    Code::NotYetValid,
+    Code::IssuerExpired,
+    Code::IntermediateNotACa,
+    Code::KeyUsageMissing,
+    Code::PathTooLong,
+    Code::ConstraintViolated,
+    Code::CriticalExtensionUnknown,
+    Code::PurposeMissing,
+    Code::WeakKey,
+    Code::KeyKindUnsupported,
+    Code::CaAsLeaf,
+    Code::Malformed,
+    Code::NameNotCovered,
 ];
 
 fn fault(code: Code, depth: usize, detail: impl Into<String>) -> Fault {

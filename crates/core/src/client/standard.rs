@@ -6,7 +6,6 @@ use crate::finding::Code;
 
 /// The rules of the standard.
 pub const POLICY: Policy = Policy {
-    word: "standard",
     matching: STRICT,
     // RFC 5280 §4.2.1.1: an identifier is a help for building, not a condition.
     by_identifier: false,

@@ -8,7 +8,7 @@ mod names;
 mod trust;
 mod validity;
 
-use crate::client::Client;
+use crate::client_id::Client;
 
 /// How much a finding weighs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]

@@ -99,7 +99,8 @@ mod tests {
     fn odd_files_are_read() {
         let one_line = "\u{feff}Bag Attributes\r\n  friendlyName: x\r\n-----BEGIN CERTIFICATE-----\r\nMAMCAQE  \r\n-----END CERTIFICATE-----\r\nmore";
         assert_eq!(certificates(one_line.as_bytes()), [[0x30, 3, 2, 1, 1]]);
-        let (blocks, broken) = read(b"-----BEGIN CERTIFICATE-----\n!!!\n-----END CERTIFICATE-----\n-----BEGIN X-----\nMAA=\n");
+        let (blocks, broken) =
+            read(b"-----BEGIN CERTIFICATE-----\n!!!\n-----END CERTIFICATE-----\n-----BEGIN X-----\nMAA=\n");
         assert_eq!((blocks.len(), broken), (0, 2));
     }
 }

@@ -1,8 +1,8 @@
 //! The person's NSS database, from which Chromium on Linux takes added roots.
 
-use super::nss::{NssAction, NssChange};
 use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
 use crate::cert::Certificate;
+use crate::nss::{NssAction, NssChange};
 use crate::ports::Look;
 use crate::step::{Planned, Step};
 use std::path::PathBuf;
@@ -68,7 +68,8 @@ impl Store for Chromium {
                 if !look.exists(&place.place) {
                     steps.push(Planned::plain(Step::Folder { path: place.place.clone(), mode: 0o700 }));
                 }
-                let undo = if found.is_empty() { vec![change(NssAction::Remove { der: der.clone() })] } else { Vec::new() };
+                let undo =
+                    if found.is_empty() { vec![change(NssAction::Remove { der: der.clone() })] } else { Vec::new() };
                 steps.push(Planned { step: change(NssAction::Add { der, nickname: root.mark() }), undo });
                 steps
             }
@@ -78,7 +79,7 @@ impl Store for Chromium {
     }
 }
 
-fn entry(e: &super::nss::NssEntry) -> Option<Entry> {
+fn entry(e: &crate::nss::NssEntry) -> Option<Entry> {
     Some(Entry {
         certificate: Certificate::read(&e.der, "a certificate of the database").ok()?,
         mark: Some(e.nickname.clone()),

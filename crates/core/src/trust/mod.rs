@@ -2,7 +2,6 @@
 
 pub mod bundle;
 pub mod chromium;
-pub mod nss;
 pub mod system;
 
 use crate::cert::{Certificate, subject};

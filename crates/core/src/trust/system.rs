@@ -49,7 +49,9 @@ impl Store for System {
                 let flaw = if !trusted {
                     Some(format!("the anchor {name} is there, but {COMMAND} has not taken it up"))
                 } else if java.as_ref().is_some_and(|j| !holds(j, &der)) {
-                    Some(format!("Java's store {JAVA} lacks it: the hook failed or was held up; run: sudo {COMMAND} --fresh"))
+                    Some(format!(
+                        "Java's store {JAVA} lacks it: the hook failed or was held up; run: sudo {COMMAND} --fresh"
+                    ))
                 } else if !linked(look, &name) {
                     Some(format!("the hash link in {LINKS} is missing; run: sudo {COMMAND} --fresh"))
                 } else {
@@ -186,6 +188,9 @@ fn linked(look: &dyn Look, anchor: &str) -> bool {
 /// Eight hex digits, a dot, a number: the only names that OpenSSL finds in a folder.
 pub fn is_hash_name(name: &str) -> bool {
     name.split_once('.').is_some_and(|(hash, n)| {
-        hash.len() == 8 && hash.bytes().all(|b| b.is_ascii_hexdigit()) && !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit())
+        hash.len() == 8
+            && hash.bytes().all(|b| b.is_ascii_hexdigit())
+            && !n.is_empty()
+            && n.bytes().all(|b| b.is_ascii_digit())
     })
 }

@@ -83,8 +83,15 @@ impl Browser {
             .collect();
         let mut command = Command::new(program);
         command.args([
-            "--headless", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
-            "--disable-component-update", "--disable-sync", "--no-proxy-server", "--remote-debugging-pipe",
+            "--headless",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--no-proxy-server",
+            "--remote-debugging-pipe",
         ]);
         // Chromium's own sandbox does not work for root.
         if rustix::process::geteuid().is_root() {
@@ -95,7 +102,11 @@ impl Browser {
             command.arg(format!("--host-resolver-rules={}", rules.join(", ")));
         }
         command.arg("about:blank");
-        command.env("HOME", home).env_remove("XDG_DATA_HOME").env_remove("XDG_CONFIG_HOME").env_remove("XDG_CACHE_HOME");
+        command
+            .env("HOME", home)
+            .env_remove("XDG_DATA_HOME")
+            .env_remove("XDG_CONFIG_HOME")
+            .env_remove("XDG_CACHE_HOME");
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).process_group(0);
         let _ = machine;
         let mappings = vec![
@@ -180,10 +191,16 @@ fn outcome(code: &str) -> Outcome {
 impl Observed {
     /// Errors of what follows the handshake say nothing against the certificate.
     fn after_tls(self) -> Observed {
-        const LATER: [&str; 4] =
-            ["net::ERR_EMPTY_RESPONSE", "net::ERR_INVALID_HTTP_RESPONSE", "net::ERR_HTTP_RESPONSE_CODE_FAILURE", "net::ERR_ABORTED"];
+        const LATER: [&str; 4] = [
+            "net::ERR_EMPTY_RESPONSE",
+            "net::ERR_INVALID_HTTP_RESPONSE",
+            "net::ERR_HTTP_RESPONSE_CODE_FAILURE",
+            "net::ERR_ABORTED",
+        ];
         match &self.code {
-            Some(code) if LATER.contains(&code.as_str()) => Observed { outcome: Outcome::Accepts, code: None, raw: self.raw },
+            Some(code) if LATER.contains(&code.as_str()) => {
+                Observed { outcome: Outcome::Accepts, code: None, raw: self.raw }
+            }
             _ => self,
         }
     }

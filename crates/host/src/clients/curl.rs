@@ -31,9 +31,10 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
     }
     if machine.root().is_some() {
         // Under another root curl's own defaults are not this machine's: they are given as options.
-        for (option, variable, default) in
-            [("--cacert", ["CURL_CA_BUNDLE", "SSL_CERT_FILE"], system::BUNDLE), ("--capath", ["SSL_CERT_DIR"; 2], system::LINKS)]
-        {
+        for (option, variable, default) in [
+            ("--cacert", ["CURL_CA_BUNDLE", "SSL_CERT_FILE"], system::BUNDLE),
+            ("--capath", ["SSL_CERT_DIR"; 2], system::LINKS),
+        ] {
             let path = machine.real(Path::new(default));
             if variable.iter().all(|v| machine.env(v).is_none()) && path.exists() {
                 command.arg(option).arg(path);
@@ -55,7 +56,8 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
         // 35, 51, 58, 60, 77: TLS and certificates. Everything later than the handshake is not about the certificate.
         Some(n) if shaken && !matches!(n, 35 | 51 | 60) => Observed { outcome: Outcome::Accepts, code: None, raw },
         Some(_) => {
-            let line = ended.errors.lines().find_map(|l| l.strip_prefix("curl: ")).unwrap_or("it failed without a word");
+            let line =
+                ended.errors.lines().find_map(|l| l.strip_prefix("curl: ")).unwrap_or("it failed without a word");
             Observed { outcome: Outcome::Refuses, code: Some(tamga_core::text::harmless(line)), raw }
         }
         None => failed("curl did not end within 20 seconds"),

@@ -4,7 +4,7 @@ use super::library::{Cert, EVERY_INSTANCE, Item, Node, Nss, Slot, Trust};
 use super::{Answer, Question};
 use std::ffi::{CStr, CString, c_char, c_int, c_void};
 use std::io::{Read, Write};
-use tamga_core::trust::nss::{NssAction, NssEntry, NssFailure, ROOT_FLAGS};
+use tamga_core::nss::{NssAction, NssEntry, NssFailure, ROOT_FLAGS};
 
 /// Reads a question from standard input and writes the answer to standard output. Gives the exit code.
 pub fn answer() -> u8 {
@@ -29,17 +29,19 @@ fn work(question: &Question) -> Answer {
         why: "libnss3, the library that the browser uses, is not installed".into(),
         remedy: "sudo apt-get install libnss3".into(),
     })?;
-    let folder = CString::new(format!("sql:{}", question.folder.display())).map_err(|_| NssFailure {
-        why: "the path holds a NUL".into(),
-        remedy: "move the folder".into(),
-    })?;
+    let folder = CString::new(format!("sql:{}", question.folder.display()))
+        .map_err(|_| NssFailure { why: "the path holds a NUL".into(), remedy: "move the folder".into() })?;
     let read_only = u32::from(question.action.is_none());
     // SAFETY: the functions have the signatures of NSS's headers; every pointer given lives through the call;
     // slots, lists and certificates are released once and not used afterwards.
     unsafe {
         (nss.PK11_SetPasswordFunc)(no_password);
         if (nss.NSS_Initialize)(folder.as_ptr(), c"".as_ptr(), c"".as_ptr(), c"secmod.db".as_ptr(), read_only) != 0 {
-            return Err(failure(&nss, "the database cannot be opened", "close the browser and try again; a damaged database must be moved away"));
+            return Err(failure(
+                &nss,
+                "the database cannot be opened",
+                "close the browser and try again; a damaged database must be moved away",
+            ));
         }
         let slot = (nss.PK11_GetInternalKeySlot)();
         let done = if slot.is_null() {
@@ -64,7 +66,11 @@ unsafe fn change(nss: &Nss, slot: Slot, action: &NssAction) -> Result<(), NssFai
         match action {
             NssAction::Add { der, nickname } => {
                 if (nss.PK11_NeedUserInit)(slot) != 0 && (nss.PK11_InitPin)(slot, std::ptr::null(), c"".as_ptr()) != 0 {
-                    return Err(failure(nss, "the new database cannot be initialised", "see that its folder may be written"));
+                    return Err(failure(
+                        nss,
+                        "the new database cannot be initialised",
+                        "see that its folder may be written",
+                    ));
                 }
                 // Without the password the certificate would go in but its trust would not: a half state.
                 if (nss.PK11_NeedLogin)(slot) != 0
@@ -72,7 +78,8 @@ unsafe fn change(nss: &Nss, slot: Slot, action: &NssAction) -> Result<(), NssFai
                     && (nss.PK11_CheckUserPassword)(slot, c"".as_ptr()) != 0
                 {
                     return Err(NssFailure {
-                        why: "the database is protected by a password, which this version of Tamga does not ask for".into(),
+                        why: "the database is protected by a password, which this version of Tamga does not ask for"
+                            .into(),
                         remedy: "import root.pem in the browser's own certificate manager".into(),
                     });
                 }
@@ -105,7 +112,11 @@ unsafe fn add(nss: &Nss, slot: Slot, der: &[u8], nickname: &str) -> Result<(), N
             (nss.CERT_DestroyCertificate)(before);
         }
         if (nss.PK11_ImportDERCert)(slot, &mut item, 0, nickname.as_ptr(), 0) != 0 {
-            return Err(failure(nss, "the certificate cannot be put in", "a key kind that NSS does not know (Ed25519)? make the authority with p256"));
+            return Err(failure(
+                nss,
+                "the certificate cannot be put in",
+                "a key kind that NSS does not know (Ed25519)? make the authority with p256",
+            ));
         }
         let found = (nss.PK11_FindCertFromDERCertItem)(slot, &item, std::ptr::null_mut());
         if found.is_null() {

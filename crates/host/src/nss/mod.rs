@@ -14,8 +14,8 @@ use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
+use tamga_core::nss::{NssAction, NssChange, NssEntry, NssFailure};
 use tamga_core::ports::Look;
-use tamga_core::trust::nss::{NssAction, NssChange, NssEntry, NssFailure};
 
 pub use child::answer;
 
@@ -78,5 +78,6 @@ fn ask(machine: &Machine, question: &Question) -> Answer {
     if ended.code != Some(0) {
         return Err(failure("the browser's library ended the child that read this database".into()));
     }
-    serde_json::from_slice::<Answer>(&ended.output).map_err(|e| failure(format!("the child's answer is cut short: {e}")))?
+    serde_json::from_slice::<Answer>(&ended.output)
+        .map_err(|e| failure(format!("the child's answer is cut short: {e}")))?
 }

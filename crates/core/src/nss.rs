@@ -66,7 +66,9 @@ impl NssChange {
     pub fn words(&self) -> String {
         let folder = self.folder.display();
         match &self.action {
-            NssAction::Add { nickname, .. } => format!("add {nickname} as a root for servers to the database in {folder}"),
+            NssAction::Add { nickname, .. } => {
+                format!("add {nickname} as a root for servers to the database in {folder}")
+            }
             NssAction::Remove { der } => {
                 format!("take the certificate {}… out of the database in {folder}", &hex(&Sha256::digest(der))[..8])
             }

@@ -2,8 +2,8 @@
 
 use crate::cert::Certificate;
 use crate::chain::path;
-use crate::client::rules::{self, Case};
 use crate::client::Policy;
+use crate::client::rules::{self, Case};
 use crate::finding::Code;
 use crate::moment::Moment;
 use crate::name::Name;

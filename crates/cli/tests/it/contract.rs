@@ -1,0 +1,133 @@
+//! The interface as it is written: exit codes, three lines, JSON, dry runs, harmless text.
+
+use crate::{lab, sandbox};
+
+#[test]
+fn failures_are_three_lines_or_one_object() {
+    let s = sandbox();
+    let ran = s.run(&["issue", "*.test"]).expect(3);
+    let lines: Vec<&str> = ran.err.lines().collect();
+    assert_eq!(lines.len(), 3, "{}", ran.err);
+    assert!(lines[0].starts_with("tamga: ") && lines[1].contains("why:") && lines[2].contains("do:"));
+    let v = s.json(&["issue", "*.test"]).expect(3).json();
+    assert_eq!((v["tamga"].as_i64(), v["command"].as_str(), v["ok"].as_bool()), (Some(1), Some("issue"), Some(false)));
+    assert_eq!(v["error"]["code"], "name-refused");
+}
+
+#[test]
+fn usage_is_two_and_json_says_so_too() {
+    let s = sandbox();
+    for words in [&["frobnicate"][..], &["issue"], &["check"], &["issue", "x.test", "--scope", "user"], &["trust"]] {
+        s.run(words).expect(2);
+    }
+    assert_eq!(s.json(&["issue"]).expect(2).json()["error"]["code"], "usage");
+    s.run(&["issue", "x.test", "--key-algorithm", "rsa512"]).expect(2);
+    s.run(&["check", "localhost:0"]).expect(2);
+}
+
+#[test]
+fn nothing_typed_makes_a_panic() {
+    let s = lab();
+    for odd in [
+        "\u{202e}x",
+        "a\u{1b}[31m.test",
+        "::::",
+        "[",
+        "]",
+        "https://",
+        "https://[::1",
+        "x:99999",
+        "%",
+        "🦀.test",
+        "-",
+        "",
+    ] {
+        for words in [&["issue", "--", odd][..], &["check", "--", odd], &["show", "--", odd], &["explain", "--", odd]] {
+            let ran = s.run(words);
+            assert!((0..=5).contains(&ran.code), "{words:?} ended with {}: {}", ran.code, ran.err);
+            assert!(
+                !ran.err.contains('\u{1b}') && !ran.err.contains('\u{202e}'),
+                "{words:?} showed a control character"
+            );
+        }
+    }
+}
+
+#[test]
+fn a_dry_run_changes_nothing() {
+    let s = sandbox();
+    for words in [&["authority", "create", "saltmarsh"][..], &["setup", "charts.saltmarsh.test"], &["leave"]] {
+        let ran = s.run(&[words, &["--dry-run"]].concat()).expect(0);
+        assert!(!s.path("data").exists(), "{words:?}: {}", ran.out);
+    }
+    let s = lab();
+    let before = (s.files("lab"), s.files("root"), s.files("home"));
+    s.run(&["issue", "archive.saltmarsh.test", "--dry-run"]).expect(0);
+    s.run(&["trust", "add", "--scope", "both", "--dry-run"]).expect(0);
+    s.run(&["leave", "--dry-run", "--yes"]).expect(0);
+    assert_eq!((s.files("lab"), s.files("root"), s.files("home")), before);
+}
+
+#[test]
+fn list_show_and_explain_tell_what_there_is() {
+    let s = lab();
+    let listed = s.json(&["list"]).expect(0).json();
+    let first = &listed["certificates"][0];
+    assert_eq!(
+        (first["label"].as_str(), first["state"].as_str(), first["days_left"].as_i64()),
+        (Some("charts"), Some("valid"), Some(396))
+    );
+    let sha = first["sha256"].as_str().unwrap().to_uppercase();
+    let spaced: Vec<String> = sha.as_bytes().chunks(2).map(|c| String::from_utf8_lossy(c).into_owned()).collect();
+    for spelling in [
+        sha.clone(),
+        spaced.join(":"),
+        format!("\u{200e}{}", spaced.join(" ")),
+        first["serial"].as_str().unwrap().into(),
+    ] {
+        let shown = s.json(&["show", &spelling]).expect(0).json();
+        assert_eq!(shown["objects"][0]["label"], "charts", "{spelling}");
+    }
+    assert_eq!(s.json(&["show", "saltmarsh"]).expect(0).json()["objects"][0]["kind"], "authority");
+    assert_eq!(s.json(&["show", "charts/certificate.pem"]).expect(0).json()["objects"][0]["kind"], "certificate");
+    s.run(&["show", "nothing-of-that-name"]).expect(3);
+    let all = s.json(&["explain"]).expect(0).json();
+    for f in all["findings"].as_array().unwrap() {
+        let one = s.run(&["explain", f["code"].as_str().unwrap()]).expect(0);
+        assert!(one.out.contains("mend it by hand"));
+    }
+    assert!(s.run(&["explain", "issuer-unknown"]).expect(0).out.contains("net::ERR_CERT_AUTHORITY_INVALID"));
+    s.run(&["explain", "no-such-code"]).expect(2);
+}
+
+#[test]
+fn no_key_is_ever_printed() {
+    let s = lab();
+    let key = std::fs::read_to_string(s.lab("charts/private-key.pem")).unwrap();
+    let secret = key.lines().nth(1).unwrap();
+    for words in [
+        &["show", "charts/private-key.pem"][..],
+        &["show", "charts"],
+        &["list"],
+        &["check", "charts"],
+        &["show", "charts"],
+    ] {
+        for ran in [s.run(words), s.json(words), s.run(&[words, &["--verbose"]].concat())] {
+            assert!(!ran.out.contains(secret) && !ran.err.contains(secret), "{words:?}");
+        }
+    }
+    let ledger = std::fs::read(s.path("data/ledger.sqlite-wal")).unwrap();
+    assert!(!ledger.windows(11).any(|w| w == b"PRIVATE KEY"));
+}
+
+#[test]
+fn completions_name_every_command() {
+    let s = sandbox();
+    for shell in ["bash", "zsh", "fish"] {
+        let out = s.run(&["completions", shell]).expect(0).out;
+        for command in ["setup", "leave", "authority", "issue", "trust", "check", "serve"] {
+            assert!(out.contains(command), "{shell} lacks {command}");
+        }
+        assert!(!out.contains("nss-child"));
+    }
+}

@@ -1,0 +1,26 @@
+//! Drives the built program in hermetic sandboxes. Whatever a test needs beyond a Rust toolchain it says, and is
+//! skipped visibly without it.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+
+mod check;
+mod contract;
+mod demo;
+mod issue;
+mod setup;
+mod stopped;
+mod trust;
+
+use tamga_testkit::sandbox::Sandbox;
+
+fn sandbox() -> Sandbox {
+    Sandbox::new(env!("CARGO_BIN_EXE_tamga"))
+}
+
+/// A sandbox with the lab's authority and the certificate of its web server.
+fn lab() -> Sandbox {
+    let s = sandbox();
+    s.run(&["authority", "create", "saltmarsh"]).expect(0);
+    s.run(&["issue", "charts.saltmarsh.test", "localhost", "127.0.0.1", "::1", "--label", "charts"]).expect(0);
+    s
+}

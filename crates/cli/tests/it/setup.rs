@@ -1,0 +1,95 @@
+//! The whole job in one step, and its undoing.
+
+use crate::sandbox;
+use tamga_testkit::sandbox::has;
+
+#[test]
+fn setup_twice_changes_nothing_and_more_names_extend() {
+    let s = sandbox().without_clients();
+    let first = s.json(&["setup", "charts.saltmarsh.test", "--into", "tls"]).expect(0).json();
+    assert_eq!(first["certificates"][0]["names"].as_array().unwrap().len(), 4);
+    assert_eq!(first["change"], "issued");
+    let before = s.files("lab");
+    let bytes = std::fs::read(s.lab("tls/certificate.pem")).unwrap();
+    let second = s.json(&["setup", "charts.saltmarsh.test"]).expect(0).json();
+    assert_eq!(second["change"], "unchanged");
+    assert_eq!((s.files("lab"), std::fs::read(s.lab("tls/certificate.pem")).unwrap()), (before, bytes));
+    let third = s.json(&["setup", "charts.saltmarsh.test", "*.buoys.saltmarsh.test"]).expect(0).json();
+    assert_eq!(third["change"], "extended");
+    assert_eq!(third["certificates"][0]["names"].as_array().unwrap().len(), 5);
+    let listed = s.json(&["list"]).expect(0).json();
+    let states: Vec<&str> =
+        listed["certificates"].as_array().unwrap().iter().map(|c| c["state"].as_str().unwrap()).collect();
+    assert_eq!(states, ["superseded", "valid"]);
+}
+
+#[test]
+fn setup_permits_the_names_given_to_a_new_authority_only() {
+    let s = sandbox().without_clients();
+    s.run(&["setup", "tides.example.org"]).expect(0);
+    let ran = s.run(&["setup", "other.example.com"]).expect(3);
+    assert!(ran.err.contains("--permit other.example.com"), "{}", ran.err);
+    assert!(!s.lab("other.example.com").exists());
+}
+
+#[test]
+fn setup_proves_and_leave_undoes() {
+    if !has(&["chromium", "curl"]) {
+        return;
+    }
+    let s = sandbox();
+    let v = s.json(&["setup", "charts.saltmarsh.test", "--into", "tls"]).expect(0).json();
+    let proof = v["proof"].as_array().unwrap();
+    let of = |client: &str| -> Vec<&serde_json::Value> { proof.iter().filter(|p| p["client"] == client).collect() };
+    assert!(of("chromium").len() >= 3 && of("chromium").iter().all(|p| p["verdict"] == "accepts"), "{v}");
+    assert!(of("curl").iter().all(|p| p["verdict"] == "refuses" && p["in_scope"] == false), "{v}");
+    assert_eq!(v["names"][0]["resolves"], false);
+    let ran = s.run(&["setup", "charts.saltmarsh.test"]).expect(0);
+    assert!(ran.out.contains("not in scope") && ran.out.contains("--scope machine"), "{}", ran.out);
+
+    let left = s.json(&["leave"]).expect(0).json();
+    assert_eq!(left["stores"][0]["change"], "removed");
+    assert!(s.path("data").exists(), "nobody was asked");
+    let v = s.json(&["setup", "charts.saltmarsh.test", "--stores", "bundle"]).json();
+    let refused = v["proof"].as_array().unwrap().iter().find(|p| p["client"] == "chromium").unwrap().clone();
+    assert_eq!(refused["code"], "net::ERR_CERT_AUTHORITY_INVALID");
+    s.run(&["leave", "--yes"]).expect(0);
+    assert!(!s.path("data").exists());
+}
+
+#[test]
+fn leave_goes_by_the_marks_when_the_data_folder_is_gone() {
+    if !has(&["chromium"]) {
+        return;
+    }
+    let s = sandbox();
+    s.run(&["authority", "create", "saltmarsh"]).expect(0);
+    s.run(&["trust", "add"]).expect(0);
+    std::fs::remove_dir_all(s.path("data")).unwrap();
+    let status = s.run(&["trust", "status"]);
+    assert!(status.out.contains("leftover"), "{}", status.out);
+    let asked = s.json(&["leave"]).expect(5).json();
+    assert!(asked["remains"][0].as_str().unwrap().contains("leave --yes"), "{asked}");
+    let v = s.json(&["leave", "--yes"]).expect(0).json();
+    assert_eq!(v["stores"][0]["change"], "removed");
+    assert!(!s.path("data").exists(), "a data folder was made anew");
+    assert!(!s.run(&["trust", "status"]).out.contains("leftover"));
+}
+
+#[test]
+fn serve_shows_the_certificate_and_stops_when_told() {
+    use std::io::{BufRead, BufReader};
+    let s = crate::lab();
+    let mut c = s.command(&["serve", "charts", "--format", "json"]);
+    let mut child = c.stdout(std::process::Stdio::piped()).spawn().unwrap();
+    let mut line = String::new();
+    BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    let v: serde_json::Value = serde_json::from_str(&line).unwrap();
+    let port = v["port"].as_u64().unwrap();
+    s.run(&["check", &format!("localhost:{port}"), "--anchor", "charts/root.pem"]).expect(0);
+    assert!(s.run(&["serve", "charts", "--port", &port.to_string()]).expect(4).err.contains("--port"));
+    let pid = child.id().to_string();
+    assert!(std::process::Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+    assert!(child.wait().unwrap().success());
+    s.run(&["serve", "nothing"]).expect(3);
+}

@@ -1,0 +1,150 @@
+//! Roots into stores and out of them again.
+
+use crate::{lab, sandbox};
+use tamga_testkit::sandbox::has;
+
+#[test]
+fn a_bundle_is_byte_for_byte_as_before() {
+    let s = lab();
+    for (name, before) in
+        [("empty.pem", &b""[..]), ("open-end.pem", b"# comment without line end"), ("crlf.pem", b"# x\r\n\r\n")]
+    {
+        std::fs::write(s.lab(name), before).unwrap();
+        let words = ["--stores", "bundle", "--bundle", name];
+        let added = s.json(&[&["trust", "add"], &words[..]].concat()).expect(0).json();
+        assert_eq!(
+            (added["stores"][0]["change"].as_str(), added["stores"][0]["state"].as_str()),
+            (Some("added"), Some("present"))
+        );
+        let with = std::fs::read(s.lab(name)).unwrap();
+        let again = s.json(&[&["trust", "add"], &words[..]].concat()).expect(0).json();
+        assert_eq!(again["stores"][0]["change"], "none");
+        assert_eq!(std::fs::read(s.lab(name)).unwrap(), with);
+        s.run(&[&["trust", "remove"], &words[..]].concat()).expect(0);
+        let after = std::fs::read(s.lab(name)).unwrap();
+        // An open last line was closed: that one byte stays, nothing else.
+        assert!(after == before || after == [before, b"\n"].concat(), "{name}");
+        assert_eq!(
+            s.json(&[&["trust", "remove"], &words[..]].concat()).expect(0).json()["stores"][0]["change"],
+            "none"
+        );
+    }
+    let missing = s.json(&["trust", "add", "--stores", "bundle", "--bundle", "nowhere.pem"]).expect(0).json();
+    assert_eq!(missing["stores"][0]["state"], "unavailable");
+}
+
+#[test]
+fn the_system_store_takes_and_gives_back() {
+    if !has(&["update-ca-certificates"]) {
+        return;
+    }
+    let s = lab();
+    // Another root that must survive.
+    s.run(&["--data-dir", "other", "authority", "create", "harbour"]).expect(0);
+    let foreign = s.path("root/usr/local/share/ca-certificates/harbour.crt");
+    std::fs::copy(s.lab("other/authorities/harbour/certificate.pem"), &foreign).unwrap();
+
+    let added = s.json(&["trust", "add", "--scope", "machine"]).expect(0).json();
+    assert_eq!(
+        (added["stores"][0]["store"].as_str(), added["stores"][0]["change"].as_str()),
+        (Some("system"), Some("added"))
+    );
+    let sha = added["stores"][0]["root"]["sha256"].as_str().unwrap().to_owned();
+    let mark = format!("tamga-saltmarsh-{}", &sha[..8]);
+    assert!(s.path(&format!("root/usr/local/share/ca-certificates/{mark}.crt")).exists());
+    let bundle = || std::fs::read_to_string(s.path("root/etc/ssl/certs/ca-certificates.crt")).unwrap();
+    assert_eq!(bundle().matches("BEGIN CERTIFICATE").count(), 2);
+    assert_eq!(s.json(&["trust", "status", "--scope", "machine"]).expect(0).json()["stores"][0]["state"], "present");
+    assert_eq!(s.json(&["trust", "add", "--scope", "machine"]).expect(0).json()["stores"][0]["change"], "none");
+
+    s.run(&["trust", "remove", "--scope", "machine"]).expect(0);
+    assert_eq!(bundle(), std::fs::read_to_string(&foreign).unwrap());
+    for entry in std::fs::read_dir(s.path("root/etc/ssl/certs")).unwrap().flatten() {
+        let dangling = entry.path().symlink_metadata().unwrap().is_symlink() && !entry.path().exists();
+        assert!(!dangling, "{} dangles", entry.path().display());
+        assert!(!entry.file_name().to_string_lossy().contains("saltmarsh"));
+    }
+    s.run(&["trust", "status", "--scope", "machine"]).expect(1);
+}
+
+#[test]
+fn a_failing_update_is_undone_and_told() {
+    let mut s = lab();
+    s.stand_in("update-ca-certificates", "#!/bin/sh\necho 'E: the disk is full' >&2\nexit 1\n");
+    let v = s.json(&["trust", "add", "--scope", "machine"]).expect(4).json();
+    assert_eq!(v["stores"][0]["change"], "failed");
+    assert!(v["stores"][0]["why"].as_str().unwrap().contains("the disk is full"));
+    assert!(s.files("root/usr/local/share/ca-certificates").is_empty(), "the anchor was left behind");
+    // One that says yes and does nothing is found out.
+    s.stand_in("update-ca-certificates", "#!/bin/sh\nexit 0\n");
+    let v = s.json(&["trust", "add", "--scope", "machine"]).expect(4).json();
+    assert!(v["stores"][0]["why"].as_str().unwrap().contains("fresh look"));
+}
+
+#[test]
+fn a_java_store_that_was_passed_over_is_told() {
+    if !has(&["update-ca-certificates"]) {
+        return;
+    }
+    let s = lab();
+    std::fs::create_dir_all(s.path("root/etc/ssl/certs/java")).unwrap();
+    std::fs::write(s.path("root/etc/ssl/certs/java/cacerts"), b"\xfe\xed\xfe\xed no root of ours").unwrap();
+    let v = s.json(&["trust", "add", "--scope", "machine"]).expect(4).json();
+    assert_eq!(v["stores"][0]["change"], "added");
+    assert!(v["stores"][0]["why"].as_str().unwrap().contains("Java"), "{v}");
+}
+
+#[test]
+fn a_store_that_is_not_there_is_said_and_no_failure() {
+    let s = lab().without_clients();
+    let v = s.json(&["trust", "add", "--scope", "both"]).expect(0).json();
+    for row in v["stores"].as_array().unwrap() {
+        assert_eq!(row["state"], "unavailable");
+        assert!(!row["why"].as_str().unwrap().is_empty() && !row["remedy"].as_str().unwrap().is_empty());
+    }
+}
+
+#[test]
+fn the_browser_database_follows_the_rule_of_the_two_folders() {
+    if !has(&["chromium"]) {
+        return;
+    }
+    let s = lab();
+    s.run(&["trust", "add"]).expect(0);
+    assert!(s.path("home/.local/share/pki/nssdb/cert9.db").exists() && !s.path("home/.pki").exists());
+    assert_eq!(s.json(&["trust", "add"]).expect(0).json()["stores"][0]["change"], "none");
+    // Another person's root in the same database survives ours.
+    s.run(&["authority", "create", "second"]).expect(0);
+    s.run(&["trust", "add", "second"]).expect(0);
+    s.run(&["trust", "remove", "saltmarsh"]).expect(0);
+    assert_eq!(s.json(&["trust", "status", "second"]).expect(0).json()["stores"][1]["state"], "present");
+    // As soon as the older folder is there, it alone counts.
+    std::fs::create_dir_all(s.path("home/.pki/nssdb")).unwrap();
+    assert_eq!(s.json(&["trust", "status", "second"]).expect(1).json()["stores"][1]["state"], "absent");
+    s.run(&["trust", "add", "second"]).expect(0);
+    assert!(s.path("home/.pki/nssdb/cert9.db").exists());
+}
+
+#[test]
+fn a_damaged_browser_database_is_told_and_left_alone() {
+    if !has(&["chromium"]) {
+        return;
+    }
+    let s = lab();
+    let folder = s.path("home/.local/share/pki/nssdb");
+    std::fs::create_dir_all(&folder).unwrap();
+    std::fs::write(folder.join("cert9.db"), b"this is no database at all, but longer than a page header would be")
+        .unwrap();
+    let v = s.json(&["trust", "add"]).expect(4).json();
+    assert!(v["stores"][0]["why"].as_str().unwrap().contains("SEC_ERROR"), "{v}");
+    assert!(std::fs::read(folder.join("cert9.db")).unwrap().starts_with(b"this is no database"));
+}
+
+#[test]
+fn what_is_no_authority_goes_into_no_store() {
+    let s = lab();
+    s.run(&["trust", "add", "charts/certificate.pem"]).expect(3);
+    s.run(&["trust", "add", "no-such-root"]).expect(3);
+    s.run(&["trust", "add", "--stores", "no-such-store"]).expect(2);
+    sandbox().run(&["trust", "add"]).expect(3);
+}

@@ -1,0 +1,37 @@
+//! The clients by name.
+
+use crate::error::{Error, Result};
+
+/// A program that connects, or a body of rules.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Client {
+    /// RFC 5280 and RFC 9525 alone.
+    Standard,
+    /// curl with OpenSSL.
+    Curl,
+    /// Chromium and what is built of it.
+    Chromium,
+}
+
+impl Client {
+    /// Those whose rules are known so far.
+    pub const ALL: [Client; 3] = [Client::Standard, Client::Curl, Client::Chromium];
+
+    /// The id of the interface.
+    pub fn word(self) -> &'static str {
+        match self {
+            Client::Standard => "standard",
+            Client::Curl => "curl",
+            Client::Chromium => "chromium",
+        }
+    }
+
+    /// Reads an id.
+    pub fn parse(typed: &str) -> Result<Client> {
+        Client::ALL.into_iter().find(|c| c.word() == typed).ok_or_else(|| Error::Word {
+            what: "client",
+            typed: typed.to_owned(),
+            accepted: Client::ALL.map(Client::word).join(", "),
+        })
+    }
+}

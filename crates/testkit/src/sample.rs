@@ -1,0 +1,72 @@
+//! Certificates for tests, also such as Tamga would never issue: made by the core's builder with its checks left away.
+
+use std::path::Path;
+use tamga_core::authority::{KEY_FILE, read_key};
+use tamga_core::cert::Certificate;
+use tamga_core::cert::profile::{self, Leaf};
+use tamga_core::form::pem;
+use tamga_core::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::label::Label;
+use tamga_core::moment::Moment;
+use tamga_core::name::Name;
+use tamga_core::permit::Permit;
+use tamga_core::purpose::Purpose;
+use tamga_host::entropy::{System, now};
+use tamga_host::serve::{Running, Site, start};
+
+/// A root with its key.
+pub struct Root {
+    /// The root.
+    pub certificate: Certificate,
+    /// Its key.
+    pub key: PrivateKey,
+}
+
+/// A leaf with its key.
+pub struct Identity {
+    /// The leaf.
+    pub certificate: Certificate,
+    /// Its key.
+    pub key: PrivateKey,
+}
+
+/// A fresh root called like an authority of that label.
+pub fn root(label: &str) -> Root {
+    let key = PrivateKey::generate(KeyAlgorithm::P256, &System).unwrap();
+    let subject = profile::root_subject(&Label::parse(label).unwrap());
+    let until = now().plus(3_650 * 86_400);
+    let certificate =
+        profile::root(&subject, &Permit::default_set(), now().plus(-3_600), until, &key, &System).unwrap();
+    Root { certificate, key }
+}
+
+/// The root in an authority's folder.
+pub fn authority(folder: &Path) -> Root {
+    let certificate = certificate(&folder.join("certificate.pem"));
+    let key = read_key(&std::fs::read(folder.join(KEY_FILE)).unwrap(), "key").unwrap();
+    Root { certificate, key }
+}
+
+/// The first certificate of a file.
+pub fn certificate(file: &Path) -> Certificate {
+    let der = pem::certificates(&std::fs::read(file).unwrap()).remove(0);
+    Certificate::read(&der, "sample").unwrap()
+}
+
+/// A leaf for these names, valid from and until so many seconds from now; no check of any constraint.
+pub fn leaf(root: &Root, names: &[&str], purposes: &[Purpose], from: i64, until: i64, kind: KeyAlgorithm) -> Identity {
+    let names: Vec<Name> = names.iter().map(|n| Name::parse(n).unwrap()).collect();
+    let subject = profile::leaf_subject(&names[0]);
+    let key = PrivateKey::generate(kind, &System).unwrap();
+    let moment = |seconds: i64| -> Moment { now().plus(seconds) };
+    let leaf = Leaf { names: &names, purposes, subject: &subject, from: moment(from), until: moment(until) };
+    let certificate = leaf.issue(key.public(), &root.certificate, &root.key, &System).unwrap();
+    Identity { certificate, key }
+}
+
+/// A server on loopback that shows these certificates.
+pub fn serve(identity: &Identity, rest: &[&Certificate]) -> Running {
+    let chain: Vec<Vec<u8>> =
+        std::iter::once(&identity.certificate).chain(rest.iter().copied()).map(|c| c.der().to_vec()).collect();
+    start(Site::new(&chain, &identity.key, "<title>sample</title>".into()).unwrap()).unwrap()
+}

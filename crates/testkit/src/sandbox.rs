@@ -1,0 +1,150 @@
+//! A hermetic place in which the built program runs: its own home, data folder, machine root and environment.
+
+use serde_json::Value;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+/// Set where every client must be there: a skip is then a failure.
+pub const COMPLETE: &str = "TAMGA_TESTS_COMPLETE";
+
+/// One sandbox; gone when dropped.
+pub struct Sandbox {
+    folder: tempfile::TempDir,
+    program: PathBuf,
+    path: String,
+}
+
+/// How a run ended.
+pub struct Ran {
+    /// The exit code.
+    pub code: i32,
+    /// Standard output.
+    pub out: String,
+    /// Standard error.
+    pub err: String,
+}
+
+impl Ran {
+    /// Standard output as JSON.
+    pub fn json(&self) -> Value {
+        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("no JSON ({e}): {}\n{}", self.out, self.err))
+    }
+
+    /// Fails the test unless the exit code is this.
+    #[track_caller]
+    pub fn expect(self, code: i32) -> Ran {
+        assert_eq!(self.code, code, "out: {}\nerr: {}", self.out, self.err);
+        self
+    }
+}
+
+impl From<Output> for Ran {
+    fn from(o: Output) -> Ran {
+        Ran {
+            code: o.status.code().unwrap_or(-1),
+            out: String::from_utf8_lossy(&o.stdout).into_owned(),
+            err: String::from_utf8_lossy(&o.stderr).into_owned(),
+        }
+    }
+}
+
+impl Sandbox {
+    /// A new one for the program at this path. The machine's programs are found, its files are not.
+    pub fn new(program: &str) -> Sandbox {
+        let folder = tempfile::Builder::new().prefix("tamga-test-").tempdir().unwrap();
+        for sub in
+            ["home", "lab", "root/etc/ssl/certs", "root/etc/ca-certificates", "root/usr/local/share/ca-certificates"]
+        {
+            std::fs::create_dir_all(folder.path().join(sub)).unwrap();
+        }
+        std::fs::write(folder.path().join("root/etc/ca-certificates.conf"), "").unwrap();
+        let path = std::env::var("PATH").unwrap_or_default();
+        Sandbox { folder, program: program.into(), path }
+    }
+
+    /// The same without any client: an empty PATH but for what is put into `bin`.
+    #[must_use]
+    pub fn without_clients(mut self) -> Sandbox {
+        let bin = self.folder.path().join("bin");
+        std::fs::create_dir_all(&bin).unwrap();
+        self.path = bin.display().to_string();
+        self
+    }
+
+    /// A stand-in program in `bin`, found before all others.
+    pub fn stand_in(&mut self, name: &str, script: &str) {
+        use std::os::unix::fs::PermissionsExt;
+        let bin = self.folder.path().join("bin");
+        std::fs::create_dir_all(&bin).unwrap();
+        let file = bin.join(name);
+        std::fs::write(&file, script).unwrap();
+        std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o755)).unwrap();
+        if !self.path.starts_with(&*bin.to_string_lossy()) {
+            self.path = format!("{}:{}", bin.display(), self.path);
+        }
+    }
+
+    /// A path inside.
+    pub fn path(&self, sub: &str) -> PathBuf {
+        self.folder.path().join(sub)
+    }
+
+    /// The folder in which commands are typed.
+    pub fn lab(&self, sub: &str) -> PathBuf {
+        self.path("lab").join(sub)
+    }
+
+    /// The program with these words, in the sandbox, ready to run.
+    pub fn command(&self, args: &[&str]) -> Command {
+        let mut c = Command::new(&self.program);
+        c.args(args).current_dir(self.path("lab")).env_clear();
+        c.env("PATH", &self.path).env("HOME", self.path("home")).env("TAMGA_ROOT", self.path("root"));
+        c.env("TAMGA_DATA_DIR", self.path("data")).env("TMPDIR", std::env::temp_dir());
+        c
+    }
+
+    /// Runs the program.
+    pub fn run(&self, args: &[&str]) -> Ran {
+        self.command(args).output().unwrap().into()
+    }
+
+    /// Runs it with `--format json`.
+    pub fn json(&self, args: &[&str]) -> Ran {
+        self.command(args).args(["--format", "json"]).output().unwrap().into()
+    }
+
+    /// Every file below a folder of the sandbox, with its permission bits.
+    pub fn files(&self, sub: &str) -> Vec<(PathBuf, u32)> {
+        use std::os::unix::fs::PermissionsExt;
+        fn walk(folder: &Path, out: &mut Vec<(PathBuf, u32)>) {
+            for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+                let path = entry.path();
+                let meta = entry.metadata().unwrap();
+                if meta.is_dir() {
+                    walk(&path, out);
+                } else {
+                    out.push((path, meta.permissions().mode() & 0o7777));
+                }
+            }
+        }
+        let mut out = Vec::new();
+        walk(&self.path(sub), &mut out);
+        out.sort();
+        out
+    }
+}
+
+/// True if the programs are installed; else the test is skipped, visibly, or fails where nothing may be skipped.
+pub fn has(programs: &[&str]) -> bool {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let missing: Vec<&&str> = programs
+        .iter()
+        .filter(|p| !std::env::split_paths(&path).chain(["/usr/sbin".into()]).any(|f| f.join(p).is_file()))
+        .collect();
+    if missing.is_empty() {
+        return true;
+    }
+    assert!(std::env::var_os(COMPLETE).is_none(), "{missing:?} must be installed here");
+    eprintln!("SKIPPED: {missing:?} not installed");
+    false
+}

@@ -2,6 +2,7 @@
 
 use crate::error::{Error, Result};
 use crate::ports::{Entropy, Rng};
+use crate::text::hex;
 use const_oid::ObjectIdentifier;
 use der::{Decode, Encode};
 use p256::elliptic_curve::Generate;
@@ -309,15 +310,6 @@ fn rsa_modulus_bits(key: &[u8]) -> Option<usize> {
     let _ = key.exponent.encoded_len().ok()?;
     let bytes = key.modulus.as_bytes();
     Some(bytes.len() * 8 - bytes.first()?.leading_zeros() as usize)
-}
-
-/// Lower-case hex without separators.
-pub fn hex(bytes: &[u8]) -> String {
-    use fmt::Write;
-    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut s, b| {
-        let _ = write!(s, "{b:02x}");
-        s
-    })
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! What is asked of an NSS database, as data. The library that does it is loaded by the host.
 
-use crate::key::hex;
+use crate::text::hex;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::path::PathBuf;

@@ -26,6 +26,15 @@ pub fn cut(text: &str, most: usize) -> String {
     out
 }
 
+/// Lower-case hex without separators.
+pub fn hex(bytes: &[u8]) -> String {
+    use std::fmt::Write;
+    bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut s, b| {
+        let _ = write!(s, "{b:02x}");
+        s
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -25,7 +25,8 @@ pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
     let failed = |said: String| Error::Program { program: name.clone(), said };
     let program = machine.program(&name).ok_or_else(|| failed("it is not installed".into()))?;
     let mut command = Command::new(program);
-    command.args(&invocation.arguments);
+    // A system's command with a system's path, whatever the person's shell has.
+    command.args(&invocation.arguments).env("PATH", "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin");
     if let Some(root) = machine.root()
         && name == tamga_core::trust::system::COMMAND
     {

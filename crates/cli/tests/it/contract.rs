@@ -73,10 +73,8 @@ fn list_show_and_explain_tell_what_there_is() {
     let s = lab();
     let listed = s.json(&["list"]).expect(0).json();
     let first = &listed["certificates"][0];
-    assert_eq!(
-        (first["label"].as_str(), first["state"].as_str(), first["days_left"].as_i64()),
-        (Some("charts"), Some("valid"), Some(396))
-    );
+    assert_eq!((first["label"].as_str(), first["state"].as_str()), (Some("charts"), Some("valid")));
+    assert!((396..=397).contains(&first["days_left"].as_i64().unwrap()));
     let sha = first["sha256"].as_str().unwrap().to_uppercase();
     let spaced: Vec<String> = sha.as_bytes().chunks(2).map(|c| String::from_utf8_lossy(c).into_owned()).collect();
     for spelling in [

@@ -97,7 +97,7 @@ fn a_java_store_that_was_passed_over_is_told() {
 #[test]
 fn a_store_that_is_not_there_is_said_and_no_failure() {
     let s = lab().without_clients();
-    let v = s.json(&["trust", "add", "--scope", "both"]).expect(0).json();
+    let v = s.json(&["trust", "add"]).expect(0).json();
     for row in v["stores"].as_array().unwrap() {
         assert_eq!(row["state"], "unavailable");
         assert!(!row["why"].as_str().unwrap().is_empty() && !row["remedy"].as_str().unwrap().is_empty());

@@ -2,9 +2,10 @@
 
 use crate::cert::Certificate;
 use crate::error::{Error, Result};
-use crate::key::{PrivateKey, hex};
+use crate::key::PrivateKey;
 use crate::moment::Moment;
 use crate::ports::Entropy;
+use crate::text::hex;
 use der::asn1::{AnyRef, BitString, Int};
 use der::{Decode, Encode, Sequence};
 use spki::AlgorithmIdentifierOwned;

@@ -2,8 +2,9 @@
 
 use crate::cert::subject;
 use crate::error::{Error, Result};
-use crate::key::{PublicKey, hex};
+use crate::key::PublicKey;
 use crate::moment::Moment;
+use crate::text::hex;
 use const_oid::ObjectIdentifier;
 use der::asn1::{AnyRef, BitString};
 use der::{Decode, Encode, Sequence};

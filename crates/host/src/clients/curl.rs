@@ -29,19 +29,14 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
         };
         command.args(["--resolve", &format!("{host}:{port}:{address}")]);
     }
-    if machine.root().is_some() {
-        // Under another root curl's own defaults are not this machine's: they are given as options.
-        for (option, variable, default) in [
-            ("--cacert", ["CURL_CA_BUNDLE", "SSL_CERT_FILE"], system::BUNDLE),
-            ("--capath", ["SSL_CERT_DIR"; 2], system::LINKS),
-        ] {
-            let path = machine.real(Path::new(default));
-            if variable.iter().all(|v| machine.env(v).is_none()) && path.exists() {
-                command.arg(option).arg(path);
-            }
-        }
-        if machine.env("SSL_CERT_DIR").is_none() && !machine.real(Path::new(system::LINKS)).exists() {
-            command.args(["--capath", "/nonexistent"]);
+    let named = ["CURL_CA_BUNDLE", "SSL_CERT_FILE", "SSL_CERT_DIR"].iter().any(|v| machine.env(v).is_some());
+    if machine.root().is_some() && !named {
+        // Under another root curl's own defaults are not this machine's: they are given as options. With a variable
+        // set they are not, since an option for one half makes curl forget the variable for the other.
+        let file = machine.real(Path::new(system::BUNDLE));
+        command.arg("--capath").arg(machine.real(Path::new(system::LINKS)));
+        if std::fs::metadata(&file).is_ok_and(|m| m.len() > 0) {
+            command.arg("--cacert").arg(file);
         }
     }
     command.arg(visit.url()).env("LC_ALL", "C");

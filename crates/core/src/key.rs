@@ -256,7 +256,7 @@ impl PublicKey {
             RSA => info
                 .subject_public_key
                 .as_bytes()
-                .and_then(|b| rsa_modulus_bits(b))
+                .and_then(rsa_modulus_bits)
                 .map_or(Strength::Other, Strength::Rsa),
             EC => match info.algorithm.parameters.and_then(|p| p.decode_as::<ObjectIdentifier>().ok()) {
                 Some(P256) => Strength::P256,

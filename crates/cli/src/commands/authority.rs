@@ -19,7 +19,7 @@ use tamga_host::ledger::{Ledger, Record};
 pub(crate) enum AuthorityCommand {
     /// A root of your own, limited to names for tests and private networks
     #[command(after_help = "Example: tamga authority create saltmarsh --permit tides.example")]
-    Create(CreateArgs),
+    Create(Box<CreateArgs>),
     /// Every authority
     List,
     /// One in full
@@ -51,7 +51,7 @@ pub(crate) struct CreateArgs {
 
 pub(crate) fn run(session: &Session, command: AuthorityCommand) -> Result<Done> {
     match command {
-        AuthorityCommand::Create(args) => create(session, args),
+        AuthorityCommand::Create(args) => create(session, *args),
         AuthorityCommand::List => list(session),
         AuthorityCommand::Show { label } => {
             let all = session.authorities()?;

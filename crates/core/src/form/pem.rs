@@ -60,7 +60,7 @@ pub fn read(bytes: &[u8]) -> (Vec<Block>, usize) {
 fn decode(body: &str) -> Option<Zeroizing<Vec<u8>>> {
     let mut packed = Zeroizing::new(String::with_capacity(body.len() + 3));
     packed.extend(body.chars().filter(|c| !c.is_whitespace()));
-    while packed.len() % 4 != 0 {
+    while !packed.len().is_multiple_of(4) {
         packed.push('=');
     }
     Base64::decode_vec(&packed).ok().filter(|d| !d.is_empty()).map(Zeroizing::new)

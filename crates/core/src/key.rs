@@ -253,11 +253,7 @@ impl PublicKey {
             return Strength::Other;
         };
         match info.algorithm.oid {
-            RSA => info
-                .subject_public_key
-                .as_bytes()
-                .and_then(rsa_modulus_bits)
-                .map_or(Strength::Other, Strength::Rsa),
+            RSA => info.subject_public_key.as_bytes().and_then(rsa_modulus_bits).map_or(Strength::Other, Strength::Rsa),
             EC => match info.algorithm.parameters.and_then(|p| p.decode_as::<ObjectIdentifier>().ok()) {
                 Some(P256) => Strength::P256,
                 Some(P384) => Strength::P384,

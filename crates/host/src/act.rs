@@ -29,11 +29,11 @@ pub fn perform(machine: &Machine, steps: &[Planned]) -> Result<()> {
 
 fn step(machine: &Machine, step: &Step) -> Result<()> {
     match step {
-        Step::Folder { path, mode } => machine.raised(path, || files::folder(&machine.real(path), *mode)),
+        Step::Folder { path, mode } => machine.with_rights_for(path, || files::folder(&machine.real(path), *mode)),
         Step::Write { path, bytes, mode } => {
-            machine.raised(path, || files::write_whole(&machine.real(path), bytes, *mode))
+            machine.with_rights_for(path, || files::write_whole(&machine.real(path), bytes, *mode))
         }
-        Step::Remove { path } => machine.raised(path, || files::remove(&machine.real(path))),
+        Step::Remove { path } => machine.with_rights_for(path, || files::remove(&machine.real(path))),
         Step::Run(invocation) => process::invoke(machine, invocation),
         Step::Database(change) => nss::change(machine, change),
     }

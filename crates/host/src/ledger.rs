@@ -13,6 +13,10 @@ use tamga_core::moment::Moment;
 use tamga_core::report::{Authority, Issued};
 
 const VERSION: i64 = 1;
+/// How long another process may hold the ledger.
+const PATIENCE: std::time::Duration = std::time::Duration::from_secs(30);
+/// A log of this size is folded in: about twenty issues.
+const LOG_BYTES: u64 = 400 << 10;
 const SCHEMA: &str = "
 CREATE TABLE authority (label TEXT PRIMARY KEY, sha256 TEXT NOT NULL UNIQUE, der BLOB NOT NULL, folder TEXT NOT NULL,
   made_at TEXT NOT NULL) STRICT;
@@ -75,10 +79,11 @@ impl Ledger {
         crate::files::folder(data, 0o700)?;
         let path = Ledger::file(data);
         let opened = Connection::open(&path).and_then(|db| {
-            db.busy_timeout(std::time::Duration::from_secs(30))?;
+            db.busy_timeout(PATIENCE)?;
             db.pragma_update(None, "journal_mode", "WAL")?;
             db.pragma_update(None, "synchronous", "FULL")?;
             // A checkpoint at every exit would cost three more fsyncs; the log is folded in when it has grown.
+            db.pragma_update(None, "wal_autocheckpoint", 0)?;
             db.set_db_config(rusqlite::config::DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
             Ok(db)
         });
@@ -200,7 +205,23 @@ impl Ledger {
 
     /// Takes the journal's row away.
     pub fn finish(&self, id: i64) -> Result<()> {
-        self.relaxed("DELETE FROM journal WHERE id = ?1", id)
+        self.relaxed("DELETE FROM journal WHERE id = ?1", id)?;
+        self.fold()
+    }
+
+    /// Folds a grown log into the database: whoever opens the ledger next has to read it whole.
+    fn fold(&self) -> Result<()> {
+        let log = self.path.with_extension("sqlite-wal");
+        if std::fs::metadata(log).is_ok_and(|m| m.len() > LOG_BYTES) {
+            // A reader at work is not waited for: the next run folds.
+            let run = || -> rusqlite::Result<()> {
+                self.db.busy_timeout(std::time::Duration::ZERO)?;
+                self.db.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?;
+                self.db.busy_timeout(PATIENCE)
+            };
+            run().map_err(|e| self.failed(e))?;
+        }
+        Ok(())
     }
 
     fn relaxed(&self, sql: &str, id: i64) -> Result<()> {

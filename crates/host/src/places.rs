@@ -39,7 +39,8 @@ impl Machine {
     /// Reads the environment. `data_dir` is the option of the command line.
     ///
     /// Called through sudo, doas or pkexec without a data folder named, it gives up root's rights for the person's:
-    /// they come back only for single steps on the machine's own stores.
+    /// they come back only for single steps on the machine's own stores. With one named it keeps them, but touches
+    /// what lies in the person's home as that person.
     pub fn from_environment(data_dir: Option<PathBuf>) -> Result<Machine> {
         let mut environment: BTreeMap<String, String> =
             std::env::vars_os().filter_map(|(k, v)| Some((k.into_string().ok()?, v.into_string().ok()?))).collect();
@@ -55,12 +56,14 @@ impl Machine {
             // The environment is root's, not the person's.
             environment.remove("XDG_DATA_HOME");
         }
+        let own_data = named.is_none();
         let data = named.unwrap_or_else(|| {
             environment.get("XDG_DATA_HOME").map_or_else(|| home.join(".local/share"), PathBuf::from).join("tamga")
         });
         let data = std::path::absolute(&data).unwrap_or(data);
         let machine = Machine { root, home, data, environment, person };
-        if let Some(p) = &machine.person {
+        // A data folder that was named is used with the rights that were given for it.
+        if let Some(p) = machine.person.as_ref().filter(|_| own_data) {
             become_person(p).map_err(|e| Error::File {
                 doing: "acting for the owner of",
                 path: p.home.clone(),
@@ -90,24 +93,35 @@ impl Machine {
         }
     }
 
-    /// Does something with root's rights, where they were given up for the person's.
-    pub fn raised<T>(&self, path: &Path, work: impl FnOnce() -> T) -> T {
-        if self.person.is_none() || !is_machine_path(path) {
+    /// Does something at a path with the rights that belong there, where we act for somebody else: root's for the
+    /// machine's own paths, the person's for their home.
+    pub fn with_rights_for<T>(&self, path: &Path, work: impl FnOnce() -> T) -> T {
+        let Some(p) = &self.person else { return work() };
+        let wanted = if is_machine_path(path) {
+            (0, 0)
+        } else if path.starts_with(&p.home) {
+            (p.uid, p.gid)
+        } else {
             return work();
-        }
-        let back = rustix::process::geteuid();
-        let raised = set_effective(0);
+        };
+        let before = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+        set_effective(wanted);
         let out = work();
-        if raised {
-            set_effective(back.as_raw());
-        }
+        set_effective(before);
         out
     }
 }
 
-fn set_effective(uid: u32) -> bool {
-    let (real, effective) = (rustix::process::getuid(), rustix::process::Uid::from_raw(uid));
-    rustix::thread::set_thread_res_uid(real, effective, rustix::process::Uid::ROOT).is_ok()
+/// Sets the effective ids of this thread; refused where we have no such right, and then the work fails by itself.
+fn set_effective((uid, gid): (u32, u32)) {
+    use rustix::process::{Gid, Uid, getegid, getgid, getuid};
+    use rustix::thread::{set_thread_res_gid, set_thread_res_uid};
+    // The group can only be changed with root's rights: first up, then down.
+    let _ = set_thread_res_uid(getuid(), Uid::ROOT, Uid::ROOT);
+    if getegid().as_raw() != gid {
+        let _ = set_thread_res_gid(getgid(), Gid::from_raw(gid), Gid::ROOT);
+    }
+    let _ = set_thread_res_uid(getuid(), Uid::from_raw(uid), Uid::ROOT);
 }
 
 fn is_machine_path(path: &Path) -> bool {
@@ -119,7 +133,7 @@ fn become_person(p: &Person) -> rustix::io::Result<()> {
     use rustix::process::{Gid, Uid};
     let (uid, gid) = (Uid::from_raw(p.uid), Gid::from_raw(p.gid));
     rustix::thread::set_thread_groups(&[gid])?;
-    rustix::thread::set_thread_res_gid(gid, gid, gid)?;
+    rustix::thread::set_thread_res_gid(gid, gid, Gid::ROOT)?;
     rustix::thread::set_thread_res_uid(uid, uid, Uid::ROOT)
 }
 

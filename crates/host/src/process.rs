@@ -36,8 +36,9 @@ pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
         // SAFETY: between fork and exec only plain system calls are made; nothing is allocated or locked.
         unsafe {
             command.pre_exec(|| {
-                use rustix::process::Uid;
+                use rustix::process::{Gid, Uid};
                 rustix::thread::set_thread_res_uid(rustix::process::getuid(), Uid::ROOT, Uid::ROOT)?;
+                rustix::thread::set_thread_res_gid(Gid::ROOT, Gid::ROOT, Gid::ROOT)?;
                 rustix::thread::set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT)?;
                 Ok(())
             });

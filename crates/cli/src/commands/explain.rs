@@ -12,9 +12,16 @@ use tamga_core::finding::{self, Code, Entry};
 pub(crate) struct ExplainArgs {
     /// A finding's code; without it, all of them
     code: Option<String>,
+    /// Every finding at length, in Markdown: docs/findings.md is made from it
+    #[arg(long, conflicts_with = "code")]
+    markdown: bool,
 }
 
 pub(crate) fn run(_: &Session, args: &ExplainArgs) -> Result<Done> {
+    if args.markdown {
+        let text = markdown();
+        return Ok(Done::good(text.clone(), json!({"markdown": text})));
+    }
     let Some(word) = &args.code else {
         let rows: Vec<Vec<String>> =
             finding::entries().map(|e| vec![human::strong(e.code.word()), e.summary.to_owned()]).collect();
@@ -43,6 +50,20 @@ pub(crate) fn run(_: &Session, args: &ExplainArgs) -> Result<Done> {
         text.push_str(&human::table(&rows));
     }
     Ok(Done::good(text, json!({"findings": [entry_json(e)]})))
+}
+
+fn markdown() -> String {
+    let mut text = String::from("# Findings\n\nMade by `tamga explain --markdown`; do not edit.\n");
+    for e in finding::entries() {
+        text.push_str(&format!(
+            "\n## {}\n\n{}.\n\n* What it means: {}\n* How it comes about: {}\n* Mend it with Tamga: {}\n* Mend it by hand: {}\n",
+            e.code.word(), e.summary, e.meaning, e.cause, e.remedy, e.by_hand
+        ));
+        for (client, saying) in sayings(e.code) {
+            text.push_str(&format!("* {client} says: `{saying}`\n"));
+        }
+    }
+    text
 }
 
 /// The words in which each client refuses because of this.

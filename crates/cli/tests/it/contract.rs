@@ -129,3 +129,10 @@ fn completions_name_every_command() {
         assert!(!out.contains("nss-child"));
     }
 }
+
+#[test]
+fn the_findings_page_is_what_explain_says() {
+    let page = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/findings.md");
+    let made = sandbox().run(&["explain", "--markdown"]).expect(0).out;
+    assert_eq!(std::fs::read_to_string(page).unwrap(), made, "run: just docs");
+}

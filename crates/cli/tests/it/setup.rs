@@ -93,3 +93,56 @@ fn serve_shows_the_certificate_and_stops_when_told() {
     assert!(child.wait().unwrap().success());
     s.run(&["serve", "nothing"]).expect(3);
 }
+
+/// Called through sudo: the invoking person's data folder and stores, with their rights; the machine's with root's.
+#[test]
+fn under_sudo_it_acts_for_the_person_who_called() {
+    use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
+    if !has(&["update-ca-certificates"]) {
+        return;
+    }
+    let s = sandbox();
+    if std::fs::metadata(s.path("root")).unwrap().uid() != 0 {
+        eprintln!("SKIPPED: only root can act for somebody else");
+        return;
+    }
+    let (uid, gid) = (65_534, 65_534);
+    let home = s.path("home");
+    chown(&home, Some(uid), Some(gid)).unwrap();
+    for open in [s.path(""), s.path("lab"), s.path("root"), home.clone()] {
+        std::fs::set_permissions(open, std::fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    let account = format!("operator:x:{uid}:{gid}::{}:/bin/sh\n", home.display());
+    std::fs::write(s.path("root/etc/passwd"), account).unwrap();
+    let run = |words: &[&str], code: i32| {
+        let mut c = s.command(words);
+        c.env("SUDO_UID", uid.to_string()).env("HOME", "/root").env_remove("TAMGA_DATA_DIR");
+        tamga_testkit::sandbox::Ran::from(c.output().unwrap()).expect(code)
+    };
+    let ran = run(&["authority", "create", "saltmarsh"], 0);
+    assert!(ran.err.contains("acting for operator"), "{}", ran.err);
+    let key = home.join(".local/share/tamga/authorities/saltmarsh/private-key.pem");
+    assert_eq!(std::fs::metadata(&key).unwrap().uid(), uid);
+    run(&["trust", "add", "--scope", "machine"], 0);
+    let anchors = s.path("root/usr/local/share/ca-certificates");
+    let anchor = std::fs::read_dir(&anchors).unwrap().flatten().next().unwrap();
+    assert_eq!(anchor.metadata().unwrap().uid(), 0);
+    if has(&["chromium"]) {
+        run(&["trust", "add"], 0);
+        assert_eq!(std::fs::metadata(home.join(".local/share/pki/nssdb/cert9.db")).unwrap().uid(), uid);
+    }
+    assert_eq!(anchor.metadata().unwrap().gid(), 0);
+    // With a data folder named, root's rights stay for it, but the person's database is still theirs.
+    run(&["--data-dir", "/proc/self/cwd/named", "authority", "create", "second"], 0);
+    assert_eq!(std::fs::metadata(s.lab("named/ledger.sqlite")).unwrap().uid(), 0);
+    if has(&["chromium"]) {
+        run(&["--data-dir", "/proc/self/cwd/named", "trust", "add"], 0);
+        for file in std::fs::read_dir(home.join(".local/share/pki/nssdb")).unwrap().flatten() {
+            assert_eq!(file.metadata().unwrap().uid(), uid);
+        }
+    }
+    // What only root may write is refused to the person's rights.
+    run(&["issue", "x.test", "--into", "/root/tamga-must-not-be-here"], 4);
+    run(&["leave", "--yes"], 0);
+    assert_eq!(std::fs::read_dir(&anchors).unwrap().count(), 0);
+}

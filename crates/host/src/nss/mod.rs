@@ -63,11 +63,16 @@ fn ask(machine: &Machine, question: &Question) -> Answer {
     let program = std::env::current_exe().map_err(|e| failure(format!("Tamga cannot find itself: {e}")))?;
     let mut command = Command::new(program);
     command.arg(CHILD).env("HOME", machine.home());
-    if machine.person.is_some() {
-        // SAFETY: between fork and exec only a plain system call is made; nothing is allocated or locked.
+    if let Some(p) = &machine.person {
+        use rustix::process::{Gid, Uid};
+        let (uid, gid) = (Uid::from_raw(p.uid), Gid::from_raw(p.gid));
+        // SAFETY: between fork and exec only plain system calls are made; nothing is allocated or locked.
         unsafe {
-            command.pre_exec(|| {
-                let uid = rustix::process::geteuid();
+            command.pre_exec(move || {
+                // Up first where root's rights are only put aside, then down for good.
+                let _ = rustix::thread::set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT);
+                rustix::thread::set_thread_groups(&[gid])?;
+                rustix::thread::set_thread_res_gid(gid, gid, gid)?;
                 rustix::thread::set_thread_res_uid(uid, uid, uid)?;
                 Ok(())
             });

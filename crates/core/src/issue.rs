@@ -8,7 +8,7 @@ use crate::chain::constraints;
 use crate::error::{Error, Result};
 use crate::finding::{Code, Finding};
 use crate::form::pem;
-use crate::key::{KeyAlgorithm, PrivateKey};
+use crate::key::PrivateKey;
 use crate::label::Label;
 use crate::moment::{Moment, Span};
 use crate::name::{Name, Remark};
@@ -34,8 +34,6 @@ pub struct Request {
     pub folder: PathBuf,
     /// What it is for.
     pub purposes: Vec<Purpose>,
-    /// The kind of key.
-    pub algorithm: KeyAlgorithm,
     /// First moment; None means an hour ago.
     pub from: Option<Moment>,
     /// How long from now, or from `from`.
@@ -75,10 +73,17 @@ pub fn distinct(names: Vec<Name>) -> Vec<Name> {
     out
 }
 
-/// Makes key and certificate. `ignore` is what the folder's `.gitignore` holds already.
+/// Makes the certificate for a key and the files of both. `ignore` is what the folder's `.gitignore` holds already.
 ///
 /// Errors: a name outside the authority's constraints; an authority that has ended; a life that ends before it begins.
-pub fn make(request: &Request, signer: &Signer<'_>, ignore: &[u8], now: Moment, entropy: &dyn Entropy) -> Result<Made> {
+pub fn make(
+    request: &Request,
+    key: &PrivateKey,
+    signer: &Signer<'_>,
+    ignore: &[u8],
+    now: Moment,
+    entropy: &dyn Entropy,
+) -> Result<Made> {
     let mut findings = remarks(&request.names);
     let from = request.from.unwrap_or(now.plus(HEAD_START));
     let mut until = request.until.unwrap_or_else(|| request.from.unwrap_or(now).plus(request.valid_for.seconds()));
@@ -108,7 +113,6 @@ pub fn make(request: &Request, signer: &Signer<'_>, ignore: &[u8], now: Moment, 
         false => request.subject.clone(),
     };
     let leaf = Leaf { names: &request.names, purposes: &request.purposes, subject: &subject, from, until };
-    let key = PrivateKey::generate(request.algorithm, entropy)?;
     let (certificate, root) = match signer {
         Signer::Authority(authority, issuer_key) => {
             let c = leaf.issue(key.public(), &authority.certificate, issuer_key, entropy)?;
@@ -116,7 +120,7 @@ pub fn make(request: &Request, signer: &Signer<'_>, ignore: &[u8], now: Moment, 
             (c, authority.certificate.clone())
         }
         Signer::Itself => {
-            let c = leaf.self_sign(&key, entropy)?;
+            let c = leaf.self_sign(key, entropy)?;
             (c.clone(), c)
         }
     };

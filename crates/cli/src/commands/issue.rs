@@ -10,7 +10,7 @@ use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::error::Error;
 use tamga_core::finding::Finding;
 use tamga_core::issue::{self, LEAF_LIFE, Request, Signer};
-use tamga_core::key::KeyAlgorithm;
+use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
 use tamga_core::moment::{Moment, Span};
 use tamga_core::name::Name;
@@ -66,7 +66,6 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     let folder = folder(args.into.as_deref(), &label)?;
     let request = Request {
         purposes: purposes(&args.purpose)?,
-        algorithm: KeyAlgorithm::parse(&args.key_algorithm)?,
         from: args.not_before.as_deref().map(Moment::parse).transpose()?,
         valid_for: args.valid_for.as_deref().map_or(Ok(LEAF_LIFE), Span::parse)?,
         until: args.not_after.as_deref().map(Moment::parse).transpose()?,
@@ -75,6 +74,7 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
         label,
         folder,
     };
+    let algorithm = KeyAlgorithm::parse(&args.key_algorithm)?;
     unoccupied(&request.folder)?;
     if session.common.dry_run {
         let authorities = session.authorities()?;
@@ -92,11 +92,18 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
         );
         return Ok(Done::good(text, json!({"certificates": [], "dry_run": true})));
     }
-    let (_lock, ledger) = session.open_for_change()?;
-    let authorities = ledger.authorities()?;
-    authority::free(&request.label, &authorities, &ledger.issued(Some(request.label.as_str()))?)?;
-    let issuer = if args.self_signed { None } else { Some(authority::choose(args.issuer.as_deref(), &authorities)?) };
-    let (issued, findings) = make(session, &ledger, &request, issuer)?;
+    // The key is made while the ledger is opened, and however long it takes, nobody else waits for it.
+    let (issued, findings) = std::thread::scope(|scope| {
+        let key = scope.spawn(|| PrivateKey::generate(algorithm, &entropy::System));
+        let key = if matches!(algorithm, KeyAlgorithm::P256) { Err(key) } else { Ok(join(key)?) };
+        let (_lock, ledger) = session.open_for_change()?;
+        let authorities = ledger.authorities()?;
+        authority::free(&request.label, &authorities, &ledger.issued(Some(request.label.as_str()))?)?;
+        let issuer =
+            if args.self_signed { None } else { Some(authority::choose(args.issuer.as_deref(), &authorities)?) };
+        let key = key.or_else(join)?;
+        make(session, &ledger, &request, &key, issuer)
+    })?;
     Ok(Done::good(
         words(&issued, &findings),
         json!({
@@ -106,23 +113,28 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     ))
 }
 
+fn join(key: std::thread::ScopedJoinHandle<'_, tamga_core::error::Result<PrivateKey>>) -> Result<PrivateKey> {
+    Ok(key.join().unwrap_or(Err(Error::Crypto { doing: "making a key" }))?)
+}
+
 /// Makes a certificate, puts its files in place and records it. The ledger is locked.
 pub(crate) fn make(
     session: &Session,
     ledger: &Ledger,
     request: &Request,
+    key: &PrivateKey,
     issuer: Option<&Authority>,
 ) -> Result<(Issued, Vec<Finding>)> {
-    let key;
+    let issuer_key;
     let signer = match issuer {
         Some(a) => {
-            key = authority_key(a)?;
-            Signer::Authority(a, &key)
+            issuer_key = authority_key(a)?;
+            Signer::Authority(a, &issuer_key)
         }
         None => Signer::Itself,
     };
     let ignore = std::fs::read(request.folder.join(".gitignore")).unwrap_or_default();
-    let made = issue::make(request, &signer, &ignore, session.now, &entropy::System)?;
+    let made = issue::make(request, key, &signer, &ignore, session.now, &entropy::System)?;
     let issued = Issued {
         label: request.label.to_string(),
         certificate: made.certificate,

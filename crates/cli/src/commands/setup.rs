@@ -12,7 +12,7 @@ use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE, ROOT_LIFE};
 use tamga_core::cert::subject::Subject;
 use tamga_core::client::{Client, Outcome};
 use tamga_core::issue::{self, LEAF_LIFE};
-use tamga_core::key::KeyAlgorithm;
+use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
 use tamga_core::name::Name;
 use tamga_core::permit::Permit;
@@ -188,13 +188,13 @@ fn certificate_for(
         label: label.clone(),
         folder,
         purposes: vec![Purpose::Server],
-        algorithm: KeyAlgorithm::P256,
         from: None,
         valid_for: LEAF_LIFE,
         until: None,
         subject: Subject::default(),
     };
-    let (issued, _) = make_certificate::make(session, ledger, &request, Some(authority))?;
+    let key = PrivateKey::generate(KeyAlgorithm::P256, &tamga_host::entropy::System)?;
+    let (issued, _) = make_certificate::make(session, ledger, &request, &key, Some(authority))?;
     Ok((issued, change))
 }
 

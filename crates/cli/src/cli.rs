@@ -1,6 +1,9 @@
 //! The words of the command line. What they mean is in `commands/`.
 
-use crate::commands::{authority, check, completions, demo, explain, issue, leave, list, serve, setup, show, trust};
+use crate::commands::{
+    authority, check, completions, demo, explain, issue, leave, list, pairs, receive, renew, repair, request, revoke,
+    serve, setup, show, sign, trust,
+};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
 
@@ -69,10 +72,22 @@ pub(crate) enum Command {
     Authority(authority::AuthorityCommand),
     /// Make a key and a certificate for these names
     Issue(issue::IssueArgs),
+    /// Make a key, and a request to be signed elsewhere
+    Request(request::RequestArgs),
+    /// Sign a request that was made elsewhere
+    Sign(sign::SignArgs),
+    /// Take a signed certificate back to its waiting key
+    Receive(receive::ReceiveArgs),
+    /// The same certificate again, in the same files
+    Renew(renew::RenewArgs),
+    /// Take a certificate back, and say who will notice
+    Revoke(revoke::RevokeArgs),
     /// Every certificate that was issued
     List(list::ListArgs),
-    /// One thing in words: a file, label, serial or fingerprint
+    /// One thing in words (file, label, serial, fingerprint), or how two differ
     Show(show::ShowArgs),
+    /// Which private key belongs to which certificate and request
+    Match(pairs::MatchArgs),
     /// Roots into, out of, and seen in stores
     #[command(subcommand)]
     Trust(trust::TrustCommand),
@@ -82,6 +97,8 @@ pub(crate) enum Command {
     Explain(explain::ExplainArgs),
     /// A small HTTPS site on loopback with that certificate
     Serve(serve::ServeArgs),
+    /// Put right what interrupted work left, or a damaged ledger
+    Repair(repair::RepairArgs),
     /// Completions for a shell
     Completions(completions::CompletionsArgs),
 }
@@ -95,12 +112,19 @@ impl Command {
             Command::Leave(_) => "leave",
             Command::Authority(_) => "authority",
             Command::Issue(_) => "issue",
+            Command::Request(_) => "request",
+            Command::Sign(_) => "sign",
+            Command::Receive(_) => "receive",
+            Command::Renew(_) => "renew",
+            Command::Revoke(_) => "revoke",
             Command::List(_) => "list",
             Command::Show(_) => "show",
+            Command::Match(_) => "match",
             Command::Trust(_) => "trust",
             Command::Check(_) => "check",
             Command::Explain(_) => "explain",
             Command::Serve(_) => "serve",
+            Command::Repair(_) => "repair",
             Command::Completions(_) => "completions",
         }
     }
@@ -135,6 +159,31 @@ impl From<SubjectArgs> for tamga_core::cert::subject::Subject {
             locality: a.locality,
         }
     }
+}
+
+/// Opens a secret that exists.
+#[derive(Args, Clone, Default)]
+pub(crate) struct SecretArgs {
+    /// The passphrase of an encrypted key, from a file's first line
+    #[arg(long, value_name = "PATH", conflicts_with = "passphrase_env", help_heading = "Secrets")]
+    pub(crate) passphrase_file: Option<PathBuf>,
+    /// The same from an environment variable
+    #[arg(long, value_name = "VAR", help_heading = "Secrets")]
+    pub(crate) passphrase_env: Option<String>,
+}
+
+/// Protects a new one.
+#[derive(Args, Clone, Default)]
+pub(crate) struct NewSecretArgs {
+    /// Encrypt the new private key; asks for a passphrase twice
+    #[arg(long, help_heading = "Secrets")]
+    pub(crate) encrypt_key: bool,
+    /// Encrypt it with the passphrase in this file's first line
+    #[arg(long, value_name = "PATH", conflicts_with = "new_passphrase_env", help_heading = "Secrets")]
+    pub(crate) new_passphrase_file: Option<PathBuf>,
+    /// The same from an environment variable
+    #[arg(long, value_name = "VAR", help_heading = "Secrets")]
+    pub(crate) new_passphrase_env: Option<String>,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]

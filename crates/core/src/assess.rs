@@ -10,7 +10,7 @@ use crate::key::Strength;
 use crate::moment::{DAY, Moment};
 use crate::name::{Name, Remark};
 use crate::purpose::Purpose;
-use crate::report::{Authority, Issued};
+use crate::report::{Authority, Issued, Life};
 use crate::signature;
 
 /// What is to be judged, and what is known around it.
@@ -280,12 +280,26 @@ fn about_the_chain(q: &Question<'_>) -> Vec<Finding> {
 /// Is this the certificate that was issued for the name?
 fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
     let mut out = Vec::new();
-    let (true, Some(leaf)) = (q.live, q.served.first()) else { return out };
+    let Some(leaf) = q.served.first() else { return out };
+    if let Some((i, r)) = q.issued.iter().filter(|i| i.certificate == *leaf).find_map(|i| Some((i, i.revoked?))) {
+        out.push(
+            Finding::new(Code::Revoked, leaf.subject_words())
+                .saying(format!(
+                    "it was taken back on {} ({}); no client here looks for that",
+                    r.at.date(),
+                    r.reason.word()
+                ))
+                .mended_by(format!("tamga renew {}, then reload the server", i.label)),
+        );
+    }
+    if !q.live {
+        return out;
+    }
     for name in q.names {
         let meant: Vec<&Issued> = q
             .issued
             .iter()
-            .filter(|i| i.state == "live" && name_match::covers(&i.certificate, name, name_match::STRICT))
+            .filter(|i| i.is_live() && name_match::covers(&i.certificate, name, name_match::STRICT))
             .collect();
         let Some(right) = meant.last() else { continue };
         if meant.iter().any(|i| i.certificate == *leaf) {
@@ -293,7 +307,7 @@ fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
         }
         let other = q.issued.iter().find(|i| i.certificate == *leaf);
         let shown = match other {
-            Some(i) if i.state == "superseded" => format!("the earlier certificate of {}", i.label),
+            Some(i) if i.life == Life::Superseded => format!("the earlier certificate of {}", i.label),
             Some(i) => format!("the certificate {}", i.label),
             None => format!("a certificate of {}", leaf.issuer_words()),
         };

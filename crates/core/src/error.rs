@@ -123,6 +123,28 @@ pub enum Error {
         /// Where it should be.
         path: PathBuf,
     },
+    /// A private key that is not at hand, and where it is.
+    #[error("the private key of {label} is not here")]
+    KeyAway {
+        /// Whose key.
+        label: String,
+        /// Where it went.
+        place: String,
+        /// The way out.
+        instead: String,
+    },
+    /// Something that a finding objects to.
+    #[error("{what}")]
+    Objection {
+        /// The finding's word.
+        code: &'static str,
+        /// What is refused.
+        what: String,
+        /// Why.
+        why: String,
+        /// The way out.
+        instead: String,
+    },
     /// A private key that belongs to another certificate.
     #[error("the private key of {label} does not belong to its certificate")]
     KeyMismatch {
@@ -130,6 +152,34 @@ pub enum Error {
         label: String,
         /// Where it was read.
         path: PathBuf,
+    },
+    /// A private key that is encrypted, and no passphrase for it.
+    #[error("{what} is encrypted")]
+    PassphraseNeeded {
+        /// Which file.
+        what: String,
+    },
+    /// A passphrase that does not open the key.
+    #[error("{what} does not open")]
+    PassphraseWrong {
+        /// Which file.
+        what: String,
+    },
+    /// Something wrong in one line of a list.
+    #[error("{file}, line {line}: {inner}")]
+    InList {
+        /// The file.
+        file: String,
+        /// The line, from 1.
+        line: usize,
+        /// What is wrong.
+        inner: Box<Error>,
+    },
+    /// Something without any name to certify.
+    #[error("{what} names nobody")]
+    NamesNeeded {
+        /// What was looked at.
+        what: String,
     },
     /// An authority that ends before a leaf could begin.
     #[error("{authority} has ended")]
@@ -152,6 +202,7 @@ impl Told for Error {
         match self {
             Error::Word { .. } | Error::Contradiction { .. } | Error::ManyAuthorities { .. } => Kind::Usage,
             Error::Crypto { .. } => Kind::Fault,
+            Error::InList { inner, .. } => inner.kind(),
             _ => Kind::Refused,
         }
     }
@@ -168,7 +219,13 @@ impl Told for Error {
             Error::NoAuthority => "no-authority",
             Error::ManyAuthorities { .. } => "issuer-needed",
             Error::KeyMissing { .. } => "key-missing",
+            Error::KeyAway { .. } => "key-away",
+            Error::Objection { code, .. } => code,
             Error::KeyMismatch { .. } => "key-mismatch",
+            Error::InList { inner, .. } => inner.code(),
+            Error::NamesNeeded { .. } => "names-missing",
+            Error::PassphraseNeeded { .. } => "passphrase-needed",
+            Error::PassphraseWrong { .. } => "passphrase-wrong",
             Error::IssuerEnded { .. } => "issuer-expired",
             Error::Crypto { .. } => "crypto-fault",
         }
@@ -180,7 +237,11 @@ impl Told for Error {
 
     fn why(&self) -> String {
         match self {
-            Error::Name { why, .. } | Error::Contradiction { why, .. } | Error::Malformed { why, .. } => why.clone(),
+            Error::Name { why, .. }
+            | Error::Contradiction { why, .. }
+            | Error::Malformed { why, .. }
+            | Error::Objection { why, .. } => why.clone(),
+            Error::KeyAway { place, .. } => place.clone(),
             Error::Word { what, .. } => format!("it is no {what} that Tamga knows"),
             Error::OutsideConstraints { permitted, .. } => {
                 format!("its root is limited to {permitted}")
@@ -198,6 +259,10 @@ impl Told for Error {
             Error::KeyMismatch { path, .. } => {
                 format!("the key in {} has another public half", path.display())
             }
+            Error::InList { inner, .. } => inner.why(),
+            Error::NamesNeeded { .. } => "a certificate without a name is accepted by nobody".into(),
+            Error::PassphraseNeeded { .. } => "its passphrase was not given and nobody could be asked".into(),
+            Error::PassphraseWrong { .. } => "the passphrase is wrong".into(),
             Error::IssuerEnded { ended, .. } => {
                 format!("its certificate ended on {ended}; nothing it signs now is accepted")
             }
@@ -207,9 +272,11 @@ impl Told for Error {
 
     fn remedy(&self) -> String {
         match self {
-            Error::Name { instead, .. } | Error::Contradiction { instead, .. } | Error::LabelTaken { instead, .. } => {
-                instead.clone()
-            }
+            Error::Name { instead, .. }
+            | Error::Contradiction { instead, .. }
+            | Error::LabelTaken { instead, .. }
+            | Error::KeyAway { instead, .. }
+            | Error::Objection { instead, .. } => instead.clone(),
             Error::Word { accepted, .. } => format!("write {accepted}"),
             Error::Malformed { .. } => {
                 "look at the file: it may be cut short, of another kind, or in a form not asked for".into()
@@ -228,6 +295,10 @@ impl Told for Error {
             Error::KeyMismatch { .. } => {
                 "put the matching key back, or make a new certificate under another label".into()
             }
+            Error::InList { inner, .. } => inner.remedy(),
+            Error::NamesNeeded { .. } => "give the names on the command line".into(),
+            Error::PassphraseNeeded { .. } => "give it: --passphrase-file PATH or --passphrase-env VAR".into(),
+            Error::PassphraseWrong { .. } => "try again with the passphrase that the key was encrypted with".into(),
             Error::IssuerEnded { .. } => "make a new authority: tamga authority create LABEL".into(),
             Error::Crypto { .. } => "please report this with the command that you typed".into(),
         }

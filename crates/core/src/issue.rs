@@ -1,27 +1,30 @@
 //! Issuing: what is asked for, checked before anything is written, and what comes of it.
 
-use crate::authority::{CERTIFICATE_FILE, HEAD_START, KEY_FILE, document};
+use crate::authority::create::{purposes_within, until};
+use crate::authority::{CERTIFICATE_FILE, HEAD_START, KEY_FILE, ROOT_FILE, certificate_document, key_document, limits};
 use crate::cert::Certificate;
-use crate::cert::profile::{self, Leaf};
-use crate::cert::subject::Subject;
+use crate::cert::extensions::{General, Subtrees};
+use crate::cert::profile::{self, Leaf, Links};
+use crate::cert::subject::{self, Subject};
 use crate::chain::constraints;
 use crate::error::{Error, Result};
 use crate::finding::{Code, Finding};
-use crate::form::pem;
-use crate::key::PrivateKey;
+use crate::key::{PrivateKey, PublicKey, Strength};
 use crate::label::Label;
-use crate::moment::{Moment, Span};
+use crate::moment::{DAY, Moment, Span};
 use crate::name::{Name, Remark};
-use crate::permit::Permit;
 use crate::ports::Entropy;
 use crate::purpose::Purpose;
 use crate::report::Authority;
+use crate::secret::Passphrase;
 use crate::step::{Document, Publication};
 use std::path::PathBuf;
 use zeroize::Zeroizing;
 
 /// A leaf's life where none is given: 397 days, the most that clients of public authorities took.
 pub const LEAF_LIFE: Span = Span::days(397);
+/// The longest life that Safari takes in a server certificate under a root of one's own (Apple's support page 103769).
+const APPLE_DAYS: i64 = 825;
 
 /// What is asked for.
 #[derive(Clone, Debug)]
@@ -40,8 +43,47 @@ pub struct Request {
     pub valid_for: Span,
     /// Last moment; wins over `valid_for`.
     pub until: Option<Moment>,
-    /// The subject; an empty one gets the first name.
-    pub subject: Subject,
+    /// The subject's name, DER; None means the first name.
+    pub subject: Option<Vec<u8>>,
+    /// What is written into it instead of what its authority says.
+    pub links: Links,
+    /// Objections that are lifted.
+    pub accepted: Vec<Code>,
+}
+
+impl Request {
+    /// A request for a server, with every default.
+    pub fn server(names: Vec<Name>, label: Label, folder: PathBuf) -> Request {
+        Request {
+            names,
+            label,
+            folder,
+            purposes: vec![Purpose::Server],
+            from: None,
+            valid_for: LEAF_LIFE,
+            until: None,
+            subject: None,
+            links: Links::default(),
+            accepted: Vec::new(),
+        }
+    }
+}
+
+/// Whose key it is for.
+pub enum Holder<'a> {
+    /// Ours: it is written beside the certificate, encrypted where there is a passphrase.
+    Key(&'a PrivateKey, Option<&'a Passphrase>),
+    /// Somebody else's: only the public half is known.
+    Public(&'a PublicKey),
+}
+
+impl Holder<'_> {
+    fn public(&self) -> &PublicKey {
+        match self {
+            Holder::Key(key, _) => key.public(),
+            Holder::Public(key) => key,
+        }
+    }
 }
 
 /// A new certificate with its files and what should be said about it.
@@ -59,7 +101,7 @@ pub enum Signer<'a> {
     /// An authority with its key.
     Authority(&'a Authority, &'a PrivateKey),
     /// The certificate itself.
-    Itself,
+    Itself(&'a PrivateKey),
 }
 
 /// Drops doubles, keeping the first of each.
@@ -73,110 +115,192 @@ pub fn distinct(names: Vec<Name>) -> Vec<Name> {
     out
 }
 
-/// Makes the certificate for a key and the files of both. `ignore` is what the folder's `.gitignore` holds already.
+/// Refuses what no authority may do, before any key is made: purposes that do not go together.
+pub fn purposes_together(purposes: &[Purpose]) -> Result<()> {
+    let other = purposes.iter().find(|p| matches!(p, Purpose::Mail | Purpose::Code));
+    match other.filter(|_| purposes.contains(&Purpose::Server)) {
+        None => Ok(()),
+        Some(p) => Err(Error::Objection {
+            code: "purpose-missing",
+            what: format!("no certificate is for server and {} at once", p.word()),
+            why: "a server's key lies on a machine that strangers talk to; what it could sign then must stay small"
+                .into(),
+            instead: "issue two certificates, one for each purpose".into(),
+        }),
+    }
+}
+
+/// Makes the certificate and the files that go with it. `ignore` is what the folder's `.gitignore` holds already.
 ///
-/// Errors: a name outside the authority's constraints; an authority that has ended; a life that ends before it begins.
+/// Errors: a name outside the authority's constraints; a purpose it was not created for; an authority that has ended; a
+/// life that ends before it begins; a weak key.
 pub fn make(
     request: &Request,
-    key: &PrivateKey,
+    holder: &Holder<'_>,
     signer: &Signer<'_>,
     ignore: &[u8],
     now: Moment,
     entropy: &dyn Entropy,
 ) -> Result<Made> {
     let mut findings = remarks(&request.names);
+    purposes_together(&request.purposes)?;
+    strong(request, holder.public())?;
     let from = request.from.unwrap_or(now.plus(HEAD_START));
-    let mut until = request.until.unwrap_or_else(|| request.from.unwrap_or(now).plus(request.valid_for.seconds()));
-    if let Signer::Authority(authority, _) = signer {
-        let root = &authority.certificate;
-        if now > root.not_after {
-            return Err(Error::IssuerEnded { authority: authority.label.clone(), ended: root.not_after.to_string() });
+    let mut end = request.until.unwrap_or_else(|| request.from.unwrap_or(now).plus(request.valid_for.seconds()));
+    let mut links = request.links.clone();
+    match signer {
+        Signer::Authority(authority, _) => {
+            purposes_within(&request.purposes, authority)?;
+            let (shorter, shortened) = until(authority, now, end)?;
+            if shortened {
+                findings.push(outlives(request.label.as_str(), shorter, authority));
+            }
+            end = shorter;
+            links.crl = links.crl.or_else(|| authority.links.crl.clone());
+            links.issuer = links.issuer.or_else(|| authority.links.issuer.clone());
         }
-        if until > root.not_after {
-            until = root.not_after;
-            findings.push(
-                Finding::new(Code::OutlivesIssuer, request.label.as_str())
-                    .saying(format!("shortened to {}: its authority {} ends then", until.date(), authority.label))
-                    .mended_by("make a new authority before that day: tamga authority create LABEL"),
-            );
+        Signer::Itself(_) => {
+            if let Some(p) = request.purposes.iter().find(|p| matches!(p, Purpose::Mail | Purpose::Code)) {
+                return Err(Error::Objection {
+                    code: "purpose-missing",
+                    what: format!("no certificate for the purpose {} signs itself", p.word()),
+                    why: "only an authority created with that purpose vouches for it".into(),
+                    instead: format!("make one: tamga authority create LABEL --purpose {}", p.word()),
+                });
+            }
         }
     }
-    if until <= from {
+    if end <= from {
         return Err(Error::Contradiction {
             what: "the certificate would end before it begins".into(),
-            why: format!("from {from} until {until}"),
+            why: format!("from {from} until {end}"),
             instead: "choose --not-before and --not-after or --valid-for in order".into(),
         });
     }
-    let subject = match request.subject == Subject::default() {
-        true => request.names.first().map(profile::leaf_subject).unwrap_or_default(),
-        false => request.subject.clone(),
+    let subject = match &request.subject {
+        Some(der) => der.clone(),
+        None => request.names.first().map(profile::leaf_subject).unwrap_or_default().to_der()?,
     };
-    let leaf = Leaf { names: &request.names, purposes: &request.purposes, subject: &subject, from, until };
-    let (certificate, root) = match signer {
+    findings.extend(about_life_and_subject(request, &subject, from, end));
+    let leaf =
+        Leaf { names: &request.names, purposes: &request.purposes, subject: &subject, from, until: end, links: &links };
+    let (certificate, chain, root) = match signer {
         Signer::Authority(authority, issuer_key) => {
-            let c = leaf.issue(key.public(), &authority.certificate, issuer_key, entropy)?;
+            let c = leaf.issue(holder.public(), &authority.certificate, issuer_key, entropy)?;
             within(&c, authority)?;
-            (c, authority.certificate.clone())
+            let chain: Vec<Certificate> = std::iter::once(c.clone()).chain(authority.served_with()).collect();
+            (c, chain, authority.top().cloned())
         }
-        Signer::Itself => {
+        Signer::Itself(key) => {
             let c = leaf.self_sign(key, entropy)?;
-            (c.clone(), c)
+            (c.clone(), vec![c.clone()], Some(c))
         }
     };
     let publication = Publication {
         folder: request.folder.clone(),
         folder_mode: 0o755,
-        documents: vec![
-            Document { name: ".gitignore", bytes: ignoring(ignore), mode: 0o644 },
-            document("root.pem", pem::write(pem::CERTIFICATE, root.der()), 0o644),
-            document(KEY_FILE, pem::write(pem::PRIVATE_KEY, &key.to_pkcs8()?), 0o600),
-            document(CERTIFICATE_FILE, pem::write(pem::CERTIFICATE, certificate.der()), 0o644),
-        ],
+        documents: documents(holder, &chain, root.as_ref(), ignore, entropy)?,
     };
     Ok(Made { certificate, publication, findings })
 }
 
-/// Judges the finished certificate against the constraints that stand in the authority's own, as clients will.
-fn within(leaf: &Certificate, authority: &Authority) -> Result<()> {
-    let Some(subtrees) = &authority.certificate.constraints else {
-        return Ok(());
-    };
-    match constraints::violated(subtrees, leaf) {
-        None => Ok(()),
-        Some(name) => Err(Error::OutsideConstraints {
-            free_label: format!("{}-2", authority.label),
-            name,
-            authority: authority.label.clone(),
-            permitted: permitted_words(authority),
+/// The files of a certificate, the one that vouches for the whole last.
+pub fn documents(
+    holder: &Holder<'_>,
+    chain: &[Certificate],
+    root: Option<&Certificate>,
+    ignore: &[u8],
+    entropy: &dyn Entropy,
+) -> Result<Vec<Document>> {
+    let mut out = Vec::new();
+    if let Holder::Key(..) = holder {
+        out.push(Document { name: ".gitignore", bytes: ignoring(ignore), mode: 0o644, secret: false });
+    }
+    if let Some(root) = root {
+        out.push(certificate_document(ROOT_FILE, [root]));
+    }
+    if let Holder::Key(key, passphrase) = holder {
+        out.push(key_document(key, *passphrase, entropy)?);
+    }
+    out.push(certificate_document(CERTIFICATE_FILE, chain));
+    Ok(out)
+}
+
+/// That a life was shortened to its authority's.
+pub fn outlives(about: &str, until: Moment, authority: &Authority) -> Finding {
+    Finding::new(Code::OutlivesIssuer, about)
+        .saying(format!("shortened to {}: its authority {} ends then", until.date(), authority.label))
+        .mended_by(format!("make a successor before that day: tamga authority rollover {} NEW", authority.label))
+}
+
+fn strong(request: &Request, key: &PublicKey) -> Result<()> {
+    match key.strength() {
+        Strength::Rsa(bits) if bits < 2048 && !request.accepted.contains(&Code::WeakKey) => Err(Error::Objection {
+            code: Code::WeakKey.word(),
+            what: format!("the key of {} is too weak", request.label),
+            why: format!("it has {bits} bits; OpenSSL and programs in Rust refuse RSA below 2048"),
+            instead: "leave --key-file away for a new key; or, for a device that can do no more, --accept weak-key"
+                .into(),
         }),
+        _ => Ok(()),
     }
 }
 
-/// What an authority may certify, in words.
-pub fn permitted_words(authority: &Authority) -> String {
-    use crate::cert::read::General;
-    let Some(subtrees) = &authority.certificate.constraints else {
-        return Permit::Any.to_string();
-    };
-    let of = |wanted: fn(&General) -> bool| {
-        subtrees.permitted.iter().filter(|g| wanted(g)).map(General::words).collect::<Vec<_>>().join(", ")
-    };
-    let dns = of(|g| matches!(g, General::Dns(_)));
-    let ip = of(|g| matches!(g, General::Ip(_)));
-    [dns, ip].into_iter().filter(|s| !s.is_empty()).collect::<Vec<_>>().join("; ")
+fn about_life_and_subject(request: &Request, subject: &[u8], from: Moment, until: Moment) -> Vec<Finding> {
+    let mut out = Vec::new();
+    let days = until.days_after(from);
+    if request.purposes.contains(&Purpose::Server) && days > APPLE_DAYS {
+        out.push(
+            Finding::new(Code::ValidityTooLong, request.label.as_str()).saying(format!(
+                "it is valid for {days} days: Safari and Apple's systems refuse more than {APPLE_DAYS}"
+            )),
+        );
+    }
+    let common = subject::common_name(subject).filter(|_| request.purposes.contains(&Purpose::Server));
+    if let Some(common) = common
+        && let Ok(name) = Name::parse(&common)
+        && common.contains('.')
+        && !request.names.contains(&name)
+    {
+        let common = crate::text::harmless(&common);
+        out.push(
+            Finding::new(Code::CommonNameUnlisted, common.clone())
+                .saying(format!("{common} stands in the common name alone, where no client looks"))
+                .mended_by(format!("add it to the names if visitors use it: tamga issue {common} …")),
+        );
+    }
+    out
 }
 
-/// The same, short enough for a line: address blocks are only counted.
-pub fn permitted_briefly(authority: &Authority) -> String {
-    use crate::cert::read::General;
-    let Some(subtrees) = &authority.certificate.constraints else {
-        return Permit::Any.to_string();
-    };
-    let domains: Vec<String> =
-        subtrees.permitted.iter().filter(|g| matches!(g, General::Dns(_))).map(General::words).collect();
-    let blocks = subtrees.permitted.iter().filter(|g| matches!(g, General::Ip(_))).count();
-    format!("{} and {blocks} address blocks", domains.join(", "))
+/// Refuses names that lie outside what an authority or one above it may certify, before anything is made.
+pub fn names_within(names: &[Name], authority: &Authority) -> Result<()> {
+    for above in std::iter::once(&authority.certificate).chain(&authority.above) {
+        let Some(subtrees) = &above.constraints else { continue };
+        if let Some(name) = names.iter().find(|n| constraints::forbids(subtrees, &General::from_name(n))) {
+            return Err(outside(name.to_string(), authority, subtrees));
+        }
+    }
+    Ok(())
+}
+
+fn outside(name: String, authority: &Authority, subtrees: &Subtrees) -> Error {
+    Error::OutsideConstraints {
+        free_label: format!("{}-2", authority.label),
+        name,
+        authority: authority.label.clone(),
+        permitted: limits::words(Some(subtrees)),
+    }
+}
+
+/// Judges the finished certificate against the constraints of its authority and of those above, as clients will.
+fn within(leaf: &Certificate, authority: &Authority) -> Result<()> {
+    for above in std::iter::once(&authority.certificate).chain(&authority.above) {
+        let Some(subtrees) = &above.constraints else { continue };
+        if let Some(name) = constraints::violated(subtrees, leaf) {
+            return Err(outside(name, authority, subtrees));
+        }
+    }
+    Ok(())
 }
 
 /// The findings about names that are taken all the same.
@@ -195,18 +319,25 @@ pub fn remarks(names: &[Name]) -> Vec<Finding> {
             });
         }
     }
-    for f in &mut out {
-        f.severity = crate::finding::Severity::Note;
-    }
-    out
+    out.into_iter().map(Finding::as_note).collect()
 }
 
 /// A `.gitignore` that covers the key, keeping what stands in it.
-fn ignoring(before: &[u8]) -> Zeroizing<Vec<u8>> {
+pub fn ignoring(before: &[u8]) -> Zeroizing<Vec<u8>> {
     let text = String::from_utf8_lossy(before);
     if text.lines().any(|l| matches!(l.trim(), KEY_FILE | "/private-key.pem" | "*" | "*.pem")) {
         return Zeroizing::new(before.to_vec());
     }
     let joint = if before.is_empty() || before.ends_with(b"\n") { "" } else { "\n" };
     Zeroizing::new([before, format!("{joint}/{KEY_FILE}\n").as_bytes()].concat())
+}
+
+/// The subject fields as typed, DER; None where nothing was typed.
+pub fn subject_of(typed: &Subject) -> Result<Option<Vec<u8>>> {
+    if *typed == Subject::default() { Ok(None) } else { typed.to_der().map(Some) }
+}
+
+/// How long a certificate was meant to live: what a renewal gives it again.
+pub fn life_of(c: &Certificate) -> Span {
+    Span::seconds_of((c.not_after.unix() - c.not_before.unix() + HEAD_START).max(DAY))
 }

@@ -93,6 +93,11 @@ impl Span {
         Span(n * DAY)
     }
 
+    /// So many seconds, at least one.
+    pub fn seconds_of(n: i64) -> Span {
+        Span(n.max(1))
+    }
+
     /// In seconds.
     pub fn seconds(self) -> i64 {
         self.0

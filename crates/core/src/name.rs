@@ -156,6 +156,15 @@ pub fn uri_host(uri: &str) -> Option<&str> {
     (!host.is_empty()).then_some(host)
 }
 
+/// 4 or 16 octets as an address.
+pub fn ip(octets: &[u8]) -> Option<IpAddr> {
+    match octets.len() {
+        4 => <[u8; 4]>::try_from(octets).ok().map(IpAddr::from),
+        16 => <[u8; 16]>::try_from(octets).ok().map(IpAddr::from),
+        _ => None,
+    }
+}
+
 /// Checks a domain as it stands in a constraint or a name without wildcard; gives it in lower case as A-labels.
 pub fn domain(typed: &str) -> Result<String> {
     dns(typed, typed).and_then(|d| {

@@ -45,6 +45,19 @@ impl Cidr {
         ip.is_ipv4() == self.address.is_ipv4() && Cidr::new(ip, self.length).address == self.address
     }
 
+    /// From address and mask as the extension holds them; None for a mask with holes.
+    pub fn from_octets(octets: &[u8]) -> Option<Cidr> {
+        let (address, mask) = octets.split_at_checked(octets.len() / 2)?;
+        let ones: u32 = mask.iter().map(|b| b.count_ones()).sum();
+        let block = Cidr::new(crate::name::ip(address)?, u8::try_from(ones).ok()?);
+        (block.to_octets() == octets).then_some(block)
+    }
+
+    /// True if all of the other block lies in this one.
+    pub fn holds(&self, other: Cidr) -> bool {
+        self.length <= other.length && self.contains(other.address)
+    }
+
     /// Address and mask, each 4 or 16 octets, as the extension holds them.
     pub fn to_octets(self) -> Vec<u8> {
         match self.address {
@@ -111,7 +124,7 @@ impl Permit {
         };
         let bare = typed.trim_start_matches('[').trim_end_matches(']');
         if let Some(block) = Cidr::parse(bare) {
-            if !blocks.iter().any(|b| b.length <= block.length && b.contains(block.address)) {
+            if !blocks.iter().any(|b| b.holds(block)) {
                 blocks.push(block);
             }
             return Ok(());

@@ -32,6 +32,11 @@ impl Purpose {
         }
     }
 
+    /// Reads the word of the interface.
+    pub fn parse(typed: &str) -> Option<Purpose> {
+        Purpose::ALL.into_iter().find(|p| p.word() == typed)
+    }
+
     /// The key purpose's object identifier.
     pub fn oid(self) -> ObjectIdentifier {
         ObjectIdentifier::new_unwrap(match self {

@@ -85,6 +85,8 @@ pub struct Document {
     pub bytes: Zeroizing<Vec<u8>>,
     /// Permission bits from the first byte on.
     pub mode: u32,
+    /// True for an open key: where the file system does not keep the mode, it must not be written at all.
+    pub secret: bool,
 }
 
 /// Files that belong together: staged, verified, then all there or none.

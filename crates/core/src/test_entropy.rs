@@ -8,6 +8,13 @@ use std::cell::Cell;
 #[derive(Default)]
 pub(crate) struct Counted(Cell<u64>);
 
+impl Counted {
+    /// The stream from another place on.
+    pub(crate) fn from(n: u64) -> Counted {
+        Counted(Cell::new(n * 1_000_000))
+    }
+}
+
 impl Entropy for Counted {
     fn fill(&self, into: &mut [u8]) {
         for chunk in into.chunks_mut(32) {

@@ -5,13 +5,15 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 24] = [
+const LAYERS: [&str; 32] = [
     "text",
+    "secret",
     "error",
     "moment",
     "label",
     "name",
     "purpose",
+    "reason",
     "permit",
     "client_id",
     "nss",
@@ -29,6 +31,12 @@ const LAYERS: [&str; 24] = [
     "assess",
     "authority",
     "issue",
+    "request",
+    "sign",
+    "receive",
+    "renew",
+    "pairs",
+    "difference",
     "lib",
 ];
 

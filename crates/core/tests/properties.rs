@@ -3,31 +3,64 @@
 #![allow(clippy::unwrap_used, reason = "tests")]
 
 use proptest::prelude::*;
+use tamga_core::authority::create::{self, Request};
 use tamga_core::cert::Certificate;
-use tamga_core::form::pem;
+use tamga_core::cert::crl::{self, Crl, Revoked};
+use tamga_core::cert::csr::{self, Csr};
+use tamga_core::form::{pem, private_key};
+use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
 use tamga_core::moment::{Moment, Span};
 use tamga_core::name::Name;
 use tamga_core::permit::{Cidr, Permit};
+use tamga_core::purpose::Purpose;
+use tamga_core::reason::Reason;
+use tamga_core::request::Wanted;
+use tamga_core::secret::Passphrase;
 use tamga_core::text::harmless;
+use zeroize::Zeroizing;
 
-/// A real certificate to damage: made once.
-fn certificate() -> Vec<u8> {
-    use tamga_core::cert::profile;
-    use tamga_core::key::{KeyAlgorithm, PrivateKey};
-    struct Fixed;
-    impl tamga_core::ports::Entropy for Fixed {
-        fn fill(&self, into: &mut [u8]) {
-            for (i, b) in into.iter_mut().enumerate() {
-                *b = u8::try_from(i % 200).unwrap() + 7;
-            }
+struct Fixed;
+
+impl tamga_core::ports::Entropy for Fixed {
+    fn fill(&self, into: &mut [u8]) {
+        for (i, b) in into.iter_mut().enumerate() {
+            *b = u8::try_from(i % 200).unwrap() + 7;
         }
     }
+}
+
+/// A real root with its key: something to damage.
+fn root() -> (Certificate, PrivateKey) {
     let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
-    let label = Label::parse("saltmarsh").unwrap();
-    let (from, until) = (Moment::from_unix(1_000_000_000), Moment::from_unix(3_000_000_000));
-    let c = profile::root(&profile::root_subject(&label), &Permit::default_set(), from, until, &key, &Fixed).unwrap();
-    c.der().to_vec()
+    let request = Request::plain(Label::parse("saltmarsh").unwrap());
+    let now = Moment::from_unix(1_700_000_000);
+    let made = create::root(&request, &key, None, "x".into(), now, &Fixed).unwrap();
+    (made.authority.certificate, key)
+}
+
+fn certificate() -> Vec<u8> {
+    root().0.der().to_vec()
+}
+
+fn request() -> Vec<u8> {
+    let wanted = Wanted {
+        names: vec![Name::parse("gauge-7.saltmarsh.test").unwrap(), Name::parse("192.168.7.7").unwrap()],
+        purposes: vec![Purpose::Server],
+        subject: None,
+        folder: "x".into(),
+    };
+    let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
+    tamga_core::request::make(&wanted, &key, None, b"", &Fixed).unwrap().0.der().to_vec()
+}
+
+fn list() -> Vec<u8> {
+    let (issuer, key) = root();
+    let entries: Vec<Revoked> = (1..5)
+        .map(|n| Revoked { serial: format!("{n:02x}ff"), at: issuer.not_before, reason: Reason::ALL[n] })
+        .collect();
+    let (this_update, next_update) = (issuer.not_before, issuer.not_after);
+    crl::ToSign { issuer: &issuer, number: 7, this_update, next_update, entries: &entries }.sign(&key, &Fixed).unwrap()
 }
 
 proptest! {
@@ -73,6 +106,47 @@ proptest! {
         der[at % n] = to;
         let _ = Certificate::read(&der, "x").map(|c| (c.name_words(), c.is_self_signed(), c.subject_words()));
         let _ = Certificate::read(&der[..cut % n], "x");
+    }
+
+    #[test]
+    fn damaged_requests_and_lists_never_panic(at in 0_usize..900, to in any::<u8>(), cut in 0_usize..900) {
+        let (mut csr, mut crl) = (request(), list());
+        let (n, m) = (csr.len(), crl.len());
+        csr[at % n] = to;
+        crl[at % m] = to;
+        let _ = Csr::read(&csr, "x").map(|c| (c.name_words(), c.subject_words(), c.proves_possession().is_ok()));
+        let _ = Crl::read(&crl, "x").map(|c| (c.entries.len(), c.count(), c.issuer_words()));
+        let _ = (csr::find(&csr[..cut % n], "x"), crl::find(&crl[..cut % m], "x"));
+    }
+
+    #[test]
+    fn keys_are_read_or_refused(noise in any::<Vec<u8>>(), at in 0_usize..140, to in any::<u8>()) {
+        let _ = private_key::read(&noise, "x");
+        let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
+        let mut der = private_key::pkcs8(&key).unwrap();
+        let n = der.len();
+        der[at % n] = to;
+        // A changed key is refused, or is a key of its own: never one whose halves do not belong together.
+        if let Ok(stored) = private_key::read(&der, "x") {
+            let found = stored.open(Some(&Passphrase::new(Zeroizing::new(vec![1])))).unwrap();
+            let again = private_key::read(&private_key::pkcs8(&found).unwrap(), "x").unwrap().open(None).unwrap();
+            prop_assert_eq!(again.public(), found.public());
+        }
+    }
+
+    #[test]
+    fn limits_come_back_from_the_certificate(domains in proptest::collection::vec("[a-z]{1,9}\\.[a-z]{2,6}", 0..5), a in any::<u32>(), length in 0_u8..=32) {
+        let mut permit = Permit::default_set();
+        for d in &domains {
+            permit.extend(d).unwrap();
+        }
+        permit.extend(&Cidr::new(std::net::IpAddr::from(std::net::Ipv4Addr::from(a)), length).to_string()).unwrap();
+        let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
+        let mut request = Request::plain(Label::parse("x").unwrap());
+        request.wanted.permit = match &permit { Permit::Only { domains, blocks } => domains.iter().cloned().chain(blocks.iter().map(ToString::to_string)).collect(), Permit::Any => vec![] };
+        let made = create::root(&request, &key, None, "x".into(), Moment::from_unix(1_700_000_000), &Fixed).unwrap();
+        let found = tamga_core::authority::limits::permit_of(made.authority.certificate.constraints.as_ref().unwrap());
+        prop_assert_eq!(found, permit);
     }
 
     #[test]

@@ -22,6 +22,14 @@ pub enum Error {
         /// The file.
         path: PathBuf,
     },
+    /// A file system that does not keep a key to its owner.
+    #[error("the private key cannot be kept to yourself in {}", path.display())]
+    ModeLost {
+        /// The file.
+        path: PathBuf,
+        /// The permission bits that it got.
+        mode: u32,
+    },
     /// The ledger could not be used.
     #[error("the ledger {} cannot be used", path.display())]
     Ledger {
@@ -29,6 +37,24 @@ pub enum Error {
         path: PathBuf,
         /// SQLite's word.
         source: rusqlite::Error,
+    },
+    /// The ledger's file is damaged.
+    #[error("the ledger {} is damaged", path.display())]
+    LedgerDamaged {
+        /// The file.
+        path: PathBuf,
+        /// SQLite's word.
+        source: rusqlite::Error,
+    },
+    /// A backup could not be written or opened.
+    #[error("{what}")]
+    Backup {
+        /// What was done.
+        what: String,
+        /// What is wrong.
+        why: String,
+        /// What to do.
+        remedy: String,
     },
     /// The ledger was written by a newer Tamga.
     #[error("the ledger {} is of a newer Tamga", path.display())]
@@ -93,7 +119,7 @@ impl Told for Error {
     fn kind(&self) -> Kind {
         match self {
             Error::Stuck { .. } => Kind::Stuck,
-            Error::InTheWay { .. } => Kind::Refused,
+            Error::InTheWay { .. } | Error::Backup { .. } | Error::ModeLost { .. } => Kind::Refused,
             _ => Kind::Surroundings,
         }
     }
@@ -102,7 +128,10 @@ impl Told for Error {
         match self {
             Error::File { .. } => "file-failed",
             Error::InTheWay { .. } => "file-in-the-way",
+            Error::ModeLost { .. } => "mode-lost",
             Error::Ledger { .. } => "ledger-failed",
+            Error::LedgerDamaged { .. } => "ledger-damaged",
+            Error::Backup { .. } => "backup-refused",
             Error::LedgerNewer { .. } => "ledger-newer",
             Error::Locked { .. } => "locked",
             Error::Program { .. } => "program-failed",
@@ -123,7 +152,11 @@ impl Told for Error {
             Error::InTheWay { .. } => {
                 "it was not made by Tamga for this certificate, and nothing is overwritten unasked".into()
             }
-            Error::Ledger { source, .. } => format!("SQLite says: {source}"),
+            Error::ModeLost { mode, .. } => {
+                format!("this file system gives every file the mode {mode:04o}, so that others could read it")
+            }
+            Error::Ledger { source, .. } | Error::LedgerDamaged { source, .. } => format!("SQLite says: {source}"),
+            Error::Backup { why, .. } => why.clone(),
             Error::LedgerNewer { .. } => "this version does not know its layout".into(),
             Error::Locked { .. } => "it has held the data folder's lock for 30 seconds".into(),
             Error::Program { said, .. } => said.clone(),
@@ -143,9 +176,14 @@ impl Told for Error {
                 _ => "look at that path, then run the same command again".into(),
             },
             Error::InTheWay { .. } => "move it away, or choose another folder: --into DIR".into(),
+            Error::ModeLost { .. } => "encrypt it (--encrypt-key), or choose a folder on another file system".into(),
             Error::Ledger { .. } => {
                 "see that the data folder is yours and not full, then run the same command again".into()
             }
+            Error::LedgerDamaged { .. } => {
+                "tamga repair puts it together again from what still reads and from the authorities' files".into()
+            }
+            Error::Backup { remedy, .. } => remedy.clone(),
             Error::LedgerNewer { .. } => "use the newer Tamga, or another --data-dir".into(),
             Error::Locked { .. } => "wait until it has ended, then run the same command again".into(),
             Error::Program { .. } => "mend what it says, then run the same command again".into(),

@@ -6,7 +6,7 @@ use std::io::Write;
 use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
-use tamga_core::step::Publication;
+use tamga_core::step::{Document, Publication};
 
 /// Makes a folder and its parents with a mode; nothing if it is there.
 pub fn folder(path: &Path, mode: u32) -> Result<()> {
@@ -25,6 +25,59 @@ pub fn write_whole(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
     sync_folder(parent(path))
 }
 
+/// Puts one document in place whole, replacing what is there.
+pub fn replace(path: &Path, document: &Document) -> Result<()> {
+    let staged = beside(path, "new");
+    let _ = std::fs::remove_file(&staged);
+    create_document(&staged, document)?;
+    std::fs::rename(&staged, path).map_err(Error::file("putting in place", path))?;
+    sync_folder(parent(path))
+}
+
+/// A file that is written bit by bit and put in place at the end; gone if it never is.
+pub struct Staged {
+    file: File,
+    staged: PathBuf,
+    place: PathBuf,
+    done: bool,
+}
+
+impl Staged {
+    /// Opens the stage beside the place, with its mode from the first byte.
+    pub fn new(place: &Path, mode: u32) -> Result<Staged> {
+        let staged = beside(place, "new");
+        let _ = std::fs::remove_file(&staged);
+        let file = OpenOptions::new()
+            .write(true)
+            .create_new(true)
+            .mode(mode)
+            .open(&staged)
+            .map_err(Error::file("writing", place))?;
+        Ok(Staged { file, staged, place: place.to_owned(), done: false })
+    }
+
+    /// Where to write.
+    pub fn file(&self) -> &File {
+        &self.file
+    }
+
+    /// Makes it durable and visible.
+    pub fn put_in_place(mut self) -> Result<()> {
+        self.file.sync_all().map_err(Error::file("writing", &self.place))?;
+        std::fs::rename(&self.staged, &self.place).map_err(Error::file("putting in place", &self.place))?;
+        self.done = true;
+        sync_folder(parent(&self.place))
+    }
+}
+
+impl Drop for Staged {
+    fn drop(&mut self) {
+        if !self.done {
+            let _ = std::fs::remove_file(&self.staged);
+        }
+    }
+}
+
 /// Takes a file or link away; nothing if it is not there.
 pub fn remove(path: &Path) -> Result<()> {
     match std::fs::remove_file(path) {
@@ -41,7 +94,26 @@ fn create(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
     file.write_all(bytes).and_then(|()| file.sync_all()).map_err(Error::file("writing", path))
 }
 
-fn sync_folder(folder: &Path) -> Result<()> {
+fn create_document(path: &Path, d: &Document) -> Result<()> {
+    if d.secret { create_secret(path, &d.bytes) } else { create(path, &d.bytes, d.mode) }
+}
+
+/// Writes an open key, 0600, durably; refused before its first byte where the file system does not keep the mode.
+pub fn create_secret(path: &Path, bytes: &[u8]) -> Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    let mut file =
+        OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(Error::file("writing", path))?;
+    let mode = file.metadata().map_err(Error::file("writing", path))?.permissions().mode();
+    if mode & 0o077 != 0 {
+        drop(file);
+        let _ = std::fs::remove_file(path);
+        return Err(Error::ModeLost { path: path.to_owned(), mode: mode & 0o777 });
+    }
+    file.write_all(bytes).and_then(|()| file.sync_all()).map_err(Error::file("writing", path))
+}
+
+/// Makes the names in a folder durable.
+pub fn sync_folder(folder: &Path) -> Result<()> {
     match File::open(folder).and_then(|f| f.sync_all()) {
         Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
             Err(Error::File { doing: "making durable", path: folder.to_owned(), source: e })
@@ -80,11 +152,17 @@ struct Staging {
 /// beside its place, and only when all stand they are renamed back to back: so a missing first stage beside a
 /// standing later one means "go on", and everything else "go back" (see [`crate::recover`]).
 pub fn publish(publication: &Publication, tag: &str) -> Result<()> {
+    publish_unsynced(publication, tag)?;
+    sync_folder(parent(&publication.folder))
+}
+
+/// The same, but for the name of a new folder, which the caller makes durable: of many in one folder only once.
+pub fn publish_unsynced(publication: &Publication, tag: &str) -> Result<()> {
     let staged = staging(publication, tag);
     let target = &publication.folder;
     if target.is_dir() {
         for (d, path) in publication.documents.iter().zip(&staged.files) {
-            create(path, &d.bytes, d.mode)?;
+            create_document(path, d)?;
         }
         for (d, path) in publication.documents.iter().zip(&staged.files) {
             let place = target.join(d.name);
@@ -98,11 +176,10 @@ pub fn publish(publication: &Publication, tag: &str) -> Result<()> {
         .create(&staged.folder)
         .map_err(Error::file("making the folder", target))?;
     for d in &publication.documents {
-        create(&staged.folder.join(d.name), &d.bytes, d.mode)?;
+        create_document(&staged.folder.join(d.name), d)?;
     }
     sync_folder(&staged.folder)?;
-    std::fs::rename(&staged.folder, target).map_err(Error::file("putting in place", target))?;
-    sync_folder(parent(target))
+    std::fs::rename(&staged.folder, target).map_err(Error::file("putting in place", target))
 }
 
 /// How an interrupted publication was left, and what was done about it.

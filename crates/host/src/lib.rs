@@ -1,6 +1,7 @@
 //! What Tamga does: the real side of the core's doors. Files, the ledger, stores, the network, other programs.
 
 pub mod act;
+pub mod backup;
 pub mod clients;
 pub mod dial;
 pub mod entropy;
@@ -11,4 +12,5 @@ pub mod nss;
 pub mod places;
 pub mod process;
 pub mod recover;
+pub mod repair;
 pub mod serve;

@@ -3,46 +3,106 @@
 use crate::error::Result;
 use crate::files::{self, Mended};
 use crate::ledger::{Ledger, Work};
-use tamga_core::authority::CERTIFICATE_FILE;
-use tamga_core::cert::Certificate;
+use std::path::Path;
+use tamga_core::authority::{CERTIFICATE_FILE, REQUEST_FILE};
+use tamga_core::cert::{Certificate, csr};
 use tamga_core::form::pem;
 use tamga_core::moment::Moment;
+use tamga_core::report::KeyPlace;
 
 /// Looks at the journal and mends. The caller holds the data folder's lock. One line for each thing found.
 pub fn recover(ledger: &Ledger, now: Moment) -> Result<Vec<String>> {
     let mut said = Vec::new();
     for (id, work) in ledger.unfinished()? {
-        match &work {
-            Work::Publish { what, label, sha256, folder, names, tag } => {
-                let mended = files::mend(folder, names, tag)?;
-                let standing = std::fs::read(folder.join(CERTIFICATE_FILE))
-                    .ok()
-                    .and_then(|bytes| pem::certificates(&bytes).into_iter().next())
-                    .and_then(|der| Certificate::read(&der, "certificate.pem").ok())
-                    .is_some_and(|c| c.sha256() == *sha256);
-                if standing {
-                    ledger.finish(id)?;
-                    // The row only survived its own clearing: nothing was wrong.
-                    if mended == Mended::GoneOn {
-                        said.push(format!(
-                            "the {what} {label} was interrupted while its files were put in place; it is complete now"
-                        ));
-                    }
-                } else {
-                    ledger.abandon(id, &work, now)?;
-                    said.push(format!("the {what} {label} was interrupted before its files stood; it was taken back, nothing else changed"));
-                }
-            }
-            Work::Trust { goal, label, store, place, .. } => {
-                ledger.finish(id)?;
-                let verb = if goal == "add" { "putting" } else { "taking" };
-                said.push(format!(
-                    "{verb} the root {label} {} {store} ({}) was interrupted; run tamga trust {goal} {label} again",
-                    if goal == "add" { "into" } else { "out of" },
-                    place.display()
-                ));
-            }
-        }
+        said.extend(one(ledger, id, &work, now)?);
     }
     Ok(said)
+}
+
+fn one(ledger: &Ledger, id: i64, work: &Work, now: Moment) -> Result<Option<String>> {
+    match work {
+        Work::Publish { what, label, sha256, folder, names, tag, answers } => {
+            let mended = files::mend(folder, names, tag)?;
+            if !stands(what, folder, sha256) {
+                ledger.abandon(id, work, now)?;
+                return Ok(Some(format!(
+                    "the {} {label} was interrupted before its files stood; it was taken back, nothing else changed",
+                    noun(what)
+                )));
+            }
+            if *answers {
+                files::remove(&folder.join(REQUEST_FILE))?;
+            }
+            ledger.finish(id, work)?;
+            // Else the row only survived its own clearing: nothing was wrong.
+            Ok((mended == Mended::GoneOn).then(|| {
+                format!(
+                    "the {} {label} was interrupted while its files were put in place; it is complete now",
+                    noun(what)
+                )
+            }))
+        }
+        Work::Trust { goal, label, store, place, .. } => {
+            ledger.finish(id, work)?;
+            let (verb, where_) = if goal == "add" { ("putting", "into") } else { ("taking", "out of") };
+            Ok(Some(format!(
+                "{verb} the root {label} {where_} {store} ({}) was interrupted; run tamga trust {goal} {label} again",
+                place.display()
+            )))
+        }
+        Work::Swap { label } => {
+            ledger.finish(id, work)?;
+            Ok(Some(format!(
+                "the root {label} was made anew, but stores may still hold the earlier one; see tamga trust status, then tamga trust add {label}"
+            )))
+        }
+        Work::KeyLeaves { label, file, into } => key_leaves(ledger, id, work, label, file, into.as_deref()),
+    }
+}
+
+/// The ledger says where the key is since the copy was proved: until then the file here counts.
+fn key_leaves(
+    ledger: &Ledger,
+    id: i64,
+    work: &Work,
+    label: &str,
+    file: &Path,
+    into: Option<&Path>,
+) -> Result<Option<String>> {
+    let away = ledger.authorities()?.iter().any(|a| a.label == label && a.key != KeyPlace::Here);
+    let said = match (away, into) {
+        (true, _) => {
+            files::remove(file)?;
+            format!("the key of {label} was still in {} after it had left; it is removed now", file.display())
+        }
+        (false, Some(into)) => format!(
+            "taking the key of {label} to {} was interrupted; it is still here, run tamga authority offline {label} again",
+            into.display()
+        ),
+        (false, None) => format!("throwing away the key of {label} was interrupted; it is still here"),
+    };
+    ledger.finish(id, work)?;
+    Ok(Some(said))
+}
+
+fn noun(what: &str) -> &str {
+    match what {
+        "reissue" => "new certificate of the authority",
+        "request" => "request",
+        other => other,
+    }
+}
+
+/// True if the file that vouches for the whole is the one that was meant.
+fn stands(what: &str, folder: &Path, sha256: &str) -> bool {
+    let read = |name: &str| std::fs::read(folder.join(name)).ok();
+    if what == "request" {
+        return read(REQUEST_FILE)
+            .and_then(|bytes| csr::find(&bytes, REQUEST_FILE).ok())
+            .is_some_and(|r| r.sha256() == sha256);
+    }
+    read(CERTIFICATE_FILE)
+        .and_then(|bytes| pem::certificates(&bytes).into_iter().next())
+        .and_then(|der| Certificate::read(&der, CERTIFICATE_FILE).ok())
+        .is_some_and(|c| c.sha256() == sha256)
 }

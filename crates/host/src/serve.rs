@@ -29,7 +29,7 @@ impl Site {
     /// A site with a chain (DER, leaf first), its key and a page of HTML.
     pub fn new(chain: &[Vec<u8>], key: &PrivateKey, page: String) -> Result<Site> {
         let failed = |said: String| Error::Program { program: "the site's TLS".into(), said };
-        let pkcs8 = key.to_pkcs8().map_err(|e| failed(e.to_string()))?;
+        let pkcs8 = tamga_core::form::private_key::pkcs8(key).map_err(|e| failed(e.to_string()))?;
         let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(pkcs8.to_vec()));
         let chain = chain.iter().map(|der| CertificateDer::from(der.clone())).collect();
         let mut config = ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))

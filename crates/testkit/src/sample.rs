@@ -1,15 +1,15 @@
 //! Certificates for tests, also such as Tamga would never issue: made by the core's builder with its checks left away.
 
 use std::path::Path;
+use tamga_core::authority::create::{self, Request};
 use tamga_core::authority::{KEY_FILE, read_key};
 use tamga_core::cert::Certificate;
-use tamga_core::cert::profile::{self, Leaf};
+use tamga_core::cert::profile::{self, Leaf, Links};
 use tamga_core::form::pem;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
 use tamga_core::moment::Moment;
 use tamga_core::name::Name;
-use tamga_core::permit::Permit;
 use tamga_core::purpose::Purpose;
 use tamga_host::entropy::{System, now};
 use tamga_host::serve::{Running, Site, start};
@@ -33,11 +33,9 @@ pub struct Identity {
 /// A fresh root called like an authority of that label.
 pub fn root(label: &str) -> Root {
     let key = PrivateKey::generate(KeyAlgorithm::P256, &System).unwrap();
-    let subject = profile::root_subject(&Label::parse(label).unwrap());
-    let until = now().plus(3_650 * 86_400);
-    let certificate =
-        profile::root(&subject, &Permit::default_set(), now().plus(-3_600), until, &key, &System).unwrap();
-    Root { certificate, key }
+    let request = Request::plain(Label::parse(label).unwrap());
+    let made = create::root(&request, &key, None, "x".into(), now(), &System).unwrap();
+    Root { certificate: made.authority.certificate, key }
 }
 
 /// The root in an authority's folder.
@@ -56,10 +54,12 @@ pub fn certificate(file: &Path) -> Certificate {
 /// A leaf for these names, valid from and until so many seconds from now; no check of any constraint.
 pub fn leaf(root: &Root, names: &[&str], purposes: &[Purpose], from: i64, until: i64, kind: KeyAlgorithm) -> Identity {
     let names: Vec<Name> = names.iter().map(|n| Name::parse(n).unwrap()).collect();
-    let subject = profile::leaf_subject(&names[0]);
+    let subject = profile::leaf_subject(&names[0]).to_der().unwrap();
+    let links = Links::default();
     let key = PrivateKey::generate(kind, &System).unwrap();
     let moment = |seconds: i64| -> Moment { now().plus(seconds) };
-    let leaf = Leaf { names: &names, purposes, subject: &subject, from: moment(from), until: moment(until) };
+    let (from, until) = (moment(from), moment(until));
+    let leaf = Leaf { names: &names, purposes, subject: &subject, from, until, links: &links };
     let certificate = leaf.issue(key.public(), &root.certificate, &root.key, &System).unwrap();
     Identity { certificate, key }
 }

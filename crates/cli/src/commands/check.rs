@@ -2,20 +2,20 @@
 
 use super::target::{self, Target};
 use crate::exit::{self, Done, Result};
-use crate::session::Session;
+use crate::session::{Session, certificates};
 use crate::words::{human, json};
 use serde_json::{Value, json};
 use std::net::IpAddr;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use tamga_core::assess::{self, Answer, Question};
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
+use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::cert::Certificate;
 use tamga_core::client::view::{self, View};
 use tamga_core::client::{Client, Outcome};
 use tamga_core::error::Error;
 use tamga_core::finding::{Code, Finding, Severity};
-use tamga_core::form::pem;
+use tamga_core::form::private_key::{self, Stored};
 use tamga_core::moment::Moment;
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
@@ -151,12 +151,14 @@ fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
     };
     let purpose = match args.purpose.as_str() {
         "any" => None,
-        "server" => Some(Purpose::Server),
-        "client" => Some(Purpose::Client),
+        word if Purpose::parse(word).is_some() => Purpose::parse(word),
         other => {
-            return Err(
-                Error::Word { what: "purpose", typed: other.into(), accepted: "server, client or any".into() }.into()
-            );
+            return Err(Error::Word {
+                what: "purpose",
+                typed: other.into(),
+                accepted: "server, client, mail, code or any".into(),
+            }
+            .into());
         }
     };
     Ok(Around {
@@ -186,22 +188,6 @@ fn pair(typed: &str) -> Result<(String, IpAddr)> {
             }
             .into()
         })
-}
-
-fn certificates(files: &[PathBuf]) -> Result<Vec<Certificate>> {
-    let mut out = Vec::new();
-    for path in files {
-        let bytes = std::fs::read(path).map_err(tamga_host::error::Error::file("reading", path))?;
-        let what = path.display().to_string();
-        let ders = pem::certificates(&bytes);
-        if ders.is_empty() {
-            return Err(Error::Malformed { what, why: "it holds no certificate".into() }.into());
-        }
-        for der in ders {
-            out.push(Certificate::read(&der, &what)?);
-        }
-    }
-    Ok(out)
 }
 
 impl Around {
@@ -326,8 +312,8 @@ fn beside(checked: &mut Checked, file: &Path) {
     let path = file.parent().unwrap_or(Path::new(".")).join(KEY_FILE);
     let Ok(bytes) = std::fs::read(&path).map(zeroize::Zeroizing::new) else { return };
     let about = path.display().to_string();
-    match (read_key(&bytes, &about), checked.chain.first()) {
-        (Ok(key), Some(leaf)) if *key.public() != leaf.key => {
+    match (private_key::read(&bytes, &about), checked.chain.first()) {
+        (Ok(Stored::Open(key)), Some(leaf)) if *key.public() != leaf.key => {
             checked.code = exit::BAD;
             checked.findings.insert(0, Finding::new(Code::KeyMismatch, about.clone()));
         }

@@ -15,7 +15,8 @@ use tamga_core::cert::Certificate;
 use tamga_core::client::{Client, Outcome};
 use tamga_core::error::{Kind, Told};
 use tamga_core::form::pem;
-use tamga_core::report::Issued;
+use tamga_core::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::report::{Issued, Life};
 use tamga_host::serve::{Running, Site};
 use tamga_host::{clients, process};
 
@@ -184,7 +185,8 @@ impl Demo<'_> {
 
     /// Runs a command of our own in the sandbox, as a person would type it; gives its JSON and exit code.
     fn tamga(&self, args: &[&str], good: &[u8]) -> Result<(Value, u8)> {
-        let shown: Vec<String> = args.iter().map(|a| a.replace(&*self.work.to_string_lossy(), "…")).collect();
+        let quoted = |a: &str| if a.contains('*') { format!("'{a}'") } else { a.to_owned() };
+        let shown: Vec<String> = args.iter().map(|a| quoted(&a.replace(&*self.work.to_string_lossy(), "…"))).collect();
         self.say(&format!("{} tamga {}\n", human::dim("$"), shown.join(" ")));
         let typed = args.join(" ");
         let program = std::env::current_exe().map_err(|e| self.broken(&typed, &e.to_string()))?;
@@ -208,16 +210,12 @@ impl Demo<'_> {
 
     /// A root that has nothing to do with the lab's.
     fn foreign_root(&self) -> Result<Vec<u8>> {
-        use tamga_core::authority::{ROOT_LIFE, Request, create};
-        let request = Request {
-            label: tamga_core::label::Label::parse("harbour")?,
-            subject: Default::default(),
-            permit: tamga_core::permit::Permit::default_set(),
-            algorithm: tamga_core::key::KeyAlgorithm::P256,
-            valid_for: ROOT_LIFE,
-        };
-        let made = create(&request, self.work.clone(), self.session.now, &tamga_host::entropy::System)?;
-        Ok(pem::write(pem::CERTIFICATE, made.certificate.der()).as_bytes().to_vec())
+        use tamga_core::authority::create::{Request, root};
+        let request = Request::plain(tamga_core::label::Label::parse("harbour")?);
+        let entropy = tamga_host::entropy::System;
+        let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
+        let made = root(&request, &key, None, self.work.clone(), self.session.now, &entropy)?;
+        Ok(pem::write(pem::CERTIFICATE, made.authority.certificate.der()).as_bytes().to_vec())
     }
 
     /// A server on loopback with the files of a label.
@@ -235,7 +233,8 @@ impl Demo<'_> {
             certificate,
             authority: None,
             folder: folder.clone(),
-            state: "live".into(),
+            life: Life::Live,
+            revoked: None,
         };
         Ok(tamga_host::serve::start(Site::new(&chain, &key, serve::page(&issued))?)?)
     }

@@ -53,13 +53,15 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
         let (_lock, ledger) = session.open_for_change()?;
         for (store, root, known) in &found {
             let sure = *known
-                || session
-                    .confirm(&format!(
+                || crate::ask::confirm(
+                    session,
+                    &format!(
                         "{} in {} bears Tamga's mark, but no ledger here knows it: take it out?",
                         root.mark(),
                         store.id()
-                    ))
-                    .unwrap_or(false);
+                    ),
+                )
+                .unwrap_or(false);
             if !sure {
                 code = exit::PARTLY;
                 remains.push(format!(
@@ -117,7 +119,7 @@ fn data_folder(session: &Session, had: bool, code: u8, text: &mut String, remain
     }
     let question =
         format!("remove the data folder {} with the authorities' keys? what they signed stays valid", data.display());
-    match session.confirm(&question) {
+    match crate::ask::confirm(session, &question) {
         Some(true) => {
             remove(data)?;
             text.push_str(&format!("removed the data folder {}\n", data.display()));

@@ -8,9 +8,16 @@ pub(crate) mod explain;
 pub(crate) mod issue;
 pub(crate) mod leave;
 pub(crate) mod list;
+pub(crate) mod pairs;
+pub(crate) mod receive;
+pub(crate) mod renew;
+pub(crate) mod repair;
+pub(crate) mod request;
+pub(crate) mod revoke;
 pub(crate) mod serve;
 pub(crate) mod setup;
 pub(crate) mod show;
+pub(crate) mod sign;
 pub(crate) mod target;
 pub(crate) mod trust;
 
@@ -25,12 +32,19 @@ pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
         Command::Leave(args) => leave::run(session, &args),
         Command::Authority(command) => authority::run(session, command),
         Command::Issue(args) => issue::run(session, args),
+        Command::Request(args) => request::run(session, args),
+        Command::Sign(args) => sign::run(session, args),
+        Command::Receive(args) => receive::run(session, &args),
+        Command::Renew(args) => renew::run(session, &args),
+        Command::Revoke(args) => revoke::run(session, &args),
         Command::List(args) => list::run(session, &args),
         Command::Show(args) => show::run(session, &args),
+        Command::Match(args) => pairs::run(session, &args),
         Command::Trust(command) => trust::run(session, command),
         Command::Check(args) => check::run(session, &args),
         Command::Explain(args) => explain::run(session, &args),
         Command::Serve(args) => serve::run(session, &args),
+        Command::Repair(args) => repair::run(session, &args),
         Command::Completions(args) => Ok(completions::run(&args)),
     }
 }

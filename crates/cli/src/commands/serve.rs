@@ -1,12 +1,13 @@
 //! `tamga serve LABEL`.
 
+use super::issue::current;
+use crate::cli::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::{Session, key_of};
 use crate::words::human;
 use serde_json::json;
 use tamga_core::authority::CERTIFICATE_FILE;
 use tamga_core::cert::Certificate;
-use tamga_core::error::Error;
 use tamga_core::form::pem;
 use tamga_core::key::PrivateKey;
 use tamga_core::report::Issued;
@@ -20,22 +21,13 @@ pub(crate) struct ServeArgs {
     /// The port on loopback; 0 lets the system choose a free one
     #[arg(long, default_value_t = 0)]
     port: u16,
+    #[command(flatten)]
+    secrets: SecretArgs,
 }
 
 pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
-    let issued = match session.open_to_look()? {
-        Some(l) => l.issued(None)?,
-        None => Vec::new(),
-    };
-    let Some(meant) = issued.iter().rfind(|i| i.label == args.label && i.state == "live") else {
-        return Err(Error::LabelUnknown {
-            label: args.label.clone(),
-            sought: "certificate",
-            known: issued.iter().filter(|i| i.state == "live").map(|i| i.label.clone()).collect(),
-        }
-        .into());
-    };
-    let (chain, key) = identity(meant)?;
+    let meant = &current(session, &args.label)?;
+    let (chain, key) = identity(meant, &args.secrets)?;
     let listeners = serve::bind(args.port)?;
     let port = listeners[0].local_addr().map_or(args.port, |a| a.port());
     let urls = urls(&meant.certificate, port);
@@ -72,10 +64,10 @@ async fn stopped() {
 }
 
 /// The chain and key of a certificate, from its folder; the key is its own.
-pub(crate) fn identity(i: &Issued) -> Result<(Vec<Vec<u8>>, PrivateKey)> {
+pub(crate) fn identity(i: &Issued, secrets: &SecretArgs) -> Result<(Vec<Vec<u8>>, PrivateKey)> {
     let path = i.folder.join(CERTIFICATE_FILE);
     let bytes = std::fs::read(&path).map_err(tamga_host::error::Error::file("reading", &path))?;
-    Ok((pem::certificates(&bytes), key_of(&i.label, &i.folder, &i.certificate)?))
+    Ok((pem::certificates(&bytes), key_of(&i.label, &i.folder, &i.certificate, secrets)?))
 }
 
 fn urls(c: &Certificate, port: u16) -> Vec<String> {

@@ -1,24 +1,24 @@
 //! `tamga setup [NAME…]`: the job in one step, and its proof.
 
+use super::issue::Source;
 use super::{authority as make_authority, issue as make_certificate, serve, trust as stores};
-use crate::cli::StoreArgs;
+use crate::cli::{SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};
 use serde_json::{Value, json};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs};
 use std::path::PathBuf;
-use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE, ROOT_LIFE};
-use tamga_core::cert::subject::Subject;
+use tamga_core::authority::create::Request;
+use tamga_core::authority::limits::{Wanted, briefly};
+use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::client::{Client, Outcome};
-use tamga_core::issue::{self, LEAF_LIFE};
+use tamga_core::issue;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
 use tamga_core::name::Name;
-use tamga_core::permit::Permit;
-use tamga_core::purpose::Purpose;
 use tamga_core::report::{Authority, Issued, Standing};
-use tamga_core::trust::{Goal, Root, Scope};
+use tamga_core::trust::{Goal, Scope};
 use tamga_host::clients::{self, Observed, Visit};
 use tamga_host::ledger::Ledger;
 use tamga_host::serve::Site;
@@ -40,6 +40,8 @@ pub(crate) struct SetupArgs {
     into: Option<PathBuf>,
     #[command(flatten)]
     stores: StoreArgs,
+    #[command(flatten)]
+    secrets: SecretArgs,
 }
 
 const LOOPBACK: [&str; 3] = ["localhost", "127.0.0.1", "::1"];
@@ -68,7 +70,7 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
         let (_lock, ledger) = session.open_for_change()?;
         let (authority, new_root) = authority_for(session, &ledger, &args, &names)?;
         let (issued, change) = certificate_for(session, &ledger, &args, &names, &label, &authority)?;
-        let root = Root { label: authority.label.clone(), certificate: authority.certificate.clone() };
+        let root = stores::root_of(&authority)?;
         let rows =
             stores::apply(session, &ledger, &stores::chosen(&args.stores)?, &root, &args.stores.bundle, Goal::Add)?;
         (issued, authority, (new_root, change), rows)
@@ -78,7 +80,7 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
         human::dim("authority  "),
         human::strong(&authority.label),
         if changes.0 { human::good("made") } else { "unchanged".into() },
-        issue::permitted_briefly(&authority),
+        briefly(&authority.certificate),
     ));
     text.push_str(&format!(
         "{} {} {} for {}\n             in {}\n",
@@ -90,7 +92,7 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
     ));
     text.push_str(&format!("\n{}", stores::words(&rows)));
     let unresolved = unresolved(&names);
-    let proofs = prove(session, &args.stores, &issued)?;
+    let proofs = prove(session, &args.stores, &args.secrets, &issued)?;
     text.push_str(&format!(
         "\n{}\n",
         human::strong("proof: a server on this machine, met by the clients installed here")
@@ -101,8 +103,8 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
     let code = exit::worst(stores::code_of(&rows), if bad { exit::BAD } else { exit::GOOD });
     let proof: Vec<Value> = proofs.iter().flat_map(proof_json).collect();
     let json = json!({
-        "authority": make_authority::json_of(&authority),
-        "certificates": [json::issued(&issued.label, &issued.certificate, &issued.folder)],
+        "authority": json::authority(&authority),
+        "certificates": [json::issued(&issued)],
         "change": changes.1,
         "stores": rows.iter().map(stores::json_of).collect::<Vec<_>>(),
         "names": names.iter().map(|n| json!({"name": n.to_string(), "resolves": !unresolved.contains(n)})).collect::<Vec<_>>(),
@@ -115,7 +117,7 @@ fn dry(session: &Session, args: &SetupArgs, names: &[Name], label: &Label) -> Re
     let all = session.authorities()?;
     let authority = match (args.issuer.as_deref(), all.is_empty()) {
         (None, true) => format!("make the root {AUTHORITY}"),
-        (named, _) => format!("use the root {}", authority::choose(named, &all)?.label),
+        (named, _) => format!("use the root {}", authority::choose(named, &all, true)?.label),
     };
     let names: Vec<String> = names.iter().map(ToString::to_string).collect();
     let stores: Vec<&str> = stores::chosen(&args.stores)?.iter().map(|s| s.id()).collect();
@@ -133,20 +135,14 @@ fn dry(session: &Session, args: &SetupArgs, names: &[Name], label: &Label) -> Re
 fn authority_for(session: &Session, ledger: &Ledger, args: &SetupArgs, names: &[Name]) -> Result<(Authority, bool)> {
     let all = ledger.authorities()?;
     if !all.is_empty() || args.issuer.is_some() {
-        return Ok((authority::choose(args.issuer.as_deref(), &all)?.clone(), false));
+        return Ok((authority::choose(args.issuer.as_deref(), &all, true)?.clone(), false));
     }
-    let mut permit = Permit::default_set();
-    for name in names {
-        permit.extend(&name.to_string())?;
-    }
-    let request = authority::Request {
-        label: Label::parse(AUTHORITY)?,
-        subject: Subject::default(),
-        permit,
-        algorithm: KeyAlgorithm::P256,
-        valid_for: ROOT_LIFE,
+    let request = Request {
+        wanted: Wanted { permit: names.iter().map(ToString::to_string).collect(), any: false },
+        ..Request::plain(Label::parse(AUTHORITY)?)
     };
-    Ok((make_authority::make(session, ledger, &request)?, true))
+    let key = PrivateKey::generate(KeyAlgorithm::P256, &tamga_host::entropy::System)?;
+    Ok((make_authority::create::make(session, ledger, &request, &key, None, None)?.authority, true))
 }
 
 /// The certificate: unchanged if it has these names, extended if some are new, else issued.
@@ -158,7 +154,7 @@ fn certificate_for(
     label: &Label,
     authority: &Authority,
 ) -> Result<(Issued, &'static str)> {
-    let before = ledger.issued(Some(label.as_str()))?.into_iter().rfind(|i| i.state == "live");
+    let before = ledger.current(label.as_str())?;
     let mut wanted = names.to_vec();
     let mut folder = make_certificate::folder(args.into.as_deref(), label)?;
     let mut change = "issued";
@@ -181,20 +177,13 @@ fn certificate_for(
         }
     } else {
         make_certificate::unoccupied(&folder)?;
-        authority::free(label, &ledger.authorities()?, &[])?;
+        authority::free(label, &ledger.authorities()?, &[], ledger.waiting_place(label.as_str())?.as_deref())?;
     }
-    let request = issue::Request {
-        names: wanted,
-        label: label.clone(),
-        folder,
-        purposes: vec![Purpose::Server],
-        from: None,
-        valid_for: LEAF_LIFE,
-        until: None,
-        subject: Subject::default(),
-    };
+    let request = issue::Request::server(wanted, label.clone(), folder);
+    issue::names_within(&request.names, authority)?;
     let key = PrivateKey::generate(KeyAlgorithm::P256, &tamga_host::entropy::System)?;
-    let (issued, _) = make_certificate::make(session, ledger, &request, &key, Some(authority))?;
+    let source = Source::Authority(Box::new(authority.clone()), session.authority_key(authority, &args.secrets)?);
+    let (issued, _) = make_certificate::make(session, ledger, &request, &key, None, &source, "issued")?;
     Ok((issued, change))
 }
 
@@ -211,8 +200,8 @@ fn unresolved(names: &[Name]) -> Vec<Name> {
 }
 
 /// Starts a server with the new files and lets every installed client visit every name.
-fn prove(session: &Session, args: &StoreArgs, issued: &Issued) -> Result<Vec<Proof>> {
-    let (chain, key) = serve::identity(issued)?;
+fn prove(session: &Session, args: &StoreArgs, secrets: &SecretArgs, issued: &Issued) -> Result<Vec<Proof>> {
+    let (chain, key) = serve::identity(issued, secrets)?;
     let site = tamga_host::serve::start(Site::new(&chain, &key, serve::page(issued))?)?;
     let visits: Vec<Visit> = issued
         .certificate

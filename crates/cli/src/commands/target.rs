@@ -36,7 +36,7 @@ pub(crate) fn parse(typed: &str, issued: &[Issued]) -> Result<Target> {
     if Path::new(typed).exists() {
         return Ok(Target::File(PathBuf::from(typed)));
     }
-    match issued.iter().rfind(|i| i.label == typed && i.state == "live") {
+    match issued.iter().rfind(|i| i.label == typed && i.is_live()) {
         Some(i) => Ok(Target::Label(Box::new(i.clone()))),
         None => live(typed, typed),
     }

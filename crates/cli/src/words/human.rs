@@ -53,7 +53,7 @@ pub(crate) fn aside(common: &Common, line: &str) {
 /// A question on standard error, without a line end.
 pub(crate) fn ask(question: &str) {
     let mut err = anstream::stderr();
-    let _ = write!(err, "{question} [y/N] ");
+    let _ = write!(err, "{question}");
     let _ = err.flush();
 }
 

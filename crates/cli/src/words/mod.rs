@@ -2,3 +2,4 @@
 
 pub(crate) mod human;
 pub(crate) mod json;
+pub(crate) mod progress;

@@ -1,6 +1,10 @@
-//! Certificates: what goes in ([`profile`]), how they are put together ([`build`]), what stands in one ([`read`]).
+//! Certificates, requests and revocation lists: what goes in ([`profile`]), how a certificate is put together ([`build`]),
+//! what stands in one ([`read`], [`extensions`]), what is asked for ([`csr`]), what is taken back ([`crl`]).
 
 pub mod build;
+pub mod crl;
+pub mod csr;
+pub mod extensions;
 pub mod profile;
 pub mod read;
 pub mod subject;

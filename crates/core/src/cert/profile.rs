@@ -2,6 +2,7 @@
 
 use crate::cert::Certificate;
 use crate::cert::build::{Serial, ToSign};
+use crate::cert::extensions::CA_ISSUERS;
 use crate::cert::subject::{self, Subject};
 use crate::error::{Error, Result};
 use crate::key::{PrivateKey, PublicKey, Strength};
@@ -18,59 +19,112 @@ use der::flagset::FlagSet;
 use std::net::IpAddr;
 use x509_cert::ext::Extension;
 use x509_cert::ext::pkix::constraints::name::{GeneralSubtree, GeneralSubtrees};
-use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::ext::pkix::crl::dp::DistributionPoint;
+use x509_cert::ext::pkix::name::{DistributionPointName, GeneralName};
 use x509_cert::ext::pkix::{
-    AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage, KeyUsages, NameConstraints, SubjectAltName,
-    SubjectKeyIdentifier,
+    AccessDescription, AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints,
+    ExtendedKeyUsage, KeyUsage, KeyUsages, NameConstraints, SubjectAltName, SubjectKeyIdentifier,
 };
 
 const ENCODING: Error = Error::Crypto { doing: "encoding an extension" };
 
-/// A root: critical basicConstraints and keyUsage as a MUST for CAs (§4.2.1.9, §4.2.1.3), its key identifier
-/// (§4.2.1.2, MUST), and critical name constraints (§4.2.1.10, MUST be critical).
-pub fn root(
-    subject: &Subject,
-    permit: &Permit,
-    from: Moment,
-    until: Moment,
-    key: &PrivateKey,
-    entropy: &dyn Entropy,
-) -> Result<Certificate> {
-    let name = subject.to_der()?;
-    let mut extensions = vec![
-        extension(true, &BasicConstraints { ca: true, path_len_constraint: None })?,
-        extension(true, &KeyUsage(KeyUsages::KeyCertSign | KeyUsages::CRLSign))?,
-        extension(false, &key_identifier(key.public())?)?,
-    ];
-    if let Permit::Only { domains, blocks } = permit {
-        let mut permitted: GeneralSubtrees = Vec::new();
-        let mut add = |base| permitted.push(GeneralSubtree { base, minimum: 0, maximum: None });
-        for d in domains {
-            add(GeneralName::DnsName(ia5(d)?));
-        }
-        for b in blocks {
-            add(GeneralName::IpAddress(OctetString::new(b.to_octets()).map_err(|_| ENCODING)?));
-        }
-        // Without a leading dot a base means that host alone, with it what lies under it (§4.2.1.10).
-        for d in domains {
-            for base in [d.clone(), format!(".{d}")] {
-                add(GeneralName::Rfc822Name(ia5(&base)?));
-                add(GeneralName::UniformResourceIdentifier(ia5(&base)?));
-            }
-        }
-        extensions
-            .push(extension(true, &NameConstraints { permitted_subtrees: Some(permitted), excluded_subtrees: None })?);
+/// Where clients may fetch what belongs to a certificate; written into what an authority issues.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Links {
+    /// The revocation list (§4.2.1.13).
+    pub crl: Option<String>,
+    /// The issuer's certificate, DER (§4.2.2.1).
+    pub issuer: Option<String>,
+}
+
+/// What an authority is to hold.
+#[derive(Clone, Debug)]
+pub struct Ca<'a> {
+    /// The subject's name, DER.
+    pub subject: &'a [u8],
+    /// Name constraints: see [`name_constraints`]; None leaves them out.
+    pub constraints: Option<Extension>,
+    /// How many intermediates may follow; None says nothing of it.
+    pub path_length: Option<u8>,
+    /// First moment of validity.
+    pub from: Moment,
+    /// Last moment of validity.
+    pub until: Moment,
+    /// Where the issuer's list and certificate are; for an intermediate.
+    pub links: &'a Links,
+}
+
+impl Ca<'_> {
+    /// A root: critical basicConstraints and keyUsage as a MUST for CAs (§4.2.1.9, §4.2.1.3), its key identifier
+    /// (§4.2.1.2, MUST), and critical name constraints (§4.2.1.10, MUST be critical).
+    pub fn self_sign(&self, key: &PrivateKey, entropy: &dyn Entropy) -> Result<Certificate> {
+        let extensions = self.extensions(key.public())?;
+        self.to_sign(self.subject.to_vec(), key.public(), extensions, entropy).sign(key, entropy)
     }
-    ToSign {
-        serial: Serial::random(entropy),
-        issuer: name.clone(),
-        not_before: from,
-        not_after: until,
-        subject: name,
-        spki: key.public().spki().to_vec(),
-        extensions,
+
+    /// An intermediate: the same with the issuer's key identifier (§4.2.1.1, MUST).
+    pub fn under(
+        &self,
+        key: &PublicKey,
+        issuer: &Certificate,
+        issuer_key: &PrivateKey,
+        entropy: &dyn Entropy,
+    ) -> Result<Certificate> {
+        let mut extensions = self.extensions(key)?;
+        extensions.push(above(issuer)?);
+        extensions.extend(linked(self.links)?);
+        self.to_sign(issuer.subject.clone(), key, extensions, entropy).sign(issuer_key, entropy)
     }
-    .sign(key, entropy)
+
+    /// What a request for an intermediate asks for.
+    pub fn wishes(&self) -> Result<Vec<Extension>> {
+        let mut wishes = vec![
+            extension(true, &BasicConstraints { ca: true, path_len_constraint: self.path_length })?,
+            extension(true, &KeyUsage(KeyUsages::KeyCertSign | KeyUsages::CRLSign))?,
+        ];
+        wishes.extend(self.constraints.clone());
+        Ok(wishes)
+    }
+
+    fn extensions(&self, key: &PublicKey) -> Result<Vec<Extension>> {
+        let mut extensions = self.wishes()?;
+        extensions.insert(2, extension(false, &key_identifier(key)?)?);
+        Ok(extensions)
+    }
+
+    fn to_sign(&self, issuer: Vec<u8>, key: &PublicKey, extensions: Vec<Extension>, entropy: &dyn Entropy) -> ToSign {
+        ToSign {
+            serial: Serial::random(entropy),
+            issuer,
+            not_before: self.from,
+            not_after: self.until,
+            subject: self.subject.to_vec(),
+            spki: key.spki().to_vec(),
+            extensions,
+        }
+    }
+}
+
+/// The extension that limits an authority to what is permitted; None for [`Permit::Any`].
+pub fn name_constraints(permit: &Permit) -> Result<Option<Extension>> {
+    let Permit::Only { domains, blocks } = permit else { return Ok(None) };
+    let mut permitted: GeneralSubtrees = Vec::new();
+    let mut add = |base| permitted.push(GeneralSubtree { base, minimum: 0, maximum: None });
+    for d in domains {
+        add(GeneralName::DnsName(ia5(d)?));
+    }
+    for b in blocks {
+        add(GeneralName::IpAddress(OctetString::new(b.to_octets()).map_err(|_| ENCODING)?));
+    }
+    // Without a leading dot a base means that host alone, with it what lies under it (§4.2.1.10).
+    for d in domains {
+        for base in [d.clone(), format!(".{d}")] {
+            add(GeneralName::Rfc822Name(ia5(&base)?));
+            add(GeneralName::UniformResourceIdentifier(ia5(&base)?));
+        }
+    }
+    let constraints = NameConstraints { permitted_subtrees: Some(permitted), excluded_subtrees: None };
+    extension(true, &constraints).map(Some)
 }
 
 /// What a leaf is to hold.
@@ -80,16 +134,18 @@ pub struct Leaf<'a> {
     pub names: &'a [Name],
     /// Its purposes; at least one.
     pub purposes: &'a [Purpose],
-    /// Its subject.
-    pub subject: &'a Subject,
+    /// Its subject, DER.
+    pub subject: &'a [u8],
     /// First moment of validity.
     pub from: Moment,
     /// Last moment of validity.
     pub until: Moment,
+    /// Where the issuer's list and certificate are.
+    pub links: &'a Links,
 }
 
 impl Leaf<'_> {
-    /// A leaf under an issuer: basicConstraints that say "no CA", keyUsage as the key kind needs, and the
+    /// A leaf under an issuer: basicConstraints that say "no CA", keyUsage as purpose and key kind need, and the
     /// issuer's key identifier (§4.2.1.1, MUST).
     pub fn issue(
         &self,
@@ -98,61 +154,57 @@ impl Leaf<'_> {
         issuer_key: &PrivateKey,
         entropy: &dyn Entropy,
     ) -> Result<Certificate> {
-        let above = AuthorityKeyIdentifier {
-            key_identifier: Some(
-                OctetString::new(issuer.key_identifier.clone().unwrap_or_else(|| issuer.key.identifier()))
-                    .map_err(|_| ENCODING)?,
-            ),
-            authority_cert_issuer: None,
-            authority_cert_serial_number: None,
-        };
         let mut extensions = vec![extension(true, &BasicConstraints { ca: false, path_len_constraint: None })?];
-        extensions.extend(self.common(key)?);
-        extensions.push(extension(false, &above)?);
-        self.to_sign(issuer.subject.clone(), key, extensions, entropy)?.sign(issuer_key, entropy)
+        extensions.extend(self.wishes(key)?);
+        extensions.push(extension(false, &key_identifier(key)?)?);
+        extensions.push(above(issuer)?);
+        extensions.extend(linked(self.links)?);
+        self.to_sign(issuer.subject.clone(), key, extensions, entropy).sign(issuer_key, entropy)
     }
 
     /// A self-signed leaf that can never sign. It has no basicConstraints at all: of the three possible
     /// spellings only this one is taken by Chromium and by Firefox.
     pub fn self_sign(&self, key: &PrivateKey, entropy: &dyn Entropy) -> Result<Certificate> {
-        let extensions = self.common(key.public())?;
-        self.to_sign(self.subject.to_der()?, key.public(), extensions, entropy)?.sign(key, entropy)
+        let mut extensions = self.wishes(key.public())?;
+        extensions.push(extension(false, &key_identifier(key.public())?)?);
+        self.to_sign(self.subject.to_vec(), key.public(), extensions, entropy).sign(key, entropy)
     }
 
-    fn to_sign(
-        &self,
-        issuer: Vec<u8>,
-        key: &PublicKey,
-        extensions: Vec<Extension>,
-        entropy: &dyn Entropy,
-    ) -> Result<ToSign> {
-        Ok(ToSign {
+    fn to_sign(&self, issuer: Vec<u8>, key: &PublicKey, extensions: Vec<Extension>, entropy: &dyn Entropy) -> ToSign {
+        ToSign {
             serial: Serial::random(entropy),
             issuer,
             not_before: self.from,
             not_after: self.until,
-            subject: self.subject.to_der()?,
+            subject: self.subject.to_vec(),
             spki: key.spki().to_vec(),
             extensions,
-        })
+        }
     }
 
-    fn common(&self, key: &PublicKey) -> Result<Vec<Extension>> {
-        let mut usage: FlagSet<KeyUsages> = KeyUsages::DigitalSignature.into();
-        if matches!(key.strength(), Strength::Rsa(_)) {
-            // For the RSA key transport of TLS 1.2.
-            usage |= KeyUsages::KeyEncipherment;
-        }
+    /// What a request for a leaf asks for: key usage, purposes and names.
+    pub fn wishes(&self, key: &PublicKey) -> Result<Vec<Extension>> {
         let names = self.names.iter().map(general).collect::<Result<Vec<_>>>()?;
-        let empty = subject::is_empty(&self.subject.to_der()?);
         Ok(vec![
-            extension(true, &KeyUsage(usage))?,
+            extension(true, &KeyUsage(usage(self.purposes, key)))?,
             extension(false, &ExtendedKeyUsage(self.purposes.iter().map(|p| p.oid()).collect()))?,
             // Critical if and only if the subject is empty (§4.2.1.6); Chromium insists.
-            extension(empty, &SubjectAltName(names))?,
-            extension(false, &key_identifier(key)?)?,
+            extension(subject::is_empty(self.subject), &SubjectAltName(names))?,
         ])
     }
+}
+
+/// What the key of a leaf does for its purposes (§4.2.1.3): it always signs; RSA carries keys to TLS 1.2 servers and to
+/// readers of mail, EC agrees on them with readers of mail.
+fn usage(purposes: &[Purpose], key: &PublicKey) -> FlagSet<KeyUsages> {
+    let mut usage: FlagSet<KeyUsages> = KeyUsages::DigitalSignature.into();
+    let reads = purposes.contains(&Purpose::Mail);
+    match key.strength() {
+        Strength::Rsa(_) if reads || purposes.contains(&Purpose::Server) => usage |= KeyUsages::KeyEncipherment,
+        Strength::P256 | Strength::P384 | Strength::P521 if reads => usage |= KeyUsages::KeyAgreement,
+        _ => {}
+    }
+    usage
 }
 
 /// The subject of a leaf for which none was given: its first name if a common name can hold it, else empty.
@@ -164,6 +216,12 @@ pub fn leaf_subject(first: &Name) -> Subject {
 /// The subject of a root for which none was given.
 pub fn root_subject(label: &Label) -> Subject {
     let text = format!("{} root (Tamga, tests only)", crate::text::cut(label.as_str(), 36));
+    Subject { common_name: Some(text), ..Subject::default() }
+}
+
+/// The subject of an intermediate for which none was given.
+pub fn intermediate_subject(label: &Label) -> Subject {
+    let text = format!("{} intermediate (Tamga, tests only)", crate::text::cut(label.as_str(), 28));
     Subject { common_name: Some(text), ..Subject::default() }
 }
 
@@ -180,6 +238,32 @@ fn general(name: &Name) -> Result<GeneralName> {
             GeneralName::IpAddress(OctetString::new(octets).map_err(|_| ENCODING)?)
         }
     })
+}
+
+/// The issuer's key identifier.
+fn above(issuer: &Certificate) -> Result<Extension> {
+    let identifier = issuer.key_identifier.clone().unwrap_or_else(|| issuer.key.identifier());
+    let above = AuthorityKeyIdentifier {
+        key_identifier: Some(OctetString::new(identifier).map_err(|_| ENCODING)?),
+        authority_cert_issuer: None,
+        authority_cert_serial_number: None,
+    };
+    extension(false, &above)
+}
+
+fn linked(links: &Links) -> Result<Vec<Extension>> {
+    let mut out = Vec::new();
+    if let Some(url) = &links.crl {
+        let name = DistributionPointName::FullName(vec![GeneralName::UniformResourceIdentifier(ia5(url)?)]);
+        let point = DistributionPoint { distribution_point: Some(name), reasons: None, crl_issuer: None };
+        out.push(extension(false, &CrlDistributionPoints(vec![point]))?);
+    }
+    if let Some(url) = &links.issuer {
+        let location = GeneralName::UniformResourceIdentifier(ia5(url)?);
+        let issuers = AccessDescription { access_method: CA_ISSUERS, access_location: location };
+        out.push(extension(false, &AuthorityInfoAccessSyntax(vec![issuers]))?);
+    }
+    Ok(out)
 }
 
 fn key_identifier(key: &PublicKey) -> Result<SubjectKeyIdentifier> {
@@ -211,7 +295,12 @@ mod tests {
         let e = Counted::default();
         let key = PrivateKey::generate(KeyAlgorithm::P256, &e).unwrap();
         let label = Label::parse("saltmarsh").unwrap();
-        let c = root(&root_subject(&label), &Permit::default_set(), from, until, &key, &e).unwrap();
+        let subject = root_subject(&label).to_der().unwrap();
+        let constraints = name_constraints(&Permit::default_set()).unwrap();
+        let links = Links::default();
+        let c = Ca { subject: &subject, constraints, path_length: None, from, until, links: &links }
+            .self_sign(&key, &e)
+            .unwrap();
         assert_eq!(c.subject_words(), "CN=saltmarsh root (Tamga, tests only)");
         assert_eq!(c.basic, Some(Basic { ca: true, path_length: None, critical: true }));
         let usage = c.usage.unwrap();
@@ -233,8 +322,9 @@ mod tests {
         let e = Counted::default();
         let key = PrivateKey::generate(KeyAlgorithm::P256, &e).unwrap();
         let names = [Name::parse("gauge-7.saltmarsh.test").unwrap()];
-        let subject = leaf_subject(&names[0]);
-        let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until };
+        let subject = leaf_subject(&names[0]).to_der().unwrap();
+        let links = Links::default();
+        let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until, links: &links };
         let c = leaf.self_sign(&key, &e).unwrap();
         assert!(c.basic.is_none() && !c.usage.unwrap().key_cert_sign && c.is_self_signed());
     }
@@ -246,16 +336,18 @@ mod tests {
         let key = PrivateKey::generate(KeyAlgorithm::Rsa2048, &e).unwrap();
         let long = format!("{}.{}.test", "a".repeat(60), "b".repeat(10));
         let names = [Name::parse(&long).unwrap(), Name::parse("::1").unwrap()];
-        let subject = leaf_subject(&names[0]);
-        let leaf =
-            Leaf { names: &names, purposes: &[Purpose::Server, Purpose::Client], subject: &subject, from, until };
+        let subject = leaf_subject(&names[0]).to_der().unwrap();
+        let links = Links { crl: Some("http://pki.saltmarsh.test/root.crl".into()), issuer: None };
+        let purposes = [Purpose::Server, Purpose::Client];
+        let leaf = Leaf { names: &names, purposes: &purposes, subject: &subject, from, until, links: &links };
         let c = leaf.issue(key.public(), &leaf.self_sign(&key, &e).unwrap(), &key, &e).unwrap();
         assert!(subject::is_empty(&c.subject) && c.names_critical);
         assert!(c.usage.unwrap().key_encipherment);
         assert_eq!(c.name_words(), [long, "::1".into()]);
+        assert_eq!(c.crl_urls, ["http://pki.saltmarsh.test/root.crl"]);
         assert_eq!(c.purposes.unwrap().len(), 2);
         assert_eq!(c.issuer_key_identifier, Some(key.public().identifier()));
     }
 
-    use crate::cert::read::{Basic, General};
+    use crate::cert::extensions::{Basic, General};
 }

@@ -1,6 +1,7 @@
 //! Name constraints against the names of a certificate (RFC 5280 §4.2.1.10).
 
-use crate::cert::read::{Certificate, General, Subtrees};
+use crate::cert::Certificate;
+use crate::cert::extensions::{General, Subtrees};
 use crate::cert::subject;
 use crate::name::uri_host;
 
@@ -15,7 +16,8 @@ pub fn violated(subtrees: &Subtrees, certificate: &Certificate) -> Option<String
     names.iter().find(|n| forbids(subtrees, n)).map(General::words)
 }
 
-fn forbids(subtrees: &Subtrees, name: &General) -> bool {
+/// True if the subtrees do not let a name pass: it lies in no permitted base of its kind, or in an excluded one.
+pub fn forbids(subtrees: &Subtrees, name: &General) -> bool {
     let of_type: Vec<&General> = subtrees.permitted.iter().filter(|b| same_type(b, name)).collect();
     let permitted = of_type.is_empty() || of_type.iter().any(|b| within(b, name));
     !permitted || subtrees.excluded.iter().any(|b| same_type(b, name) && within(b, name))

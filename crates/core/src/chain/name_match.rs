@@ -1,8 +1,9 @@
 //! Does a certificate name the host that was asked for? (RFC 9525)
 
-use crate::cert::read::{Certificate, General, ip};
+use crate::cert::Certificate;
+use crate::cert::extensions::General;
 use crate::cert::subject;
-use crate::name::Name;
+use crate::name::{Name, ip};
 
 /// Where clients differ in comparing names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -4,6 +4,7 @@
 
 mod chain;
 mod connection;
+mod issuing;
 mod names;
 mod trust;
 mod validity;
@@ -91,6 +92,16 @@ codes! {
     TlsTooOld "tls-too-old",
     NoCommonCipher "no-common-cipher",
     ClientCertificateWanted "client-certificate-wanted",
+    Revoked "revoked",
+    RevocationUnknown "revocation-unknown",
+    ReusedSerial "reused-serial",
+    ValidityTooLong "validity-too-long",
+    NamesMissing "names-missing",
+    CommonNameUnlisted "common-name-unlisted",
+    LiveDuplicate "live-duplicate",
+    Unconstrained "unconstrained",
+    NotHonoured "not-honoured",
+    ListMayBeBehind "list-may-be-behind",
     BudgetExhausted "budget-exhausted",
     PredictionDiffers "prediction-differs",
 }
@@ -129,7 +140,7 @@ pub fn entry(code: Code) -> &'static Entry {
 
 /// Every row, by subject.
 pub fn entries() -> impl Iterator<Item = &'static Entry> {
-    [trust::ROWS, names::ROWS, validity::ROWS, chain::ROWS, connection::ROWS].into_iter().flatten()
+    [trust::ROWS, names::ROWS, validity::ROWS, chain::ROWS, connection::ROWS, issuing::ROWS].into_iter().flatten()
 }
 
 /// One finding about one thing.
@@ -167,6 +178,13 @@ impl Finding {
     #[must_use]
     pub fn saying(mut self, summary: impl Into<String>) -> Finding {
         self.summary = summary.into();
+        self
+    }
+
+    /// The same as a mere note.
+    #[must_use]
+    pub fn as_note(mut self) -> Finding {
+        self.severity = Severity::Note;
         self
     }
 

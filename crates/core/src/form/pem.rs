@@ -10,12 +10,16 @@ pub struct Block {
     pub label: String,
     /// The bytes; wiped when dropped, since they may be a key.
     pub der: Zeroizing<Vec<u8>>,
+    /// Headers such as `DEK-Info`, in order (RFC 1421 §4.6).
+    pub headers: Vec<(String, String)>,
 }
 
 /// The label of certificates.
 pub const CERTIFICATE: &str = "CERTIFICATE";
-/// The label of unencrypted PKCS#8 keys.
-pub const PRIVATE_KEY: &str = "PRIVATE KEY";
+/// The label of certificate requests.
+pub const REQUEST: &str = "CERTIFICATE REQUEST";
+/// The label of revocation lists.
+pub const CRL: &str = "X509 CRL";
 
 /// Writes one object in lines of 64 columns.
 pub fn write(label: &str, der: &[u8]) -> Zeroizing<String> {
@@ -38,20 +42,22 @@ pub fn write(label: &str, der: &[u8]) -> Zeroizing<String> {
 pub fn read(bytes: &[u8]) -> (Vec<Block>, usize) {
     let text = String::from_utf8_lossy(bytes);
     let (mut blocks, mut broken) = (Vec::new(), 0);
-    let mut open: Option<(String, Zeroizing<String>)> = None;
+    type Open = (String, Zeroizing<String>, Vec<(String, String)>);
+    let mut open: Option<Open> = None;
     for line in text.trim_start_matches('\u{feff}').lines().map(str::trim) {
         if let Some(label) = line.strip_prefix("-----BEGIN ").and_then(|l| l.strip_suffix("-----")) {
             broken += usize::from(open.is_some());
-            open = Some((label.to_owned(), Zeroizing::new(String::new())));
+            open = Some((label.to_owned(), Zeroizing::new(String::new()), Vec::new()));
         } else if line.starts_with("-----END ") {
-            match open.take().map(|(label, body)| (label, decode(&body))) {
-                Some((label, Some(der))) => blocks.push(Block { label, der }),
+            match open.take().map(|(label, body, headers)| (label, decode(&body), headers)) {
+                Some((label, Some(der), headers)) => blocks.push(Block { label, der, headers }),
                 _ => broken += 1,
             }
-        } else if let Some((_, body)) = &mut open
-            && !line.contains(':')
-        {
-            body.push_str(line);
+        } else if let Some((_, body, headers)) = &mut open {
+            match line.split_once(':') {
+                Some((name, value)) => headers.push((name.trim().to_owned(), value.trim().to_owned())),
+                None => body.push_str(line),
+            }
         }
     }
     (blocks, broken + usize::from(open.is_some()))
@@ -64,6 +70,11 @@ fn decode(body: &str) -> Option<Zeroizing<Vec<u8>>> {
         packed.push('=');
     }
     Base64::decode_vec(&packed).ok().filter(|d| !d.is_empty()).map(Zeroizing::new)
+}
+
+/// The DER of a text that is base64 alone, as consoles hand it out; None if it is anything else.
+pub fn bare(text: &str) -> Option<Zeroizing<Vec<u8>>> {
+    decode(text.trim()).filter(|der| der.len() > 64 && der[0] == 0x30)
 }
 
 /// Every certificate's DER in a file that is PEM or a single DER object.

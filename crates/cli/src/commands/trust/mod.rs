@@ -1,0 +1,232 @@
+//! `tamga trust add|remove|status [ROOT]`.
+
+use crate::cli::{ScopeArg, StoreArgs};
+use crate::exit::{self, Done, Result};
+use crate::session::Session;
+use crate::words::human;
+use serde_json::json;
+use std::path::{Path, PathBuf};
+use tamga_core::authority;
+use tamga_core::cert::Certificate;
+use tamga_core::error::Error;
+use tamga_core::form::pem;
+use tamga_core::report::{Authority, KeyPlace};
+use tamga_core::trust::{self, Goal, Place, Root, Scope, State, Store};
+
+mod apply;
+mod swap;
+mod words;
+
+use apply::row_of;
+pub(crate) use apply::{Row, apply};
+pub(crate) use swap::{beside, everywhere, swap};
+pub(crate) use words::{code_of, json_of, words};
+
+#[derive(clap::Subcommand)]
+pub(crate) enum TrustCommand {
+    /// Put a root into stores; twice changes nothing
+    #[command(after_help = "Example: tamga trust add saltmarsh --scope both")]
+    Add(TrustArgs),
+    /// Take a root out of stores, and nothing else
+    Remove(TrustArgs),
+    /// Which root is seen where
+    Status(TrustArgs),
+}
+
+#[derive(clap::Args)]
+pub(crate) struct TrustArgs {
+    /// An authority's label or a root's file; without it the only authority (status: all)
+    root: Option<String>,
+    #[command(flatten)]
+    pub(crate) stores: StoreArgs,
+}
+
+pub(crate) fn run(session: &Session, command: TrustCommand) -> Result<Done> {
+    match command {
+        TrustCommand::Add(args) => change(session, &args, Goal::Add),
+        TrustCommand::Remove(args) => change(session, &args, Goal::Remove),
+        TrustCommand::Status(args) => status(session, &args),
+    }
+}
+
+/// The stores meant by the options.
+pub(crate) fn chosen(args: &StoreArgs) -> Result<Vec<&'static dyn Store>> {
+    if !args.stores.is_empty() {
+        return Ok(args.stores.iter().map(|s| trust::by_id(s)).collect::<tamga_core::error::Result<_>>()?);
+    }
+    Ok(trust::ALL
+        .iter()
+        .copied()
+        .filter(|s| in_scope(args.scope, s.scope()) || (s.id() == "bundle" && !args.bundle.is_empty()))
+        .collect())
+}
+
+/// True if a store of this scope is meant.
+pub(crate) fn in_scope(wanted: ScopeArg, scope: Scope) -> bool {
+    match wanted {
+        ScopeArg::Both => true,
+        ScopeArg::User => scope == Scope::User,
+        ScopeArg::Machine => scope == Scope::Machine,
+    }
+}
+
+fn bundles(args: &StoreArgs) -> Vec<PathBuf> {
+    absolute(&args.bundle)
+}
+
+/// Bundles as named, absolute.
+pub(crate) fn absolute(bundles: &[PathBuf]) -> Vec<PathBuf> {
+    bundles.iter().map(|b| std::path::absolute(b).unwrap_or_else(|_| b.clone())).collect()
+}
+
+fn roots(session: &Session, typed: Option<&str>, all: &[Authority]) -> Result<Vec<Root>> {
+    if let Some(typed) = typed
+        && !all.iter().any(|a| a.label == typed)
+        && Path::new(typed).is_file()
+    {
+        return Ok(vec![root_file(session, typed)?]);
+    }
+    Ok(vec![root_of(authority::choose(typed, all, false)?)?])
+}
+
+/// What goes into stores for an authority: itself if it is a root, else the root above it.
+pub(crate) fn root_of(a: &Authority) -> Result<Root> {
+    match a.top() {
+        Some(top) => Ok(Root { label: a.label.clone(), certificate: top.clone() }),
+        None => Err(Error::Contradiction {
+            what: format!("the root above {} is not known here", a.label),
+            why: "an intermediate is trusted only through its root, which did not come with it".into(),
+            instead: "put the root's file into the stores: tamga trust add FILE".into(),
+        }
+        .into()),
+    }
+}
+
+fn root_file(_: &Session, typed: &str) -> Result<Root> {
+    let path = Path::new(typed);
+    let bytes = std::fs::read(path).map_err(tamga_host::error::Error::file("reading", path))?;
+    let malformed = |why: &str| Error::Malformed { what: typed.to_owned(), why: why.to_owned() };
+    let der = pem::certificates(&bytes).into_iter().next().ok_or_else(|| malformed("it holds no certificate"))?;
+    let certificate = Certificate::read(&der, typed)?;
+    if !certificate.is_ca() {
+        return Err(malformed("the certificate is no authority: a store for roots takes only those").into());
+    }
+    let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+    Ok(Root { label: tamga_core::label::Label::from_text(&stem)?.to_string(), certificate })
+}
+
+fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
+    let stores = chosen(&args.stores)?;
+    if session.common.dry_run {
+        let all = session.authorities()?;
+        let root = roots(session, args.root.as_deref(), &all)?.remove(0);
+        return Ok(dry(session, &stores, &root, &bundles(&args.stores), goal));
+    }
+    let (_lock, ledger) = session.open_for_change()?;
+    let all = ledger.authorities()?;
+    let mut rows = Vec::new();
+    for root in roots(session, args.root.as_deref(), &all)? {
+        rows.extend(apply(session, &ledger, &stores, &root, &bundles(&args.stores), goal)?);
+    }
+    let mut text = words(&rows);
+    if goal == Goal::Add && rows.iter().any(|r| r.change == "added") {
+        text.push_str("next: tamga check NAME or LABEL shows whether anyone would still warn\n");
+    }
+    let code = code_of(&rows);
+    Ok(Done { text, json: json!({"stores": rows.iter().map(json_of).collect::<Vec<_>>()}), code })
+}
+
+fn dry(session: &Session, stores: &[&'static dyn Store], root: &Root, bundles: &[PathBuf], goal: Goal) -> Done {
+    let mut text = String::new();
+    let mut steps = Vec::new();
+    for store in stores {
+        for place in store.survey(&session.machine, bundles) {
+            if let Some(h) = &place.hindrance {
+                text.push_str(&format!("  {}: {}; do: {}\n", store.id(), h.why, h.remedy));
+                continue;
+            }
+            let planned = store.change(goal, root, &place, &session.machine);
+            if planned.is_empty() {
+                text.push_str(&format!("  {}: nothing to do in {}\n", store.id(), place.place.display()));
+            }
+            for p in planned {
+                text.push_str(&format!("  {}: would {}\n", store.id(), p.step.words()));
+                steps.push(json!({"store": store.id(), "step": p.step.words()}));
+            }
+        }
+    }
+    Done::good(text, json!({"stores": [], "steps": steps, "dry_run": true}))
+}
+
+/// Roots that bear our mark or stand in the ledger, wherever they are found in a place.
+pub(crate) fn ours_in(place: &Place, authorities: &[Authority]) -> Vec<(Root, bool)> {
+    let mut out: Vec<(Root, bool)> = Vec::new();
+    for e in &place.entries {
+        let is_its = |a: &&Authority| a.certificate == e.certificate || a.earlier.contains(&e.certificate);
+        let known = authorities.iter().find(is_its);
+        let marked = e.mark.as_deref().and_then(|m| trust::label_of_mark(m, &e.certificate));
+        let root = match (known, marked) {
+            (Some(a), _) => Root { label: a.label.clone(), certificate: e.certificate.clone() },
+            (None, Some(label)) => Root { label: label.to_owned(), certificate: e.certificate.clone() },
+            (None, None) => continue,
+        };
+        if !out.iter().any(|(r, _)| r.certificate == root.certificate) {
+            out.push((root, known.is_some()));
+        }
+    }
+    out
+}
+
+fn status(session: &Session, args: &TrustArgs) -> Result<Done> {
+    let all = session.authorities()?;
+    let mut meant: Vec<Root> = match &args.root {
+        Some(_) => roots(session, args.root.as_deref(), &all)?,
+        None => {
+            let roots = all.iter().filter(|a| a.is_root());
+            roots.map(|a| Root { label: a.label.clone(), certificate: a.certificate.clone() }).collect()
+        }
+    };
+    let everything: Vec<&'static dyn Store> =
+        if args.stores.stores.is_empty() { trust::ALL.to_vec() } else { chosen(&args.stores)? };
+    let wanted = chosen(&args.stores)?;
+    let (mut rows, mut orphans) = (Vec::new(), Vec::new());
+    let mut surveys = Vec::new();
+    for store in everything {
+        for place in store.survey(&session.machine, &bundles(&args.stores)) {
+            for (root, known) in ours_in(&place, &all) {
+                if !known && !meant.iter().any(|m| m.certificate == root.certificate) && args.root.is_none() {
+                    orphans.push(root.mark());
+                    meant.push(root);
+                }
+            }
+            surveys.push((store, place));
+        }
+    }
+    for (store, place) in &surveys {
+        for root in &meant {
+            rows.push(row_of(session, *store, root, place));
+        }
+    }
+    let lacking = rows.iter().any(|r| {
+        wanted.iter().any(|s| s.id() == r.store)
+            && !matches!(r.state, State::Present | State::Unavailable)
+            && all.iter().any(|a| !a.retired && a.key != KeyPlace::Discarded && a.certificate.sha256() == r.sha256)
+    });
+    let mut text = if meant.is_empty() {
+        "no authority yet, and no root with Tamga's mark in any store\n".to_owned()
+    } else {
+        words(&rows)
+    };
+    for mark in &orphans {
+        text.push_str(&format!(
+            "{} {mark} is in a store, but this data folder does not know it\n  {}  tamga leave takes it out\n",
+            human::care("leftover"),
+            human::dim("do:")
+        ));
+    }
+    if lacking {
+        text.push_str("next: tamga trust add puts the root where it is absent\n");
+    }
+    let code = if lacking { exit::BAD } else { exit::GOOD };
+    Ok(Done { text, json: json!({"stores": rows.iter().map(json_of).collect::<Vec<_>>(), "leftovers": orphans}), code })
+}

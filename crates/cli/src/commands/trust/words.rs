@@ -1,0 +1,60 @@
+//! The matrix of stores and roots, for a person and for a program.
+
+use super::Row;
+use crate::exit;
+use crate::words::human;
+use serde_json::{Value, json};
+use tamga_core::trust::{Scope, State};
+
+/// 0 if nothing failed; 5 if some did; the failure's own code if all did.
+pub(crate) fn code_of(rows: &[Row]) -> u8 {
+    let failed: Vec<u8> = rows.iter().map(|r| r.code).filter(|c| *c != 0).collect();
+    let worst = failed.iter().copied().fold(0, exit::worst);
+    if failed.is_empty() || failed.len() == rows.len() || worst == 6 { worst } else { exit::PARTLY }
+}
+
+/// The matrix.
+pub(crate) fn words(rows: &[Row]) -> String {
+    let mut cells = vec![["store", "root", "state", "change", "place"].map(human::dim).to_vec()];
+    for r in rows {
+        let state = match r.state {
+            State::Present => human::good(r.state.word()),
+            State::Absent | State::Unavailable => human::dim(r.state.word()),
+            _ => human::bad(r.state.word()),
+        };
+        let change = match r.change {
+            "failed" => human::bad(r.change),
+            "none" => human::dim("none"),
+            other => human::good(other),
+        };
+        cells.push(vec![
+            human::strong(r.store),
+            format!("{} {}", r.label, human::dim(&r.sha256[..8])),
+            state,
+            change,
+            r.place.display().to_string(),
+        ]);
+    }
+    let mut text = human::table(&cells);
+    for r in rows {
+        if let Some(why) = &r.why {
+            text.push_str(&format!(
+                "{} {}: {why}\n",
+                if r.code == 0 { human::dim("note") } else { human::bad("failed") },
+                r.store
+            ));
+            if let Some(remedy) = &r.remedy {
+                text.push_str(&format!("  {}  {remedy}\n", human::dim("do:")));
+            }
+        }
+    }
+    text
+}
+
+pub(crate) fn json_of(r: &Row) -> Value {
+    json!({
+        "store": r.store, "place": r.place, "root": {"label": r.label, "sha256": r.sha256}, "state": r.state.word(),
+        "change": r.change, "why": r.why, "remedy": r.remedy,
+        "scope": if r.scope == Scope::User { "user" } else { "machine" },
+    })
+}

@@ -1,0 +1,74 @@
+//! More names for an authority: re-issued with the same key, subject and key identifier, so that everything it signed
+//! stays valid.
+
+use super::create::chain;
+use super::limits;
+use super::{CERTIFICATE_FILE, certificate_document};
+use crate::cert::Certificate;
+use crate::cert::profile::{Ca, name_constraints};
+use crate::error::{Error, Result};
+use crate::key::PrivateKey;
+use crate::permit::Permit;
+use crate::ports::Entropy;
+use crate::report::Authority;
+use crate::step::Publication;
+
+/// What is permitted with these names added; None if all of them are permitted already.
+///
+/// Errors: constraints of another shape than Tamga writes; an intermediate whose parent does not permit them.
+pub fn wider(authority: &Authority, names: &[String], parent: Option<&Authority>) -> Result<Option<Permit>> {
+    let Some(subtrees) = &authority.certificate.constraints else { return Ok(None) };
+    if !subtrees.excluded.is_empty() {
+        return Err(Error::Contradiction {
+            what: format!("the constraints of {} cannot be widened", authority.label),
+            why: "they exclude names as well, which Tamga does not write".into(),
+            instead: "make an authority of its own: tamga authority create LABEL --permit NAME".into(),
+        });
+    }
+    let before = limits::permit_of(subtrees);
+    let mut after = before.clone();
+    for typed in names {
+        after.extend(typed)?;
+    }
+    if after == before {
+        return Ok(None);
+    }
+    if let Some(parent) = parent {
+        limits::within(&after, parent)?;
+    }
+    Ok(Some(after))
+}
+
+/// Signs the authority's certificate anew: same key, subject, dates, path length; new serial and constraints.
+/// `above` is the authority that signs, with its key; None for a root, which signs itself.
+pub fn reissue(
+    authority: &Authority,
+    permit: &Permit,
+    key: &PrivateKey,
+    above: Option<(&Authority, &PrivateKey)>,
+    entropy: &dyn Entropy,
+) -> Result<Certificate> {
+    let c = &authority.certificate;
+    let links = above.map(|(parent, _)| parent.links.clone()).unwrap_or_default();
+    let ca = Ca {
+        subject: &c.subject,
+        constraints: name_constraints(permit)?,
+        path_length: c.basic.and_then(|b| b.path_length),
+        from: c.not_before,
+        until: c.not_after,
+        links: &links,
+    };
+    match above {
+        None => ca.self_sign(key, entropy),
+        Some((parent, parent_key)) => ca.under(&c.key, &parent.certificate, parent_key, entropy),
+    }
+}
+
+/// The file that changes: the certificate alone, the key stays as it is.
+pub fn publication(authority: &Authority) -> Publication {
+    Publication {
+        folder: authority.folder.clone(),
+        folder_mode: 0o700,
+        documents: vec![certificate_document(CERTIFICATE_FILE, chain(authority))],
+    }
+}

@@ -1,0 +1,56 @@
+//! A certificate to be signed elsewhere: a key that waits here, and the request made of it.
+
+use crate::authority::{REQUEST_FILE, document, key_document};
+use crate::cert::csr::{self, Csr};
+use crate::cert::profile::{self, Leaf, Links};
+use crate::error::Result;
+use crate::form::pem;
+use crate::issue::ignoring;
+use crate::key::PrivateKey;
+use crate::moment::Moment;
+use crate::name::Name;
+use crate::ports::Entropy;
+use crate::purpose::Purpose;
+use crate::secret::Passphrase;
+use crate::step::{Document, Publication};
+use std::path::PathBuf;
+
+/// What is asked for.
+pub struct Wanted {
+    /// The names.
+    pub names: Vec<Name>,
+    /// The purposes.
+    pub purposes: Vec<Purpose>,
+    /// The subject's name, DER; None means the first name.
+    pub subject: Option<Vec<u8>>,
+    /// The folder for key and request.
+    pub folder: PathBuf,
+}
+
+/// The request, and the files of key and request. `ignore` is what the folder's `.gitignore` holds already.
+pub fn make(
+    wanted: &Wanted,
+    key: &PrivateKey,
+    passphrase: Option<&Passphrase>,
+    ignore: &[u8],
+    entropy: &dyn Entropy,
+) -> Result<(Csr, Publication)> {
+    let subject = match &wanted.subject {
+        Some(der) => der.clone(),
+        None => wanted.names.first().map(profile::leaf_subject).unwrap_or_default().to_der()?,
+    };
+    let (names, purposes, links) = (&wanted.names, &wanted.purposes, Links::default());
+    let (from, until) = (Moment::from_unix(0), Moment::from_unix(0));
+    let leaf = Leaf { names, purposes, subject: &subject, from, until, links: &links };
+    let der = csr::build(&subject, &leaf.wishes(key.public())?, key, entropy)?;
+    let publication = Publication {
+        folder: wanted.folder.clone(),
+        folder_mode: 0o755,
+        documents: vec![
+            Document { name: ".gitignore", bytes: ignoring(ignore), mode: 0o644, secret: false },
+            key_document(key, passphrase, entropy)?,
+            document(REQUEST_FILE, pem::write(pem::REQUEST, &der), 0o644),
+        ],
+    };
+    Ok((Csr::read(&der, "the request just made")?, publication))
+}

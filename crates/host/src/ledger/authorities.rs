@@ -1,0 +1,196 @@
+//! Authorities: each with its certificates, what is above it, and where its key is.
+
+use super::{Ledger, events, text};
+use crate::error::Result;
+use rusqlite::{Connection, params};
+use std::collections::BTreeMap;
+use tamga_core::cert::Certificate;
+use tamga_core::cert::profile::Links;
+use tamga_core::moment::Moment;
+use tamga_core::purpose::Purpose;
+use tamga_core::report::{Authority, KeyPlace};
+
+/// As deep as any path that is judged.
+const DEEPEST: usize = 9;
+
+/// One row of each table, before they are put together.
+struct Row {
+    label: String,
+    folder: String,
+    issuer: Option<String>,
+    key_place: String,
+    key_path: Option<String>,
+    purposes: String,
+    links: Links,
+    retired: bool,
+}
+
+/// Certificates of one authority by role, oldest first.
+#[derive(Default)]
+struct Held {
+    own: Vec<Certificate>,
+    above: Vec<Certificate>,
+    crossed: Vec<Certificate>,
+}
+
+impl Ledger {
+    /// Every authority, oldest first.
+    pub fn authorities(&self) -> Result<Vec<Authority>> {
+        let (rows, mut held) = self.read().map_err(|e| self.failed(e))?;
+        let mut out: Vec<Authority> = Vec::new();
+        for row in &rows {
+            let Some(mut certificates) = held.remove(&row.label) else { continue };
+            let Some(certificate) = certificates.own.pop() else { continue };
+            out.push(Authority {
+                label: row.label.clone(),
+                certificate,
+                earlier: certificates.own,
+                folder: row.folder.clone().into(),
+                issuer: row.issuer.clone(),
+                above: certificates.above,
+                crossed: certificates.crossed,
+                key: match (row.key_place.as_str(), &row.key_path) {
+                    ("here", _) => KeyPlace::Here,
+                    ("offline", Some(path)) => KeyPlace::Offline(path.into()),
+                    ("discarded", _) => KeyPlace::Discarded,
+                    _ => KeyPlace::Elsewhere,
+                },
+                purposes: row.purposes.split(',').filter_map(Purpose::parse).collect(),
+                links: row.links.clone(),
+                retired: row.retired,
+            });
+        }
+        // What is above one that is here is what that one says now: its certificate may be newer.
+        let above: Vec<(Vec<Certificate>, Vec<Certificate>)> = out.iter().map(|a| climb(a, &out)).collect();
+        for (a, (above, crossed)) in out.iter_mut().zip(above) {
+            a.above = above;
+            a.crossed = crossed;
+        }
+        Ok(out)
+    }
+
+    fn read(&self) -> rusqlite::Result<(Vec<Row>, BTreeMap<String, Held>)> {
+        let mut q = self.db.prepare(
+            "SELECT label, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired FROM authority
+             ORDER BY made_at, rowid",
+        )?;
+        let rows = q
+            .query_map([], |r| {
+                Ok(Row {
+                    label: r.get(0)?,
+                    folder: r.get(1)?,
+                    issuer: r.get(2)?,
+                    key_place: r.get(3)?,
+                    key_path: r.get(4)?,
+                    purposes: r.get(5)?,
+                    links: Links { crl: r.get(6)?, issuer: r.get(7)? },
+                    retired: r.get(8)?,
+                })
+            })?
+            .collect::<rusqlite::Result<Vec<Row>>>()?;
+        let mut held: BTreeMap<String, Held> = BTreeMap::new();
+        let mut q = self.db.prepare("SELECT label, role, der FROM authority_certificate ORDER BY id")?;
+        let mut found = q.query([])?;
+        while let Some(r) = found.next()? {
+            let (label, role, der): (String, String, Vec<u8>) = (r.get(0)?, r.get(1)?, r.get(2)?);
+            let Ok(c) = Certificate::read(&der, &label) else { continue };
+            let held = held.entry(label).or_default();
+            match role.as_str() {
+                "own" => held.own.push(c),
+                "crossed" => held.crossed.push(c),
+                _ => held.above.push(c),
+            }
+        }
+        Ok((rows, held))
+    }
+
+    /// Where an authority's key is now.
+    pub fn set_key_place(&self, label: &str, place: &KeyPlace, kind: &str, now: Moment) -> Result<()> {
+        let path = match place {
+            KeyPlace::Offline(p) => Some(text(p)),
+            _ => None,
+        };
+        let run = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            tx.execute(
+                "UPDATE authority SET key_place = ?2, key_path = ?3 WHERE label = ?1",
+                params![label, place.word(), path],
+            )?;
+            events::insert(&tx, now, kind, label, path.as_deref().unwrap_or_default())?;
+            tx.commit()
+        };
+        run().map_err(|e| self.failed(e))
+    }
+
+    /// That an authority signs no more.
+    pub fn retire(&self, label: &str, now: Moment) -> Result<()> {
+        let run = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            tx.execute("UPDATE authority SET retired = 1 WHERE label = ?1", [label])?;
+            events::insert(&tx, now, "retired", label, "")?;
+            tx.commit()
+        };
+        run().map_err(|e| self.failed(e))
+    }
+}
+
+/// What is above an authority and what leads from its top to an older root. Of one whose issuer is in the ledger nothing
+/// else is kept.
+fn climb(a: &Authority, all: &[Authority]) -> (Vec<Certificate>, Vec<Certificate>) {
+    let (mut above, mut crossed) = (a.above.clone(), a.crossed.clone());
+    let mut at = a;
+    for _ in 0..DEEPEST {
+        let Some(parent) = at.issuer.as_ref().and_then(|l| all.iter().find(|p| p.label == *l)) else { break };
+        above.push(parent.certificate.clone());
+        if parent.issuer.is_none() {
+            above.extend(parent.above.iter().cloned());
+        }
+        crossed.extend(parent.crossed.iter().cloned());
+        at = parent;
+    }
+    (above, crossed)
+}
+
+pub(super) fn insert(db: &Connection, a: &Authority, now: Moment) -> rusqlite::Result<()> {
+    let path = match &a.key {
+        KeyPlace::Offline(p) => Some(text(p)),
+        _ => None,
+    };
+    db.execute(
+        "INSERT INTO authority (label, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired, made_at)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+        params![
+            a.label,
+            text(&a.folder),
+            a.issuer,
+            a.key.word(),
+            path,
+            a.purposes.iter().map(|p| p.word()).collect::<Vec<_>>().join(","),
+            a.links.crl,
+            a.links.issuer,
+            a.retired,
+            now.to_string()
+        ],
+    )?;
+    // Above an authority of the ledger stands what that one says; only what is not ours is kept with it.
+    if a.issuer.is_none() {
+        for c in &a.above {
+            hold(db, &a.label, "above", c, now)?;
+        }
+        for c in &a.crossed {
+            hold(db, &a.label, "crossed", c, now)?;
+        }
+    }
+    for c in a.earlier.iter().chain([&a.certificate]) {
+        hold(db, &a.label, "own", c, now)?;
+    }
+    Ok(())
+}
+
+pub(super) fn hold(db: &Connection, label: &str, role: &str, c: &Certificate, now: Moment) -> rusqlite::Result<()> {
+    db.execute(
+        "INSERT INTO authority_certificate (label, role, sha256, der, at) VALUES (?1, ?2, ?3, ?4, ?5)",
+        params![label, role, c.sha256(), c.der(), now.to_string()],
+    )
+    .map(|_| ())
+}

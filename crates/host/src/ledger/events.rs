@@ -1,0 +1,42 @@
+//! What was done, in order.
+
+use super::Ledger;
+use crate::error::Result;
+use rusqlite::{Connection, params};
+use tamga_core::moment::Moment;
+
+/// One thing that was done.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Event {
+    /// When, RFC 3339.
+    pub at: String,
+    /// What kind: `issued`, `renewed`, `revoked`, `trust-added`, …
+    pub kind: String,
+    /// A label.
+    pub about: String,
+    /// A fingerprint, a place, a reason.
+    pub detail: String,
+}
+
+pub(super) fn insert(db: &Connection, at: Moment, kind: &str, about: &str, detail: &str) -> rusqlite::Result<()> {
+    db.prepare_cached("INSERT INTO event (at, kind, about, detail) VALUES (?1, ?2, ?3, ?4)")?
+        .execute(params![at.to_string(), kind, about, detail])
+        .map(|_| ())
+}
+
+impl Ledger {
+    /// Notes an event by itself.
+    pub fn note(&self, at: Moment, kind: &str, about: &str, detail: &str) -> Result<()> {
+        insert(&self.db, at, kind, about, detail).map_err(|e| self.failed(e))
+    }
+
+    /// Everything that was done about a label, oldest first.
+    pub fn history(&self, about: &str) -> Result<Vec<Event>> {
+        let rows = || -> rusqlite::Result<Vec<Event>> {
+            let mut q = self.db.prepare("SELECT at, kind, about, detail FROM event WHERE about = ?1 ORDER BY id")?;
+            q.query_map([about], |r| Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? }))?
+                .collect()
+        };
+        rows().map_err(|e| self.failed(e))
+    }
+}

@@ -1,0 +1,254 @@
+//! The journal: what was begun, together with what it records, in one durable commit.
+
+use super::requests::Waiting;
+use super::{Ledger, authorities, certificates, events, requests, text};
+use crate::error::Result;
+use rusqlite::{Connection, params};
+use serde::{Deserialize, Serialize};
+use std::path::{Path, PathBuf};
+use tamga_core::cert::Certificate;
+use tamga_core::moment::Moment;
+use tamga_core::report::{Authority, Issued};
+
+/// Work that was begun.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "snake_case")]
+pub enum Work {
+    /// Files are put in place.
+    Publish {
+        /// What they are: `authority`, `reissue`, `certificate` or `request`.
+        what: String,
+        /// The label.
+        label: String,
+        /// SHA-256 of the certificate or request.
+        sha256: String,
+        /// The folder.
+        folder: PathBuf,
+        /// The files' names, in the order of their renaming.
+        names: Vec<String>,
+        /// The attempt's tag.
+        tag: String,
+        /// True if a key waited for it: its request goes away when the files stand.
+        #[serde(default)]
+        answers: bool,
+    },
+    /// A root goes into or out of a store.
+    Trust {
+        /// `add` or `remove`.
+        goal: String,
+        /// The authority's label.
+        label: String,
+        /// SHA-256 of the root.
+        sha256: String,
+        /// The store.
+        store: String,
+        /// Its place.
+        place: PathBuf,
+    },
+    /// A re-issued root takes the place of the earlier one in the stores.
+    Swap {
+        /// The authority's label.
+        label: String,
+    },
+    /// An authority's key leaves its folder; it goes once the ledger says that it is elsewhere.
+    KeyLeaves {
+        /// The authority's label.
+        label: String,
+        /// The key's file.
+        file: PathBuf,
+        /// Where it goes; None if it is thrown away.
+        into: Option<PathBuf>,
+    },
+}
+
+/// What a journaled piece of work records.
+pub enum Record<'a> {
+    /// A new authority.
+    Authority(&'a Authority),
+    /// A new authority and its predecessor, each with its key certified by the other.
+    Successor {
+        /// The new one, with its crossed certificate.
+        new: &'a Authority,
+        /// The label of the old one.
+        old: &'a str,
+        /// The old key, certified by the new root.
+        old_by_new: &'a Certificate,
+    },
+    /// A new certificate of an authority that stands.
+    Reissued(&'a Authority),
+    /// A new certificate; `kind` is the event's: `issued`, `renewed`, `received`.
+    Certificate {
+        /// The certificate.
+        issued: &'a Issued,
+        /// The event.
+        kind: &'a str,
+        /// A single-use root that signed it and is recorded with it.
+        root: Option<&'a Authority>,
+    },
+    /// A key that waits.
+    Request(&'a Waiting),
+    /// A change of trust.
+    Trust {
+        /// `add` or `remove`.
+        goal: &'a str,
+        /// The authority's label.
+        label: &'a str,
+        /// Where.
+        place: &'a Path,
+    },
+    /// Nothing but the work itself.
+    Nothing,
+}
+
+fn record(db: &Connection, record: &Record<'_>, now: Moment) -> rusqlite::Result<()> {
+    match record {
+        Record::Authority(a) => {
+            authorities::insert(db, a, now)?;
+            events::insert(db, now, "authority-created", &a.label, &a.certificate.sha256())
+        }
+        Record::Successor { new, old, old_by_new } => {
+            authorities::insert(db, new, now)?;
+            authorities::hold(db, old, "crossed", old_by_new, now)?;
+            events::insert(db, now, "authority-created", &new.label, &new.certificate.sha256())?;
+            events::insert(db, now, "succeeded", old, &new.label)
+        }
+        Record::Reissued(a) => {
+            authorities::hold(db, &a.label, "own", &a.certificate, now)?;
+            events::insert(db, now, "reissued", &a.label, &a.certificate.sha256())
+        }
+        Record::Certificate { issued, kind, root } => {
+            if let Some(root) = root {
+                let known: i64 =
+                    db.query_row("SELECT count(*) FROM authority WHERE label = ?1", [&root.label], |r| r.get(0))?;
+                if known == 0 {
+                    authorities::insert(db, root, now)?;
+                }
+            }
+            certificates::insert(db, issued, now)?;
+            events::insert(db, now, kind, &issued.label, &issued.certificate.sha256())
+        }
+        Record::Request(w) => {
+            requests::insert(db, w, now)?;
+            events::insert(db, now, "requested", &w.label, &w.csr.sha256())
+        }
+        Record::Trust { goal, label, place } => {
+            let kind = if *goal == "add" { "trust-added" } else { "trust-removed" };
+            events::insert(db, now, kind, label, &text(place))
+        }
+        Record::Nothing => Ok(()),
+    }
+}
+
+impl Ledger {
+    /// Durably: the journal's row, and what it is about. Gives the journal's id.
+    pub fn begin(&self, work: &Work, what: &Record<'_>, now: Moment) -> Result<i64> {
+        Ok(self.begin_all(&[(work, what)], now)?[0])
+    }
+
+    /// Several at once, in one commit.
+    pub fn begin_all(&self, all: &[(&Work, &Record<'_>)], now: Moment) -> Result<Vec<i64>> {
+        let commit = || -> rusqlite::Result<Vec<i64>> {
+            let at = now.to_string();
+            let tx = self.db.unchecked_transaction()?;
+            let mut ids = Vec::with_capacity(all.len());
+            for (work, what) in all {
+                tx.prepare_cached("INSERT INTO journal (at, work) VALUES (?1, ?2)")?
+                    .execute(params![at, json(work)])?;
+                ids.push(tx.last_insert_rowid());
+                record(&tx, what, now)?;
+            }
+            tx.commit()?;
+            Ok(ids)
+        };
+        commit().map_err(|e| self.failed(e))
+    }
+
+    /// Takes the journal's row away, and the request that it answered.
+    pub fn finish(&self, id: i64, work: &Work) -> Result<()> {
+        self.finish_all(&[(id, work)])
+    }
+
+    /// Several at once.
+    pub fn finish_all(&self, all: &[(i64, &Work)]) -> Result<()> {
+        let run = || -> rusqlite::Result<()> {
+            // Not durable: a row too many is only looked at again.
+            self.db.pragma_update(None, "synchronous", "NORMAL")?;
+            let tx = self.db.unchecked_transaction()?;
+            for (id, work) in all {
+                if let Work::Publish { label, answers: true, .. } = work {
+                    tx.execute("DELETE FROM request WHERE label = ?1", [label])?;
+                }
+                tx.prepare_cached("DELETE FROM journal WHERE id = ?1")?.execute([id])?;
+            }
+            tx.commit()?;
+            self.db.pragma_update(None, "synchronous", "FULL")
+        };
+        run().map_err(|e| self.failed(e))?;
+        self.fold()
+    }
+
+    /// What was begun and not finished. Only whoever holds the data folder's lock may take it for interrupted.
+    pub fn unfinished(&self) -> Result<Vec<(i64, Work)>> {
+        let rows = || -> rusqlite::Result<Vec<(i64, String)>> {
+            let mut q = self.db.prepare("SELECT id, work FROM journal ORDER BY id")?;
+            q.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
+        };
+        let rows = rows().map_err(|e| self.failed(e))?;
+        Ok(rows.into_iter().filter_map(|(id, work)| Some((id, serde_json::from_str(&work).ok()?))).collect())
+    }
+
+    /// Takes back what a publication that never stood had recorded: a new authority or request goes, a certificate is
+    /// abandoned, and the one before it is in force again.
+    pub fn abandon(&self, id: i64, work: &Work, now: Moment) -> Result<()> {
+        let Work::Publish { what, label, sha256, .. } = work else { return self.finish(id, work) };
+        let commit = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            match what.as_str() {
+                "authority" => {
+                    tx.execute("DELETE FROM authority WHERE label = ?1", [label])?;
+                    tx.execute("DELETE FROM authority_certificate WHERE label = ?1", [label])?;
+                    // What its predecessor holds of it leads nowhere now.
+                    crossed_by_nobody(&tx)?;
+                }
+                "reissue" => {
+                    tx.execute("DELETE FROM authority_certificate WHERE sha256 = ?1 AND role = 'own'", [sha256])?;
+                }
+                "request" => {
+                    tx.execute("DELETE FROM request WHERE label = ?1", [label])?;
+                }
+                _ => {
+                    tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256])?;
+                    tx.execute(
+                        "UPDATE certificate SET state = 'live' WHERE id =
+                         (SELECT max(id) FROM certificate WHERE label = ?1 AND state = 'superseded')",
+                        [label],
+                    )?;
+                }
+            }
+            events::insert(&tx, now, "abandoned", label, sha256)?;
+            tx.execute("DELETE FROM journal WHERE id = ?1", [id])?;
+            tx.commit()
+        };
+        commit().map_err(|e| self.failed(e))
+    }
+}
+
+/// Removes crossed certificates whose signer is in the ledger no more.
+fn crossed_by_nobody(db: &Connection) -> rusqlite::Result<()> {
+    let of = |role: &str| -> rusqlite::Result<Vec<(i64, Vec<u8>)>> {
+        let mut q = db.prepare("SELECT id, der FROM authority_certificate WHERE role = ?1")?;
+        q.query_map([role], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
+    };
+    let read = |der: &[u8]| Certificate::read(der, "an authority").ok();
+    let owners: Vec<Certificate> = of("own")?.iter().filter_map(|(_, der)| read(der)).collect();
+    for (id, der) in of("crossed")? {
+        if !read(&der).is_some_and(|c| owners.iter().any(|o| c.signed_by(o).is_ok())) {
+            db.execute("DELETE FROM authority_certificate WHERE id = ?1", [id])?;
+        }
+    }
+    Ok(())
+}
+
+fn json(work: &Work) -> String {
+    serde_json::to_string(work).unwrap_or_default()
+}

@@ -1,0 +1,119 @@
+//! The ledger: what was issued and done, in SQLite. It holds no key of any leaf.
+//!
+//! Its journal is a table: one durable commit records what is about to happen together with what it makes; after
+//! the files stand the row goes away in a second commit, which need not be durable, since a row too many is only
+//! looked at again.
+
+mod authorities;
+mod certificates;
+mod events;
+mod journal;
+mod requests;
+mod revocations;
+mod salvage;
+pub mod schema;
+
+pub use certificates::{Filter, Page, Sort};
+pub use events::Event;
+pub use journal::{Record, Work};
+pub use requests::Waiting;
+pub use revocations::Listed;
+pub use salvage::{Salvaged, set_aside};
+
+use crate::error::{Error, Result};
+use rusqlite::Connection;
+use std::path::{Path, PathBuf};
+
+/// How long another process may hold the ledger.
+const PATIENCE: std::time::Duration = std::time::Duration::from_secs(30);
+/// A log of this size is folded in: about twenty issues.
+const LOG_BYTES: u64 = 400 << 10;
+/// SQLite's own files beside the ledger's.
+pub const FILES: [&str; 3] = ["ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm"];
+
+/// The open ledger.
+pub struct Ledger {
+    db: Connection,
+    path: PathBuf,
+}
+
+impl Ledger {
+    /// The file inside a data folder.
+    pub fn file(data: &Path) -> PathBuf {
+        data.join(FILES[0])
+    }
+
+    /// Opens or makes the ledger. The folder is 0700.
+    pub fn open(data: &Path) -> Result<Ledger> {
+        crate::files::folder(data, 0o700)?;
+        let path = Ledger::file(data);
+        let opened = Connection::open(&path).and_then(|db| {
+            db.busy_timeout(PATIENCE)?;
+            db.pragma_update(None, "journal_mode", "WAL")?;
+            db.pragma_update(None, "synchronous", "FULL")?;
+            // A checkpoint at every exit would cost three more fsyncs; the log is folded in when it has grown.
+            db.pragma_update(None, "wal_autocheckpoint", 0)?;
+            db.set_db_config(rusqlite::config::DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
+            Ok(db)
+        });
+        let db = opened.map_err(|source| told(&path, source))?;
+        let ledger = Ledger { db, path };
+        match schema::migrate(&ledger.db).map_err(|e| ledger.failed(e))? {
+            true => Ok(ledger),
+            false => Err(Error::LedgerNewer { path: ledger.path }),
+        }
+    }
+
+    /// Opens the ledger if there is one: for commands that only look.
+    pub fn open_existing(data: &Path) -> Result<Option<Ledger>> {
+        if Ledger::file(data).exists() { Ledger::open(data).map(Some) } else { Ok(None) }
+    }
+
+    fn failed(&self, source: rusqlite::Error) -> Error {
+        told(&self.path, source)
+    }
+
+    /// SQLite's own verdict on the file; None if it is whole.
+    pub fn damage(&self) -> Result<Option<String>> {
+        let said: String =
+            self.db.query_row("PRAGMA integrity_check(1)", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
+        Ok((said != "ok").then_some(said))
+    }
+
+    /// A whole copy in one file, for a backup.
+    pub fn copy_to(&self, file: &Path) -> Result<()> {
+        self.db
+            .execute("VACUUM INTO ?1", [file.to_string_lossy()])
+            .map(|_| ())
+            .map_err(|source| Error::Ledger { path: file.to_owned(), source })
+    }
+
+    /// Folds a grown log into the database: whoever opens the ledger next has to read it whole.
+    fn fold(&self) -> Result<()> {
+        let log = self.path.with_extension("sqlite-wal");
+        if std::fs::metadata(log).is_ok_and(|m| m.len() > LOG_BYTES) {
+            // A reader at work is not waited for: the next run folds.
+            let run = || -> rusqlite::Result<()> {
+                self.db.busy_timeout(std::time::Duration::ZERO)?;
+                self.db.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?;
+                self.db.busy_timeout(PATIENCE)
+            };
+            run().map_err(|e| self.failed(e))?;
+        }
+        Ok(())
+    }
+}
+
+fn told(path: &Path, source: rusqlite::Error) -> Error {
+    let code = source.sqlite_error_code();
+    match code {
+        Some(rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt) => {
+            Error::LedgerDamaged { path: path.to_owned(), source }
+        }
+        _ => Error::Ledger { path: path.to_owned(), source },
+    }
+}
+
+fn text(path: &Path) -> String {
+    path.to_string_lossy().into_owned()
+}

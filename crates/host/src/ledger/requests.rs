@@ -1,0 +1,98 @@
+//! Keys that wait for their certificate.
+
+use super::{Ledger, text};
+use crate::error::Result;
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
+use tamga_core::cert::csr::Csr;
+use tamga_core::cert::profile::Links;
+use tamga_core::moment::Moment;
+use tamga_core::purpose::Purpose;
+
+/// A waiting key.
+#[derive(Clone, Debug)]
+pub struct Waiting {
+    /// Its label.
+    pub label: String,
+    /// True for an authority.
+    pub is_authority: bool,
+    /// The request.
+    pub csr: Csr,
+    /// Where key and request stand.
+    pub folder: PathBuf,
+    /// What an authority will issue for.
+    pub purposes: Vec<Purpose>,
+    /// What will be written into what it issues.
+    pub links: Links,
+}
+
+#[derive(Serialize, Deserialize, Default)]
+struct Settings {
+    purposes: Vec<String>,
+    crl_url: Option<String>,
+    issuer_url: Option<String>,
+}
+
+pub(super) fn insert(db: &Connection, w: &Waiting, at: Moment) -> rusqlite::Result<()> {
+    let settings = Settings {
+        purposes: w.purposes.iter().map(|p| p.word().to_owned()).collect(),
+        crl_url: w.links.crl.clone(),
+        issuer_url: w.links.issuer.clone(),
+    };
+    db.execute(
+        "INSERT INTO request (label, kind, der, folder, settings, made_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+        params![
+            w.label,
+            if w.is_authority { "authority" } else { "certificate" },
+            w.csr.der(),
+            text(&w.folder),
+            serde_json::to_string(&settings).unwrap_or_default(),
+            at.to_string()
+        ],
+    )
+    .map(|_| ())
+}
+
+impl Ledger {
+    /// The waiting key of a label.
+    pub fn waiting(&self, label: &str) -> Result<Option<Waiting>> {
+        Ok(self.read_waiting(Some(label))?.pop())
+    }
+
+    /// Every waiting key.
+    pub fn all_waiting(&self) -> Result<Vec<Waiting>> {
+        self.read_waiting(None)
+    }
+
+    /// Where a label waits, if it does.
+    pub fn waiting_place(&self, label: &str) -> Result<Option<String>> {
+        self.db
+            .query_row("SELECT folder FROM request WHERE label = ?1", [label], |r| r.get(0))
+            .optional()
+            .map_err(|e| self.failed(e))
+    }
+
+    fn read_waiting(&self, label: Option<&str>) -> Result<Vec<Waiting>> {
+        type Row = (String, String, Vec<u8>, String, String);
+        let rows = || -> rusqlite::Result<Vec<Row>> {
+            let mut q = self.db.prepare(
+                "SELECT label, kind, der, folder, settings FROM request WHERE ?1 IS NULL OR label = ?1 ORDER BY label",
+            )?;
+            q.query_map([label], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?)))?.collect()
+        };
+        let rows = rows().map_err(|e| self.failed(e))?;
+        let one = |(label, kind, der, folder, settings): Row| {
+            let settings: Settings = serde_json::from_str(&settings).unwrap_or_default();
+            Some(Waiting {
+                csr: Csr::read(&der, &label).ok()?,
+                label,
+                is_authority: kind == "authority",
+                folder: folder.into(),
+                purposes: settings.purposes.iter().filter_map(|p| Purpose::parse(p)).collect(),
+                links: Links { crl: settings.crl_url, issuer: settings.issuer_url },
+            })
+        };
+        Ok(rows.into_iter().filter_map(one).collect())
+    }
+}

@@ -1,0 +1,120 @@
+//! What was taken back, and which lists were signed.
+
+use super::{Ledger, events};
+use crate::error::Result;
+use rusqlite::params;
+use tamga_core::cert::crl::Revoked;
+use tamga_core::moment::Moment;
+use tamga_core::reason::Reason;
+
+/// What the ledger knows of an authority's lists.
+#[derive(Clone, Debug, Default)]
+pub struct Listed {
+    /// The number of the latest list; 0 if none was signed.
+    pub number: u64,
+    /// Why the ledger may not know everything that was revoked; None if it does.
+    pub behind: Option<String>,
+    /// Everything that is revoked, by serial.
+    pub entries: Vec<Revoked>,
+    /// How many of them no list has yet.
+    pub unpublished: usize,
+}
+
+impl Ledger {
+    /// Takes certificates of one authority back: authority, serials, reason. What was taken back already stays as it was.
+    pub fn revoke(&self, label: &str, authority: &str, serials: &[&str], reason: Reason, now: Moment) -> Result<()> {
+        let run = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            for serial in serials {
+                tx.execute(
+                    "INSERT OR IGNORE INTO revocation (authority, serial, at, reason) VALUES (?1, ?2, ?3, ?4)",
+                    params![authority, serial, now.to_string(), reason.word()],
+                )?;
+                events::insert(&tx, now, "revoked", label, &format!("{serial} {}", reason.word()))?;
+            }
+            tx.commit()
+        };
+        run().map_err(|e| self.failed(e))
+    }
+
+    /// What stands to be listed for an authority.
+    pub fn listed(&self, authority: &str) -> Result<Listed> {
+        let run = || -> rusqlite::Result<Listed> {
+            let mut out = Listed::default();
+            let mut q = self.db.prepare("SELECT list_number, list_behind FROM authority WHERE label = ?1")?;
+            let mut rows = q.query([authority])?;
+            if let Some(r) = rows.next()? {
+                out.number = u64::try_from(r.get::<_, i64>(0)?).unwrap_or(0);
+                out.behind = r.get(1)?;
+            }
+            let mut q = self
+                .db
+                .prepare("SELECT serial, at, reason, published FROM revocation WHERE authority = ?1 ORDER BY serial")?;
+            let mut rows = q.query([authority])?;
+            while let Some(r) = rows.next()? {
+                let (at, reason): (String, String) = (r.get(1)?, r.get(2)?);
+                let Ok(at) = Moment::parse(&at) else { continue };
+                out.unpublished += usize::from(!r.get::<_, bool>(3)?);
+                let reason = Reason::parse(&reason).unwrap_or(Reason::Unspecified);
+                out.entries.push(Revoked { serial: r.get(0)?, at, reason });
+            }
+            Ok(out)
+        };
+        run().map_err(|e| self.failed(e))
+    }
+
+    /// Takes up what an earlier list of this authority says; a later number and further entries count.
+    pub fn merge_list(&self, authority: &str, number: u64, entries: &[Revoked], now: Moment) -> Result<usize> {
+        let run = || -> rusqlite::Result<usize> {
+            let tx = self.db.unchecked_transaction()?;
+            let mut added = 0;
+            {
+                let mut add = tx.prepare(
+                    "INSERT OR IGNORE INTO revocation (authority, serial, at, reason, published) VALUES (?1, ?2, ?3, ?4, 1)",
+                )?;
+                for e in entries {
+                    added += add.execute(params![authority, e.serial, e.at.to_string(), e.reason.word()])?;
+                }
+            }
+            tx.execute(
+                "UPDATE authority SET list_number = max(list_number, ?2), list_behind = NULL WHERE label = ?1",
+                params![authority, i64::try_from(number).unwrap_or(i64::MAX)],
+            )?;
+            events::insert(&tx, now, "list-taken-up", authority, &format!("number {number}, {added} new entries"))?;
+            tx.commit()?;
+            Ok(added)
+        };
+        run().map_err(|e| self.failed(e))
+    }
+
+    /// Uses a number up, durably, before the list with it is signed.
+    pub fn take_number(&self, authority: &str, number: u64) -> Result<()> {
+        self.db
+            .execute(
+                "UPDATE authority SET list_number = ?2 WHERE label = ?1",
+                params![authority, i64::try_from(number).unwrap_or(i64::MAX)],
+            )
+            .map(|_| ())
+            .map_err(|e| self.failed(e))
+    }
+
+    /// That a list stands, and everything revoked is in it.
+    pub fn published(&self, authority: &str, number: u64, entries: usize, now: Moment) -> Result<()> {
+        let run = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            tx.execute("UPDATE revocation SET published = 1 WHERE authority = ?1 AND published = 0", [authority])?;
+            tx.execute("UPDATE authority SET list_behind = NULL WHERE label = ?1", [authority])?;
+            events::insert(&tx, now, "list-signed", authority, &format!("number {number}, {entries} entries"))?;
+            tx.commit()
+        };
+        run().map_err(|e| self.failed(e))
+    }
+
+    /// That the ledger may lack what was revoked after it was written: no list is signed before that is settled.
+    pub fn may_be_behind(&self, why: &str, authority: Option<&str>) -> Result<()> {
+        self.db
+            .execute("UPDATE authority SET list_behind = ?1 WHERE ?2 IS NULL OR label = ?2", params![why, authority])
+            .map(|_| ())
+            .map_err(|e| self.failed(e))
+    }
+}

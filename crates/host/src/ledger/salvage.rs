@@ -1,0 +1,146 @@
+//! Putting a ledger together again from what can be read of a damaged one.
+
+use super::{Ledger, authorities, certificates, events};
+use crate::error::{Error, Result};
+use rusqlite::{Connection, OpenFlags, params};
+use std::path::Path;
+use tamga_core::cert::Certificate;
+use tamga_core::moment::Moment;
+use tamga_core::report::{Authority, Issued, Life};
+
+/// What came over.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Salvaged {
+    /// Authorities.
+    pub authorities: usize,
+    /// Certificates.
+    pub certificates: usize,
+    /// Revocations.
+    pub revocations: usize,
+    /// Events.
+    pub events: usize,
+}
+
+/// Tables that are copied row by row, with their columns: what of a damaged file still reads is taken.
+const TABLES: [(&str, &str); 7] = [
+    (
+        "authority",
+        "label, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired, list_number, list_behind, made_at",
+    ),
+    ("authority_certificate", "id, label, role, sha256, der, at"),
+    ("certificate", "id, label, serial, sha256, der, authority, folder, state, ends, issued_at"),
+    ("revocation", "authority, serial, at, reason, published"),
+    ("request", "label, kind, der, folder, settings, made_at"),
+    ("event", "id, at, kind, about, detail"),
+    ("journal", "id, at, work"),
+];
+
+impl Ledger {
+    /// Copies every row that still reads from a damaged ledger. Nothing about it is an error.
+    pub fn salvage(&self, damaged: &Path) -> Salvaged {
+        let mut out = Salvaged::default();
+        let Ok(old) = Connection::open_with_flags(damaged, OpenFlags::SQLITE_OPEN_READ_ONLY) else { return out };
+        for (table, columns) in TABLES {
+            let n = copy(&old, &self.db, table, columns).unwrap_or(0);
+            match table {
+                "authority" => out.authorities = n,
+                "certificate" => out.certificates = n,
+                "revocation" => out.revocations = n,
+                "event" => out.events = n,
+                _ => {}
+            }
+        }
+        // The names are told by the certificates.
+        let ids = || -> rusqlite::Result<Vec<(i64, Vec<u8>)>> {
+            let mut q = self.db.prepare("SELECT id, der FROM certificate")?;
+            q.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
+        };
+        for (id, der) in ids().unwrap_or_default() {
+            if let Ok(c) = Certificate::read(&der, "a certificate") {
+                let _ = certificates::name_rows(&self.db, id, &c);
+            }
+        }
+        out
+    }
+
+    /// Tells the authorities' folders after the data folder moved.
+    pub fn relocate(&self, from: &Path, to: &Path) -> Result<()> {
+        let run = || -> rusqlite::Result<()> {
+            let mut q = self.db.prepare("SELECT label FROM authority")?;
+            let labels: Vec<String> = q.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+            for label in labels {
+                // Whatever the data folder was called where the backup was made: the label is the folder's name.
+                if from.join("authorities").join(&label).is_dir() {
+                    let place = to.join("authorities").join(&label).to_string_lossy().into_owned();
+                    self.db.execute("UPDATE authority SET folder = ?2 WHERE label = ?1", [&label, &place])?;
+                }
+            }
+            Ok(())
+        };
+        run().map_err(|e| self.failed(e))
+    }
+
+    /// Records an authority that was found in the data folder.
+    pub fn adopt_authority(&self, a: &Authority, now: Moment) -> Result<()> {
+        let run = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            authorities::insert(&tx, a, now)?;
+            events::insert(&tx, now, "found", &a.label, &a.certificate.sha256())?;
+            tx.commit()
+        };
+        run().map_err(|e| self.failed(e))
+    }
+
+    /// Records a certificate that was found in a folder; false if it is known already.
+    pub fn adopt_certificate(&self, i: &Issued, now: Moment) -> Result<bool> {
+        let run = || -> rusqlite::Result<bool> {
+            let sha256 = i.certificate.sha256();
+            let known: i64 =
+                self.db.query_row("SELECT count(*) FROM certificate WHERE sha256 = ?1", [&sha256], |r| r.get(0))?;
+            if known > 0 {
+                return Ok(false);
+            }
+            let tx = self.db.unchecked_transaction()?;
+            certificates::insert(&tx, i, now)?;
+            if i.life != Life::Live {
+                tx.execute("UPDATE certificate SET state = ?2 WHERE sha256 = ?1", params![sha256, i.life.word()])?;
+            }
+            events::insert(&tx, now, "found", &i.label, &sha256)?;
+            tx.commit()?;
+            Ok(true)
+        };
+        run().map_err(|e| self.failed(e))
+    }
+}
+
+fn copy(old: &Connection, new: &Connection, table: &str, columns: &str) -> rusqlite::Result<usize> {
+    let width = columns.split(',').count();
+    let marks = (1..=width).map(|n| format!("?{n}")).collect::<Vec<_>>().join(", ");
+    let mut add = new.prepare(&format!("INSERT OR IGNORE INTO {table} ({columns}) VALUES ({marks})"))?;
+    let mut q = old.prepare(&format!("SELECT {columns} FROM {table} NOT INDEXED"))?;
+    let mut rows = q.query([])?;
+    let mut n = 0;
+    // The first page that does not read ends the table; what came before it is kept.
+    while let Ok(Some(r)) = rows.next() {
+        let values: Vec<rusqlite::types::Value> = (0..width).filter_map(|i| r.get(i).ok()).collect();
+        if values.len() == width {
+            n += add.execute(rusqlite::params_from_iter(values)).unwrap_or(0);
+        }
+    }
+    Ok(n)
+}
+
+/// Moves a ledger that cannot be used aside, with SQLite's files beside it. Gives its new place.
+pub fn set_aside(data: &Path, now: Moment) -> Result<Option<std::path::PathBuf>> {
+    let stamp = now.unix();
+    let mut moved = None;
+    for name in super::FILES {
+        let from = data.join(name);
+        if from.exists() {
+            let to = data.join(name.replace("ledger.", &format!("ledger-damaged-{stamp}.")));
+            std::fs::rename(&from, &to).map_err(Error::file("moving aside", &from))?;
+            moved.get_or_insert(to);
+        }
+    }
+    Ok(moved)
+}

@@ -1,0 +1,151 @@
+//! Putting a data folder right: a damaged or missing ledger is rebuilt from what still reads and from the files.
+
+use crate::error::Result;
+use crate::ledger::{self, Ledger, Salvaged};
+use std::path::{Path, PathBuf};
+use tamga_core::authority::import::{above, purposes};
+use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::cert::{Certificate, crl};
+use tamga_core::form::pem;
+use tamga_core::label::Label;
+use tamga_core::moment::Moment;
+use tamga_core::report::{Authority, Issued, KeyPlace, Life};
+
+/// The list that is kept beside an authority's key: the latest that was signed here.
+pub const LIST_FILE: &str = "crl.pem";
+
+/// What was done.
+#[derive(Debug, Default)]
+pub struct Repaired {
+    /// Where the damaged ledger was moved, if there was one.
+    pub moved: Option<PathBuf>,
+    /// What came over from it.
+    pub salvaged: Salvaged,
+    /// Labels of authorities that were found by their files.
+    pub authorities: Vec<String>,
+    /// Labels of certificates that were found by their files.
+    pub certificates: Vec<String>,
+    /// One line for each thing that a person should know.
+    pub said: Vec<String>,
+}
+
+impl Repaired {
+    /// True if nothing had to be done.
+    pub fn is_nothing(&self) -> bool {
+        self.moved.is_none() && self.authorities.is_empty() && self.certificates.is_empty() && self.said.is_empty()
+    }
+}
+
+/// Opens the ledger, rebuilt where it has to be, and looks for what it does not know: authorities in the data folder,
+/// certificates in the folders given. The caller holds the lock.
+pub fn repair(data: &Path, folders: &[PathBuf], now: Moment) -> Result<(Ledger, Repaired)> {
+    let mut done = Repaired::default();
+    let whole = match Ledger::open_existing(data) {
+        Ok(Some(l)) => l.damage().unwrap_or(Some("it does not read".into())).is_none(),
+        Ok(None) => true,
+        Err(crate::error::Error::LedgerDamaged { .. }) => false,
+        Err(e) => return Err(e),
+    };
+    if !whole {
+        done.moved = ledger::set_aside(data, now)?;
+    }
+    let ledger = Ledger::open(data)?;
+    if let Some(damaged) = &done.moved {
+        done.salvaged = ledger.salvage(damaged);
+    }
+    for name in files_in(&data.join("authorities")) {
+        adopt_authority(&ledger, &data.join("authorities").join(&name), &name, now, &mut done)?;
+    }
+    let known = ledger.authorities()?;
+    for folder in folders {
+        for place in std::iter::once(folder.clone()).chain(files_in(folder).iter().map(|n| folder.join(n))) {
+            adopt_certificate(&ledger, &place, &known, now, &mut done)?;
+        }
+    }
+    Ok((ledger, done))
+}
+
+fn files_in(folder: &Path) -> Vec<String> {
+    let mut names: Vec<String> = std::fs::read_dir(folder)
+        .into_iter()
+        .flatten()
+        .flatten()
+        .filter_map(|e| e.file_name().into_string().ok())
+        .collect();
+    names.sort();
+    names
+}
+
+fn certificates(file: &Path) -> Vec<Certificate> {
+    let bytes = std::fs::read(file).unwrap_or_default();
+    pem::certificates(&bytes).iter().filter_map(|der| Certificate::read(der, "a certificate").ok()).collect()
+}
+
+/// An authority whose folder stands but which the ledger does not know.
+fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Moment, done: &mut Repaired) -> Result<()> {
+    let Ok(label) = Label::parse(name) else { return Ok(()) };
+    let known = ledger.authorities()?;
+    let found = certificates(&folder.join(CERTIFICATE_FILE));
+    let Some(first) = found.first().filter(|c| c.is_ca()) else { return Ok(()) };
+    if known.iter().any(|a| a.label == label.as_str() || a.certificate == *first) {
+        return Ok(());
+    }
+    let parent = known.iter().find(|a| a.certificate != *first && first.signed_by(&a.certificate).is_ok());
+    let mut authority = Authority {
+        above: above(first, &found),
+        issuer: parent.filter(|_| !first.is_self_issued()).map(|p| p.label.clone()),
+        key: if folder.join(KEY_FILE).exists() { KeyPlace::Here } else { KeyPlace::Elsewhere },
+        ..Authority::root(label.as_str(), first.clone(), folder.to_owned())
+    };
+    authority.purposes = purposes(&authority);
+    ledger.adopt_authority(&authority, now)?;
+    if authority.key == KeyPlace::Elsewhere {
+        done.said.push(format!(
+            "the key of {label} is not in {}: if it was taken away, tamga authority online DIR brings it back",
+            folder.display()
+        ));
+    }
+    // What was revoked is told by the latest list; without one it cannot be known whether there was any.
+    let list = std::fs::read(folder.join(LIST_FILE)).ok().and_then(|b| crl::find(&b, LIST_FILE).ok());
+    match list.filter(|l| l.signed_by(first).is_ok()) {
+        Some(l) => {
+            ledger.merge_list(label.as_str(), l.count().unwrap_or(0), &l.entries, now)?;
+        }
+        None if done.salvaged.authorities == 0 => {
+            ledger.may_be_behind(&format!("it was rebuilt from files on {}", now.date()), Some(label.as_str()))?;
+        }
+        None => {}
+    }
+    done.authorities.push(label.to_string());
+    Ok(())
+}
+
+/// A certificate folder that the ledger does not know, of one of its authorities.
+fn adopt_certificate(
+    ledger: &Ledger,
+    folder: &Path,
+    known: &[Authority],
+    now: Moment,
+    done: &mut Repaired,
+) -> Result<()> {
+    let found = certificates(&folder.join(CERTIFICATE_FILE));
+    let Some(leaf) = found.first().filter(|c| !c.is_ca()) else { return Ok(()) };
+    let Some(authority) = known.iter().find(|a| leaf.signed_by(&a.certificate).is_ok()) else { return Ok(()) };
+    let folder = std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned());
+    let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let Ok(label) = Label::from_text(&name) else { return Ok(()) };
+    let taken = known.iter().any(|a| a.label == label.as_str());
+    let label = if taken { format!("{label}-found") } else { label.to_string() };
+    let issued = Issued {
+        label: label.clone(),
+        certificate: leaf.clone(),
+        authority: Some(authority.label.clone()),
+        folder,
+        life: Life::Live,
+        revoked: None,
+    };
+    if ledger.adopt_certificate(&issued, now)? {
+        done.certificates.push(label);
+    }
+    Ok(())
+}

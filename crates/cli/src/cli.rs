@@ -4,7 +4,7 @@ use crate::commands::{
     authority, check, completions, demo, explain, issue, leave, list, pairs, receive, renew, repair, request, revoke,
     serve, setup, show, sign, trust,
 };
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{ArgMatches, Args, FromArgMatches, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
 
 /// Warning-free HTTPS for localhost and test hosts: made, trusted, proved in every client, undone with one command.
@@ -59,75 +59,79 @@ pub(crate) enum Color {
     Never,
 }
 
-#[derive(Subcommand)]
-pub(crate) enum Command {
-    /// The whole job on made-up data in a throw-away folder: nothing on the machine changes
-    Demo(demo::DemoArgs),
-    /// Everything in one step: authority, certificate, trust, and the proof that nobody warns
-    Setup(setup::SetupArgs),
-    /// Undo: roots out of every store, then (asked) the data folder; lists what remains
-    Leave(leave::LeaveArgs),
-    /// Certificate authorities
-    #[command(subcommand)]
-    Authority(authority::AuthorityCommand),
-    /// Make a key and a certificate for these names
-    Issue(issue::IssueArgs),
-    /// Make a key, and a request to be signed elsewhere
-    Request(request::RequestArgs),
-    /// Sign a request that was made elsewhere
-    Sign(sign::SignArgs),
-    /// Take a signed certificate back to its waiting key
-    Receive(receive::ReceiveArgs),
-    /// The same certificate again, in the same files
-    Renew(renew::RenewArgs),
-    /// Take a certificate back, and say who will notice
-    Revoke(revoke::RevokeArgs),
-    /// Every certificate that was issued
-    List(list::ListArgs),
-    /// One thing in words (file, label, serial, fingerprint), or how two differ
-    Show(show::ShowArgs),
-    /// Which private key belongs to which certificate and request
-    Match(pairs::MatchArgs),
-    /// Roots into, out of, and seen in stores
-    #[command(subcommand)]
-    Trust(trust::TrustCommand),
-    /// Would any client warn, why, and what to do
-    Check(check::CheckArgs),
-    /// A finding at length
-    Explain(explain::ExplainArgs),
-    /// A small HTTPS site on loopback with that certificate
-    Serve(serve::ServeArgs),
-    /// Put right what interrupted work left, or a damaged ledger
-    Repair(repair::RepairArgs),
-    /// Completions for a shell
-    Completions(completions::CompletionsArgs),
+macro_rules! commands {
+    ($($variant:ident $name:literal $kind:ident $args:ty: $about:literal,)*) => {
+        /// The commands. The words of each are read only when it is the one that was typed: with all of them a short
+        /// command would spend a third of its time on the words of others.
+        pub(crate) enum Command { $(#[doc = $about] $variant($args),)* }
+
+        impl Command {
+            /// The command's name in JSON.
+            pub(crate) fn name(&self) -> &'static str {
+                match self { $(Command::$variant(_) => $name,)* }
+            }
+        }
+
+        impl Subcommand for Command {
+            fn augment_subcommands(cmd: clap::Command) -> clap::Command {
+                cmd $(.subcommand(clap::Command::new($name).about($about).defer($kind::<$args>)))*
+            }
+
+            fn augment_subcommands_for_update(cmd: clap::Command) -> clap::Command {
+                Self::augment_subcommands(cmd)
+            }
+
+            fn has_subcommand(name: &str) -> bool {
+                [$($name),*].contains(&name)
+            }
+        }
+
+        impl FromArgMatches for Command {
+            fn from_arg_matches(matches: &ArgMatches) -> Result<Command, clap::Error> {
+                match matches.subcommand() {
+                    $(Some(($name, inner)) => <$args>::from_arg_matches(inner).map(Command::$variant),)*
+                    _ => Err(clap::Error::new(clap::error::ErrorKind::MissingSubcommand)),
+                }
+            }
+
+            fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> Result<(), clap::Error> {
+                *self = Command::from_arg_matches(matches)?;
+                Ok(())
+            }
+        }
+    };
 }
 
-impl Command {
-    /// The command's name in JSON.
-    pub(crate) fn name(&self) -> &'static str {
-        match self {
-            Command::Demo(_) => "demo",
-            Command::Setup(_) => "setup",
-            Command::Leave(_) => "leave",
-            Command::Authority(_) => "authority",
-            Command::Issue(_) => "issue",
-            Command::Request(_) => "request",
-            Command::Sign(_) => "sign",
-            Command::Receive(_) => "receive",
-            Command::Renew(_) => "renew",
-            Command::Revoke(_) => "revoke",
-            Command::List(_) => "list",
-            Command::Show(_) => "show",
-            Command::Match(_) => "match",
-            Command::Trust(_) => "trust",
-            Command::Check(_) => "check",
-            Command::Explain(_) => "explain",
-            Command::Serve(_) => "serve",
-            Command::Repair(_) => "repair",
-            Command::Completions(_) => "completions",
-        }
-    }
+/// A command with arguments of its own.
+fn arguments<T: Args>(cmd: clap::Command) -> clap::Command {
+    T::augment_args(cmd)
+}
+
+/// A command with commands below it.
+fn commands<T: Subcommand>(cmd: clap::Command) -> clap::Command {
+    T::augment_subcommands(cmd).subcommand_required(true).arg_required_else_help(true)
+}
+
+commands! {
+    Demo "demo" arguments demo::DemoArgs: "The whole job on made-up data in a throw-away folder: nothing on the machine changes",
+    Setup "setup" arguments setup::SetupArgs: "Everything in one step: authority, certificate, trust, and the proof that nobody warns",
+    Leave "leave" arguments leave::LeaveArgs: "Undo: roots out of every store, then (asked) the data folder; lists what remains",
+    Authority "authority" commands authority::AuthorityCommand: "Certificate authorities",
+    Issue "issue" arguments issue::IssueArgs: "Make a key and a certificate for these names",
+    Request "request" arguments request::RequestArgs: "Make a key, and a request to be signed elsewhere",
+    Sign "sign" arguments sign::SignArgs: "Sign a request that was made elsewhere",
+    Receive "receive" arguments receive::ReceiveArgs: "Take a signed certificate back to its waiting key",
+    Renew "renew" arguments renew::RenewArgs: "The same certificate again, in the same files",
+    Revoke "revoke" arguments revoke::RevokeArgs: "Take a certificate back, and say who will notice",
+    List "list" arguments list::ListArgs: "Every certificate that was issued",
+    Show "show" arguments show::ShowArgs: "One thing in words (file, label, serial, fingerprint), or how two differ",
+    Match "match" arguments pairs::MatchArgs: "Which private key belongs to which certificate and request",
+    Trust "trust" commands trust::TrustCommand: "Roots into, out of, and seen in stores",
+    Check "check" arguments check::CheckArgs: "Would any client warn, why, and what to do",
+    Explain "explain" arguments explain::ExplainArgs: "A finding at length",
+    Serve "serve" arguments serve::ServeArgs: "A small HTTPS site on loopback with that certificate",
+    Repair "repair" arguments repair::RepairArgs: "Put right what interrupted work left, or a damaged ledger",
+    Completions "completions" arguments completions::CompletionsArgs: "Completions for a shell",
 }
 
 /// The subject fields: all optional, none asked for.

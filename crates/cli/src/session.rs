@@ -137,7 +137,8 @@ impl Session {
 
     /// True if an authority's key is here and needs a passphrase.
     pub(crate) fn is_locked(a: &Authority) -> bool {
-        stored_key(&a.label, &a.folder.join(KEY_FILE)).is_ok_and(|s| s.is_locked())
+        std::fs::read(a.folder.join(KEY_FILE))
+            .is_ok_and(|bytes| private_key::is_locked(&zeroize::Zeroizing::new(bytes)))
     }
 }
 

@@ -37,7 +37,7 @@ pub trait Told: std::error::Error {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Error {
     /// A name that cannot be put into a certificate.
-    #[error("the name {typed:?} is refused: {why}")]
+    #[error("the name {typed:?} is refused")]
     Name {
         /// As typed.
         typed: String,
@@ -244,7 +244,7 @@ impl Told for Error {
             Error::KeyAway { place, .. } => place.clone(),
             Error::Word { what, .. } => format!("it is no {what} that Tamga knows"),
             Error::OutsideConstraints { permitted, .. } => {
-                format!("its root is limited to {permitted}")
+                format!("its limits are {permitted}")
             }
             Error::LabelTaken { by, .. } => format!("it names {by}"),
             Error::LabelUnknown { sought, known, .. } if known.is_empty() => {
@@ -281,10 +281,12 @@ impl Told for Error {
             Error::Malformed { .. } => {
                 "look at the file: it may be cut short, of another kind, or in a form not asked for".into()
             }
-            Error::OutsideConstraints { name, free_label, .. } => format!(
-                "make an authority that may: tamga authority create {free_label} --permit {}, then issue with --issuer {free_label}",
-                name.trim_start_matches("*.")
-            ),
+            Error::OutsideConstraints { name, authority, free_label, .. } => {
+                let bare = name.trim_start_matches("*.");
+                format!(
+                    "widen it: tamga authority permit {authority} {bare}; or make another: tamga authority create {free_label} --permit {bare}"
+                )
+            }
             Error::LabelUnknown { sought, .. } if *sought == "authority" => "see: tamga authority list".into(),
             Error::LabelUnknown { .. } => "see: tamga list".into(),
             Error::NoAuthority => "make one: tamga authority create LABEL; or everything at once: tamga setup".into(),

@@ -156,6 +156,7 @@ pub fn make(
                 findings.push(outlives(request.label.as_str(), shorter, authority));
             }
             end = shorter;
+            findings.extend(unseen_by_webpki(request, authority));
             links.crl = links.crl.or_else(|| authority.links.crl.clone());
             links.issuer = links.issuer.or_else(|| authority.links.issuer.clone());
         }
@@ -270,6 +271,20 @@ fn about_life_and_subject(request: &Request, subject: &[u8], from: Moment, until
         );
     }
     out
+}
+
+/// webpki does not know constraints on mailboxes and URIs, and refuses what falls under them (measured with 0.103).
+fn unseen_by_webpki(request: &Request, authority: &Authority) -> Option<Finding> {
+    let name = request.names.iter().find(|n| matches!(n, Name::Mail(_) | Name::Uri(_)))?;
+    let limited =
+        authority.certificate.constraints.is_some() || authority.above.iter().any(|a| a.constraints.is_some());
+    let shown_to_servers = request.purposes.iter().any(|p| matches!(p, Purpose::Client | Purpose::Server));
+    (limited && shown_to_servers).then(|| {
+        Finding::new(Code::NameNotCovered, name.to_string())
+            .saying(format!("programs in Rust (webpki) refuse a certificate that names {name} under a limited root"))
+            .mended_by("for such programs name a host instead, such as operator.saltmarsh.test")
+            .as_note()
+    })
 }
 
 /// Refuses names that lie outside what an authority or one above it may certify, before anything is made.

@@ -45,6 +45,8 @@ pub struct Authority {
     pub folder: PathBuf,
     /// The label of the authority above it, where the ledger knows it.
     pub issuer: Option<String>,
+    /// The label of the root at its top, where the ledger knows it; else its own.
+    pub root_label: String,
     /// The certificates above it, up to the root as far as known.
     pub above: Vec<Certificate>,
     /// Its own key certified by an older root: sent along for clients that trust only that one.
@@ -62,8 +64,10 @@ pub struct Authority {
 impl Authority {
     /// A root that has just been made: its key is in its folder.
     pub fn root(label: impl Into<String>, certificate: Certificate, folder: PathBuf) -> Authority {
+        let label = label.into();
         Authority {
-            label: label.into(),
+            root_label: label.clone(),
+            label,
             certificate,
             earlier: Vec::new(),
             folder,

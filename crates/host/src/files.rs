@@ -34,6 +34,12 @@ pub fn replace(path: &Path, document: &Document) -> Result<()> {
     sync_folder(parent(path))
 }
 
+/// Takes away what an interrupted replacement of a file left beside it.
+pub fn unstage(path: &Path) -> Result<()> {
+    let staged = beside(path, "new");
+    if staged.symlink_metadata().is_ok() { remove(&staged) } else { Ok(()) }
+}
+
 /// A file that is written bit by bit and put in place at the end; gone if it never is.
 pub struct Staged {
     file: File,

@@ -4,7 +4,7 @@ use crate::error::Result;
 use crate::files::{self, Mended};
 use crate::ledger::{Ledger, Work};
 use std::path::Path;
-use tamga_core::authority::{CERTIFICATE_FILE, REQUEST_FILE};
+use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
 use tamga_core::cert::{Certificate, csr};
 use tamga_core::form::pem;
 use tamga_core::moment::Moment;
@@ -42,13 +42,19 @@ fn one(ledger: &Ledger, id: i64, work: &Work, now: Moment) -> Result<Option<Stri
                 )
             }))
         }
-        Work::Trust { goal, label, store, place, .. } => {
+        Work::Trust { goal, label, store, place, files, .. } => {
+            files.iter().try_for_each(|f| files::unstage(f))?;
             ledger.finish(id, work)?;
             let (verb, where_) = if goal == "add" { ("putting", "into") } else { ("taking", "out of") };
             Ok(Some(format!(
                 "{verb} the root {label} {where_} {store} ({}) was interrupted; run tamga trust {goal} {label} again",
                 place.display()
             )))
+        }
+        Work::Replace { said, files } => {
+            files.iter().try_for_each(|f| files::unstage(f))?;
+            ledger.finish(id, work)?;
+            Ok(Some(said.clone()))
         }
         Work::Swap { label } => {
             ledger.finish(id, work)?;
@@ -69,6 +75,11 @@ fn key_leaves(
     file: &Path,
     into: Option<&Path>,
 ) -> Result<Option<String>> {
+    if let Some(into) = into {
+        for name in [KEY_FILE, CERTIFICATE_FILE] {
+            files::unstage(&into.join(name))?;
+        }
+    }
     let away = ledger.authorities()?.iter().any(|a| a.label == label && a.key != KeyPlace::Here);
     let said = match (away, into) {
         (true, _) => {

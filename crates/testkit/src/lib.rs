@@ -4,6 +4,8 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot be set up has failed")]
 
 pub mod judge;
+pub mod mutual;
 pub mod sample;
 pub mod sandbox;
+pub mod terminal;
 pub mod trace;

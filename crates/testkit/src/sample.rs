@@ -70,3 +70,33 @@ pub fn serve(identity: &Identity, rest: &[&Certificate]) -> Running {
         std::iter::once(&identity.certificate).chain(rest.iter().copied()).map(|c| c.der().to_vec()).collect();
     start(Site::new(&chain, &identity.key, "<title>sample</title>".into()).unwrap()).unwrap()
 }
+
+/// An RSA key of 1024 bits, which nobody should use: PKCS#8 PEM.
+pub fn weak_key() -> String {
+    use rsa::pkcs8::EncodePrivateKey;
+    let key = rsa::PrivateKey::new_unchecked(&mut Random, 1024).unwrap();
+    tamga_core::form::pem::write("PRIVATE KEY", key.to_pkcs8_der().unwrap().as_bytes()).to_string()
+}
+
+struct Random;
+
+impl rand_core::TryRng for Random {
+    type Error = std::convert::Infallible;
+
+    fn try_next_u32(&mut self) -> Result<u32, Self::Error> {
+        let mut b = [0; 4];
+        self.try_fill_bytes(&mut b).map(|()| u32::from_le_bytes(b))
+    }
+
+    fn try_next_u64(&mut self) -> Result<u64, Self::Error> {
+        let mut b = [0; 8];
+        self.try_fill_bytes(&mut b).map(|()| u64::from_le_bytes(b))
+    }
+
+    fn try_fill_bytes(&mut self, into: &mut [u8]) -> Result<(), Self::Error> {
+        tamga_core::ports::Entropy::fill(&System, into);
+        Ok(())
+    }
+}
+
+impl rand_core::TryCryptoRng for Random {}

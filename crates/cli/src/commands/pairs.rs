@@ -58,8 +58,13 @@ pub(crate) fn run(_: &Session, args: &MatchArgs) -> Result<Done> {
     let mut text = String::new();
     let mut members = Vec::new();
     let path = |i: &usize| places[*i].0.display().to_string();
-    // Pairs first, then what stands alone.
-    for g in groups.iter().filter(|g| g.is_pair()).chain(groups.iter().filter(|g| !g.is_pair())) {
+    // Pairs first, then what stands alone; what only completes chains is counted.
+    let authorities = |g: &&pairs::Group| {
+        let is_ca = |i: &usize| matches!(&found[*i], Found::Certificate(c) if c.is_ca());
+        g.keys.is_empty() && g.requests.is_empty() && g.certificates.iter().all(is_ca)
+    };
+    let above = groups.iter().filter(authorities).count();
+    for g in groups.iter().filter(|g| g.is_pair()).chain(groups.iter().filter(|g| !g.is_pair() && !authorities(g))) {
         let mut rows = Vec::new();
         for i in &g.keys {
             rows.push(vec![human::dim("private key"), path(i)]);
@@ -96,6 +101,14 @@ pub(crate) fn run(_: &Session, args: &MatchArgs) -> Result<Done> {
             "private_keys": g.keys.iter().map(path).collect::<Vec<_>>(), "certificates": certificates,
             "requests": g.requests.iter().map(path).collect::<Vec<_>>(),
         }));
+    }
+    if above > 0 {
+        let what = if above == 1 {
+            "certificate of an authority".into()
+        } else {
+            format!("certificates of {above} authorities")
+        };
+        text.push_str(&format!("{}\n", human::dim(&format!("and the {what}, without a key here"))));
     }
     let locked: Vec<String> =
         found.iter().enumerate().filter(|(_, f)| matches!(f, Found::LockedKey)).map(|(i, _)| path(&i)).collect();

@@ -77,10 +77,12 @@ pub(crate) fn run(session: &Session, args: &RevokeArgs) -> Result<Done> {
             i.label, i.certificate.serial
         ));
     }
-    text.push_str(&published(&ledger, &authority)?);
     let watching = notice(session);
-    text.push_str(&watching.0);
-    text.push_str(&remedy(reason, &args.label));
+    if !new.is_empty() {
+        text.push_str(&published(&ledger, &authority)?);
+        text.push_str(&watching.0);
+        text.push_str(&remedy(reason, &args.label));
+    }
     for i in &others {
         text.push_str(&format!(
             "{} an earlier certificate of {} ({}) is in force until {}: --serial {} or --every revokes it too\n",

@@ -139,7 +139,7 @@ pub(crate) fn run(session: &Session, args: SignArgs) -> Result<Done> {
         parent.label,
         issued.certificate.not_after.date(),
         issued.folder.display(),
-        parent.label
+        parent.root_label
     ));
     text.push_str(&human::findings(&findings));
     let files: Vec<(&str, &str)> = match parent.top() {

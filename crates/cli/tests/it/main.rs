@@ -3,10 +3,13 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
+mod authority;
+mod certificates;
 mod check;
 mod contract;
 mod demo;
 mod issue;
+mod ledger;
 mod setup;
 mod stopped;
 mod trust;

@@ -115,6 +115,126 @@ fn setup_that_extends() {
     });
 }
 
+/// The ledger and the folder name the same certificate, whose key lies beside it.
+fn agree(s: &Sandbox, label: &str, when: &str) {
+    let folder = s.lab(label);
+    pair_matches(&folder, when);
+    let here = sample::certificate(&folder.join("certificate.pem")).sha256();
+    let listed = s.json(&["list"]).expect(0).json();
+    let rows = listed["certificates"].as_array().unwrap();
+    let current: Vec<_> = rows
+        .iter()
+        .filter(|c| c["label"] == label && !["superseded", "abandoned"].contains(&c["state"].as_str().unwrap()))
+        .collect();
+    assert_eq!(current.len(), 1, "{when}: {rows:?}");
+    assert_eq!(
+        current[0]["sha256"],
+        here.as_str(),
+        "{when}: the ledger names another certificate than the folder holds"
+    );
+}
+
+#[test]
+fn renew() {
+    at_every_point(lab, &["renew", "charts", "--add", "archive.saltmarsh.test"], |s, when| {
+        agree(s, "charts", when);
+        s.run(&["renew", "charts"]).expect(0);
+        agree(s, "charts", when);
+    });
+}
+
+#[test]
+fn revoke() {
+    let words = ["revoke", "charts", "--reason", "key-compromise"];
+    at_every_point(lab, &words, |s, when| {
+        agree(s, "charts", when);
+        s.run(&words).expect(0);
+        let v = s.json(&["authority", "crl", "saltmarsh", "--output", "s.crl"]).expect(0).json();
+        assert_eq!(v["crl"]["entries"], 1, "{when}");
+    });
+}
+
+#[test]
+fn crl() {
+    let prepare = || {
+        let s = lab();
+        s.run(&["revoke", "charts", "--reason", "key-compromise"]).expect(0);
+        s.run(&["authority", "crl", "saltmarsh", "--output", "s.crl"]).expect(0);
+        s
+    };
+    let number = |s: &Sandbox| s.json(&["show", "s.crl"]).expect(0).json()["objects"][0]["number"].as_u64();
+    let words = ["authority", "crl", "saltmarsh", "--output", "s.crl"];
+    at_every_point(prepare, &words, |s, when| {
+        let before = number(s);
+        let v = s.json(&words).expect(0).json();
+        assert!(v["crl"]["number"].as_u64() > before && v["crl"]["entries"] == 1, "{when}: {v}");
+    });
+}
+
+#[test]
+fn offline() {
+    let words = ["authority", "offline", "saltmarsh", "--into", "stick", "--unencrypted"];
+    at_every_point(lab, &words, |s, when| {
+        let (here, there) = (s.path("data/authorities/saltmarsh"), s.lab("stick"));
+        let v = s.json(&["authority", "show", "saltmarsh"]).expect(0).json();
+        if v["authorities"][0]["key"] == "offline" {
+            assert!(!here.join(KEY_FILE).exists(), "{when}: the key is in both places");
+            pair_matches(&there, when);
+        } else {
+            pair_matches(&here, when);
+            s.run(&words).expect(0);
+        }
+        s.run(&["authority", "online", "stick"]).expect(0);
+        pair_matches(&here, when);
+    });
+}
+
+#[test]
+fn permit() {
+    let bundle = ["--bundle", "roots.pem"];
+    let prepare = || {
+        let s = lab();
+        std::fs::write(s.lab("roots.pem"), "").unwrap();
+        s.run(&[&["trust", "add", "--stores", "bundle"], &bundle[..]].concat()).expect(0);
+        s
+    };
+    let words = [&["authority", "permit", "saltmarsh", "tides.example"], &bundle[..]].concat();
+    at_every_point(prepare, &words, |s, when| {
+        let folder = s.path("data/authorities/saltmarsh");
+        pair_matches(&folder, when);
+        let here = sample::certificate(&folder.join("certificate.pem")).sha256();
+        let v = s.json(&["authority", "show", "saltmarsh"]).expect(0).json();
+        assert_eq!(v["authorities"][0]["sha256"], here.as_str(), "{when}: ledger and file disagree");
+        // Never without a root of this key: the leaf stays good for whoever reads the bundle.
+        s.run(&["check", "charts/certificate.pem", "--name", "localhost", "--anchor", "roots.pem"]).expect(0);
+        s.run(&words).expect(0);
+        s.run(&[&["trust", "add", "--stores", "bundle"], &bundle[..]].concat()).expect(0);
+        s.run(&["issue", "gauge.tides.example"]).expect(0);
+    });
+}
+
+#[test]
+fn receive() {
+    let prepare = || {
+        let s = lab();
+        s.run(&["request", "archive.saltmarsh.test", "--label", "archive"]).expect(0);
+        s.run(&["--data-dir", "other", "authority", "create", "harbour"]).expect(0);
+        s.run(&["--data-dir", "other", "sign", "archive/request.pem", "--into", "back"]).expect(0);
+        s
+    };
+    let words = ["receive", "archive", "--certificate", "back/certificate.pem"];
+    at_every_point(prepare, &words, |s, when| {
+        if s.lab("archive/certificate.pem").exists() {
+            agree(s, "archive", when);
+            assert!(!s.lab("archive/request.pem").exists(), "{when}: it still seems to wait");
+            s.run(&words).expect(3);
+        } else {
+            s.run(&words).expect(0);
+            agree(s, "archive", when);
+        }
+    });
+}
+
 #[test]
 fn the_key_is_private_from_its_creation() {
     let s = lab();

@@ -182,6 +182,7 @@ pub fn intermediate(
 pub fn under(parent: &Authority, label: &str, certificate: Certificate, folder: PathBuf, key: KeyPlace) -> Authority {
     Authority {
         issuer: Some(parent.label.clone()),
+        root_label: parent.root_label.clone(),
         above: std::iter::once(&parent.certificate).chain(&parent.above).cloned().collect(),
         crossed: parent.crossed.clone(),
         purposes: parent.purposes.clone(),

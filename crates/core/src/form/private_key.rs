@@ -81,6 +81,16 @@ impl Locked {
     }
 }
 
+/// True if the first private key of a file needs a passphrase. Nothing is opened or computed.
+pub fn is_locked(bytes: &[u8]) -> bool {
+    if bytes.first() == Some(&0x30) {
+        return EncryptedPrivateKeyInfoRef::from_der(bytes).is_ok();
+    }
+    let (blocks, _) = pem::read(bytes);
+    let key = blocks.iter().find(|b| b.label.ends_with("PRIVATE KEY"));
+    key.is_some_and(|b| b.label == ENCRYPTED || !matches!(legacy_pem::method(b), Ok(None)))
+}
+
 /// Reads the first private key of a file in any of the forms.
 ///
 /// Errors: [`Error::Malformed`] where there is none, or one of a kind that Tamga does not use.

@@ -43,6 +43,7 @@ impl Ledger {
             let Some(certificate) = certificates.own.pop() else { continue };
             out.push(Authority {
                 label: row.label.clone(),
+                root_label: row.label.clone(),
                 certificate,
                 earlier: certificates.own,
                 folder: row.folder.clone().into(),
@@ -61,10 +62,11 @@ impl Ledger {
             });
         }
         // What is above one that is here is what that one says now: its certificate may be newer.
-        let above: Vec<(Vec<Certificate>, Vec<Certificate>)> = out.iter().map(|a| climb(a, &out)).collect();
-        for (a, (above, crossed)) in out.iter_mut().zip(above) {
-            a.above = above;
-            a.crossed = crossed;
+        let above: Vec<Above> = out.iter().map(|a| climb(a, &out)).collect();
+        for (a, above) in out.iter_mut().zip(above) {
+            a.above = above.certificates;
+            a.crossed = above.crossed;
+            a.root_label = above.root_label;
         }
         Ok(out)
     }
@@ -136,7 +138,7 @@ impl Ledger {
 
 /// What is above an authority and what leads from its top to an older root. Of one whose issuer is in the ledger nothing
 /// else is kept.
-fn climb(a: &Authority, all: &[Authority]) -> (Vec<Certificate>, Vec<Certificate>) {
+fn climb(a: &Authority, all: &[Authority]) -> Above {
     let (mut above, mut crossed) = (a.above.clone(), a.crossed.clone());
     let mut at = a;
     for _ in 0..DEEPEST {
@@ -148,7 +150,14 @@ fn climb(a: &Authority, all: &[Authority]) -> (Vec<Certificate>, Vec<Certificate
         crossed.extend(parent.crossed.iter().cloned());
         at = parent;
     }
-    (above, crossed)
+    Above { certificates: above, crossed, root_label: at.label.clone() }
+}
+
+/// What is above one authority.
+struct Above {
+    certificates: Vec<Certificate>,
+    crossed: Vec<Certificate>,
+    root_label: String,
 }
 
 pub(super) fn insert(db: &Connection, a: &Authority, now: Moment) -> rusqlite::Result<()> {

@@ -44,6 +44,16 @@ pub enum Work {
         store: String,
         /// Its place.
         place: PathBuf,
+        /// Files that are written on the way.
+        #[serde(default)]
+        files: Vec<PathBuf>,
+    },
+    /// Single files are replaced, each whole.
+    Replace {
+        /// What a person is told if it was interrupted.
+        said: String,
+        /// The files.
+        files: Vec<PathBuf>,
     },
     /// A re-issued root takes the place of the earlier one in the stores.
     Swap {
@@ -200,7 +210,7 @@ impl Ledger {
     /// Takes back what a publication that never stood had recorded: a new authority or request goes, a certificate is
     /// abandoned, and the one before it is in force again.
     pub fn abandon(&self, id: i64, work: &Work, now: Moment) -> Result<()> {
-        let Work::Publish { what, label, sha256, .. } = work else { return self.finish(id, work) };
+        let Work::Publish { what, label, sha256, answers, .. } = work else { return self.finish(id, work) };
         let commit = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             match what.as_str() {
@@ -215,6 +225,14 @@ impl Ledger {
                 }
                 "request" => {
                     tx.execute("DELETE FROM request WHERE label = ?1", [label])?;
+                }
+                // It exists all the same, where it was signed, and may come again.
+                _ if *answers => {
+                    tx.execute(
+                        "DELETE FROM certificate_name WHERE certificate = (SELECT id FROM certificate WHERE sha256 = ?1)",
+                        [sha256],
+                    )?;
+                    tx.execute("DELETE FROM certificate WHERE sha256 = ?1", [sha256])?;
                 }
                 _ => {
                     tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256])?;

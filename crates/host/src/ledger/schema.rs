@@ -30,7 +30,6 @@ CREATE TABLE certificate (id INTEGER PRIMARY KEY, label TEXT NOT NULL, serial TE
   issued_at TEXT NOT NULL) STRICT;
 CREATE INDEX certificate_label ON certificate (label);
 CREATE INDEX certificate_serial ON certificate (serial);
-CREATE INDEX certificate_ends ON certificate (ends);
 CREATE TABLE certificate_name (name TEXT NOT NULL, certificate INTEGER NOT NULL, PRIMARY KEY (name, certificate))
   STRICT, WITHOUT ROWID;
 CREATE TABLE revocation (authority TEXT NOT NULL, serial TEXT NOT NULL, at TEXT NOT NULL, reason TEXT NOT NULL,
@@ -42,7 +41,6 @@ CREATE TABLE request (label TEXT PRIMARY KEY, kind TEXT NOT NULL, der BLOB NOT N
 const RECORDS: &str = "
 CREATE TABLE event (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, about TEXT NOT NULL,
   detail TEXT NOT NULL) STRICT;
-CREATE INDEX event_about ON event (about);
 CREATE TABLE journal (id INTEGER PRIMARY KEY, at TEXT NOT NULL, work TEXT NOT NULL) STRICT;
 ";
 
@@ -59,7 +57,6 @@ INSERT INTO authority_certificate (label, role, sha256, der, at)
   SELECT label, 'own', sha256, der, made_at FROM authority_1;
 DROP TABLE authority_1;
 DROP TABLE certificate_1;
-CREATE INDEX event_about ON event (about);
 ";
 
 /// Brings a ledger to the present version. `Ok(false)`: it is of a newer one.

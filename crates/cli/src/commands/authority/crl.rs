@@ -15,7 +15,7 @@ use tamga_core::form::pem;
 use tamga_core::key::PrivateKey;
 use tamga_core::moment::{Moment, Span};
 use tamga_core::report::Authority;
-use tamga_host::ledger::{Ledger, Listed};
+use tamga_host::ledger::{Ledger, Listed, Record, Work};
 use tamga_host::repair::LIST_FILE;
 use tamga_host::{entropy, files};
 
@@ -144,12 +144,21 @@ fn signed(
     .sign(key, &entropy::System)?;
     let text = pem::write(pem::CRL, &der);
     let wants_der = output.extension().is_some_and(|e| e == "crl" || e == "der");
-    files::write_whole(&a.folder.join(LIST_FILE), text.as_bytes(), 0o644)?;
     let to_screen = output == Path::new("-");
+    let kept = a.folder.join(LIST_FILE);
+    let mut written = vec![kept.clone()];
+    if !to_screen {
+        written.push(std::path::absolute(output).unwrap_or_else(|_| output.to_owned()));
+    }
+    let said = format!("signing a list of {} was interrupted; run tamga authority crl {} again", a.label, a.label);
+    let work = Work::Replace { said, files: written };
+    let id = ledger.begin(&work, &Record::Nothing, session.now)?;
+    files::write_whole(&kept, text.as_bytes(), 0o644)?;
     if !to_screen {
         files::write_whole(output, if wants_der { &der } else { text.as_bytes() }, 0o644)?;
     }
     ledger.published(&a.label, number, listed.entries.len(), session.now)?;
+    ledger.finish(id, &work)?;
     let text = to_screen.then(|| text.to_string());
     Ok(Signed { number, entries: listed.entries.len(), next, text })
 }

@@ -54,8 +54,9 @@ pub(super) fn run(session: &Session, args: &OfflineArgs) -> Result<Done> {
     files::folder(&into, 0o700)?;
     let work = Work::KeyLeaves { label: a.label.clone(), file: here.clone(), into: Some(into.clone()) };
     let id = ledger.begin(&work, &Record::Nothing, session.now)?;
-    files::replace(&there, &document)?;
+    // The certificate first: it says whose key lies there, also if this is interrupted.
     files::replace(&into.join(CERTIFICATE_FILE), &certificate_document(CERTIFICATE_FILE, chain(a)))?;
+    files::replace(&there, &document)?;
     prove(a, &there, passphrase.as_ref())?;
     // From this commit on the copy counts; killed before it, the file here does.
     ledger.set_key_place(&a.label, &KeyPlace::Offline(into.clone()), "offline", session.now)?;

@@ -11,6 +11,7 @@ use tamga_core::error::Error;
 use tamga_core::report::{Authority, KeyPlace};
 use tamga_core::step::Document;
 use tamga_host::files;
+use tamga_host::ledger::{Record, Work};
 use zeroize::Zeroizing;
 
 #[derive(clap::Args)]
@@ -51,9 +52,16 @@ pub(super) fn run(session: &Session, args: &OnlineArgs) -> Result<Done> {
         return Ok(Done::good(text, json!({"authorities": [], "dry_run": true})));
     }
     let bytes = std::fs::read(&there).map(Zeroizing::new).map_err(tamga_host::error::Error::file("reading", &there))?;
+    let here = a.folder.join(KEY_FILE);
+    let work = Work::Replace {
+        said: format!("bringing the key of {} back was interrupted; run tamga authority online again", a.label),
+        files: vec![here.clone()],
+    };
+    let id = ledger.begin(&work, &Record::Nothing, session.now)?;
     files::folder(&a.folder, 0o700)?;
-    files::replace(&a.folder.join(KEY_FILE), &Document { name: KEY_FILE, bytes, mode: 0o600, secret: !locked })?;
+    files::replace(&here, &Document { name: KEY_FILE, bytes, mode: 0o600, secret: !locked })?;
     ledger.set_key_place(&a.label, &KeyPlace::Here, "online", session.now)?;
+    ledger.finish(id, &work)?;
     let back = Authority { key: KeyPlace::Here, ..a.clone() };
     let how = match locked {
         true => format!("encrypted: tamga authority passphrase {} changes that", a.label),

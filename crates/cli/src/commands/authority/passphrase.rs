@@ -6,6 +6,7 @@ use crate::session::{Session, own, stored_key};
 use crate::words::human;
 use serde_json::json;
 use tamga_core::authority::{self, KEY_FILE, key_document};
+use tamga_host::ledger::{Record, Work};
 use tamga_host::{entropy, files};
 
 #[derive(clap::Args)]
@@ -43,6 +44,14 @@ pub(super) fn run(session: &Session, args: &PassphraseArgs) -> Result<Done> {
     let new = if args.remove { None } else { Some(args.new_secrets.needed(&of)?) };
     let document = key_document(&key, new.as_ref(), &entropy::System)?;
     // One file, put in place whole: killed before or after, it opens with the old passphrase or with the new one.
+    let work = Work::Replace {
+        said: format!(
+            "changing the passphrase of {} was interrupted; its key opens with the old one or the new one",
+            a.label
+        ),
+        files: vec![file.clone()],
+    };
+    let id = ledger.begin(&work, &Record::Nothing, session.now)?;
     files::replace(&file, &document)?;
     let (kind, word) = match (was_locked, &new) {
         (false, Some(_)) => ("passphrase-set", "encrypted"),
@@ -50,6 +59,7 @@ pub(super) fn run(session: &Session, args: &PassphraseArgs) -> Result<Done> {
         (_, None) => ("passphrase-removed", "not encrypted"),
     };
     ledger.note(session.now, kind, &a.label, "")?;
+    ledger.finish(id, &work)?;
     let mut text = format!("{} the key of {} is {word} now\n", human::good("done"), human::strong(&a.label));
     if new.is_some() {
         text.push_str("a lost passphrase cannot be had back: keep it where you keep such things\n");

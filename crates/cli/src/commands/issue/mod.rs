@@ -145,7 +145,7 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     let key = key.map_or_else(|| session.ahead.key(terms.algorithm), Ok)?;
     let (issued, mut findings) = make(session, &ledger, &request, &key, protect.as_ref(), &source, "issued")?;
     findings.extend(twin);
-    let mut text = words(&issued, &findings);
+    let mut text = words(&issued, &source, &findings);
     if let Source::SingleUse(root, _) = &source {
         text.push_str(&single_use::words(&root.label));
     }
@@ -401,7 +401,7 @@ pub(crate) fn purposes(typed: &[String]) -> Result<Vec<Purpose>> {
 }
 
 /// Three lines: what, where, what next.
-pub(crate) fn words(issued: &Issued, findings: &[Finding]) -> String {
+fn words(issued: &Issued, source: &Source, findings: &[Finding]) -> String {
     let c = &issued.certificate;
     let by = issued.authority.as_ref().map_or("signed by itself".into(), |a| format!("under {a}"));
     let mut text = format!(
@@ -415,12 +415,12 @@ pub(crate) fn words(issued: &Issued, findings: &[Finding]) -> String {
         "in     {}: certificate.pem, private-key.pem (readable by you alone), root.pem\n",
         issued.folder.display()
     ));
-    let next = match &issued.authority {
-        Some(a) => format!(
-            "tamga trust add {a}, then give the first two files to the server, or: tamga serve {}",
-            issued.label
+    let next = match source {
+        Source::Authority(a, _) | Source::SingleUse(a, _) => format!(
+            "tamga trust add {}, then give the first two files to the server, or: tamga serve {}",
+            a.root_label, issued.label
         ),
-        None => "put root.pem into each client's store, and give the first two files to the server".into(),
+        Source::Itself => "put root.pem into each client's store, and give the first two files to the server".into(),
     };
     text.push_str(&format!("next   {next}\n"));
     text.push_str(&human::findings(findings));

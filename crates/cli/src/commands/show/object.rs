@@ -37,13 +37,17 @@ pub(super) enum Object {
 /// Errors: nothing of that name; a file in which nothing is read.
 pub(super) fn find(session: &Session, typed: &str) -> Result<Vec<Object>> {
     let path = Path::new(typed);
-    if path.is_dir() {
-        return folder(path);
-    }
-    if path.exists() {
-        return file(path);
-    }
     let ledger = session.open_to_look()?;
+    if path.exists() {
+        let mut found = if path.is_dir() { folder(path)? } else { file(path)? };
+        // What the ledger knows of the certificate in the file is told as well.
+        if let (Some(l), Some(Object::Certificate(c))) = (&ledger, found.first())
+            && let Some(i) = l.by_number(&c.sha256())?.pop()
+        {
+            found[0] = Object::Issued(Box::new(i));
+        }
+        return Ok(found);
+    }
     let Some(ledger) = ledger else { return Err(unknown(typed, Vec::new()).into()) };
     let authorities = ledger.authorities()?;
     if let Some(a) = authorities.iter().find(|a| a.label == typed) {

@@ -3,7 +3,7 @@
 use crate::exit::{self, Result};
 use crate::session::Session;
 use std::path::PathBuf;
-use tamga_core::step::Planned;
+use tamga_core::step::{Planned, Step};
 use tamga_core::trust::{self, Goal, Place, Root, Scope, State, Store};
 use tamga_host::act;
 use tamga_host::ledger::{Ledger, Record, Work};
@@ -106,6 +106,7 @@ fn act_on(
         sha256: root.certificate.sha256(),
         store: store.id().into(),
         place: place.place.clone(),
+        files: planned.iter().filter_map(|p| written(session, &p.step)).collect(),
     };
     let id =
         ledger.begin(&work, &Record::Trust { goal: word, label: &root.label, place: &place.place }, session.now)?;
@@ -120,6 +121,14 @@ fn act_on(
         }
     }
     Ok(ledger.finish(id, &work)?)
+}
+
+/// The file that a step writes, where it really lies.
+fn written(session: &Session, step: &Step) -> Option<PathBuf> {
+    match step {
+        Step::Write { path, .. } => Some(session.machine.real(path)),
+        _ => None,
+    }
 }
 
 /// What was changed is seen by a fresh look, or it does not count.

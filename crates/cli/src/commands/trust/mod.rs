@@ -92,7 +92,7 @@ fn roots(session: &Session, typed: Option<&str>, all: &[Authority]) -> Result<Ve
 /// What goes into stores for an authority: itself if it is a root, else the root above it.
 pub(crate) fn root_of(a: &Authority) -> Result<Root> {
     match a.top() {
-        Some(top) => Ok(Root { label: a.label.clone(), certificate: top.clone() }),
+        Some(top) => Ok(Root { label: a.root_label.clone(), certificate: top.clone() }),
         None => Err(Error::Contradiction {
             what: format!("the root above {} is not known here", a.label),
             why: "an intermediate is trusted only through its root, which did not come with it".into(),

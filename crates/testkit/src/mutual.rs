@@ -1,0 +1,45 @@
+//! A server that asks for a client certificate and says whether it took it.
+
+use rustls::server::WebPkiClientVerifier;
+use rustls::{RootCertStore, ServerConfig, ServerConnection, StreamOwned};
+use std::io::{Read, Write};
+use std::net::TcpListener;
+use std::sync::Arc;
+use tamga_core::cert::Certificate;
+use tamga_core::form::private_key::pkcs8;
+use tamga_core::key::PrivateKey;
+
+/// Listens on a port of loopback for connections whose client shows a certificate under this root.
+pub fn serve(chain: &[Certificate], key: &PrivateKey, clients_under: &Certificate) -> u16 {
+    let mut roots = RootCertStore::empty();
+    roots.add(clients_under.der().to_vec().into()).unwrap();
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let verifier = WebPkiClientVerifier::builder_with_provider(Arc::new(roots), provider.clone()).build().unwrap();
+    let chain = chain.iter().map(|c| c.der().to_vec().into()).collect();
+    let key = rustls::pki_types::PrivateKeyDer::Pkcs8(pkcs8(key).unwrap().to_vec().into());
+    let config = ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_client_cert_verifier(verifier)
+        .with_single_cert(chain, key)
+        .unwrap();
+    let config = Arc::new(config);
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for socket in listener.incoming().flatten() {
+            let Ok(connection) = ServerConnection::new(config.clone()) else { continue };
+            let mut tls = StreamOwned::new(connection, socket);
+            let mut request = [0; 1024];
+            if tls.read(&mut request).is_ok_and(|n| n > 0) {
+                let _ = tls.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 3\r\nConnection: close\r\n\r\nok\n");
+                let _ = tls.flush();
+                tls.conn.send_close_notify();
+                let _ = tls.flush();
+                // Until the client has read it all: closing over unread bytes would reset the connection.
+                while tls.read(&mut request).is_ok_and(|n| n > 0) {}
+            }
+        }
+    });
+    port
+}

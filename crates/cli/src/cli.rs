@@ -74,7 +74,15 @@ macro_rules! commands {
 
         impl Subcommand for Command {
             fn augment_subcommands(cmd: clap::Command) -> clap::Command {
-                cmd $(.subcommand(clap::Command::new($name).about($about).defer($kind::<$args>)))*
+                let typed = typed();
+                let wanted = |name: &str| typed.as_deref().is_none_or(|t| t == name);
+                let known = [$($name),*].iter().any(|n| wanted(n));
+                $(let cmd = if wanted($name) || !known {
+                    cmd.subcommand(clap::Command::new($name).about($about).defer($kind::<$args>))
+                } else {
+                    cmd
+                };)*
+                cmd
             }
 
             fn augment_subcommands_for_update(cmd: clap::Command) -> clap::Command {
@@ -100,6 +108,13 @@ macro_rules! commands {
             }
         }
     };
+}
+
+/// The command that was typed, where the first word is one: then the others are not even named to the parser, which would
+/// hand every one of them its own copy of the options that mean the same everywhere.
+fn typed() -> Option<String> {
+    let first = std::env::args().nth(1)?;
+    (!first.starts_with('-') && first != "help" && first != "completions").then_some(first)
 }
 
 /// A command with arguments of its own.

@@ -67,7 +67,7 @@ pub enum Error {
         instead: String,
     },
     /// Bytes that are not what they should be.
-    #[error("{what} cannot be read: {why}")]
+    #[error("{what} cannot be read")]
     Malformed {
         /// What was being read, with its place.
         what: String,

@@ -38,6 +38,14 @@ pub fn plan(
 ) -> Result<Plan> {
     trustworthy(csr, accepted.contains(&Code::WeakKey))?;
     let mut findings = Vec::new();
+    if crate::signature::is_weak(&csr.algorithm.oid) {
+        findings.push(
+            Finding::new(Code::WeakSignature, csr.subject_words())
+                .saying("the request itself is signed with an old hash; the certificate will not be")
+                .mended_by("nothing: a request's signature only proves that its maker has the key")
+                .as_note(),
+        );
+    }
     let asked = names_of(csr, &mut findings)?;
     let names = match typed.is_empty() {
         true => asked,

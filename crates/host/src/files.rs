@@ -94,28 +94,39 @@ pub fn remove(path: &Path) -> Result<()> {
     }
 }
 
-fn create(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
+/// A new file with its mode from the first byte; written, not yet durable. An open key is refused before its first byte
+/// where the file system does not keep the mode.
+fn write_new(path: &Path, bytes: &[u8], mode: u32, secret: bool) -> Result<File> {
+    use std::os::unix::fs::PermissionsExt;
     let mut file =
         OpenOptions::new().write(true).create_new(true).mode(mode).open(path).map_err(Error::file("writing", path))?;
-    file.write_all(bytes).and_then(|()| file.sync_all()).map_err(Error::file("writing", path))
+    if secret {
+        let got = file.metadata().map_err(Error::file("writing", path))?.permissions().mode();
+        if got & 0o077 != 0 {
+            drop(file);
+            let _ = std::fs::remove_file(path);
+            return Err(Error::ModeLost { path: path.to_owned(), mode: got & 0o777 });
+        }
+    }
+    file.write_all(bytes).map_err(Error::file("writing", path))?;
+    Ok(file)
+}
+
+fn create(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
+    write_new(path, bytes, mode, false)?.sync_all().map_err(Error::file("writing", path))
 }
 
 fn create_document(path: &Path, d: &Document) -> Result<()> {
-    if d.secret { create_secret(path, &d.bytes) } else { create(path, &d.bytes, d.mode) }
+    write_new(path, &d.bytes, d.mode, d.secret)?.sync_all().map_err(Error::file("writing", path))
 }
 
-/// Writes an open key, 0600, durably; refused before its first byte where the file system does not keep the mode.
-pub fn create_secret(path: &Path, bytes: &[u8]) -> Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    let mut file =
-        OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(Error::file("writing", path))?;
-    let mode = file.metadata().map_err(Error::file("writing", path))?.permissions().mode();
-    if mode & 0o077 != 0 {
-        drop(file);
-        let _ = std::fs::remove_file(path);
-        return Err(Error::ModeLost { path: path.to_owned(), mode: mode & 0o777 });
+/// Several files: all written, then each made durable. One after the other, each would wait for a commit of its own.
+fn create_all<'a>(all: impl Iterator<Item = (&'a Document, &'a PathBuf)>) -> Result<()> {
+    let mut written = Vec::new();
+    for (d, path) in all {
+        written.push((write_new(path, &d.bytes, d.mode, d.secret)?, path));
     }
-    file.write_all(bytes).and_then(|()| file.sync_all()).map_err(Error::file("writing", path))
+    written.iter().try_for_each(|(file, path)| file.sync_all().map_err(Error::file("writing", path)))
 }
 
 /// Makes the names in a folder durable.
@@ -167,9 +178,7 @@ pub fn publish_unsynced(publication: &Publication, tag: &str) -> Result<()> {
     let staged = staging(publication, tag);
     let target = &publication.folder;
     if target.is_dir() {
-        for (d, path) in publication.documents.iter().zip(&staged.files) {
-            create_document(path, d)?;
-        }
+        create_all(publication.documents.iter().zip(&staged.files))?;
         for (d, path) in publication.documents.iter().zip(&staged.files) {
             let place = target.join(d.name);
             std::fs::rename(path, &place).map_err(Error::file("putting in place", &place))?;
@@ -181,9 +190,8 @@ pub fn publish_unsynced(publication: &Publication, tag: &str) -> Result<()> {
         .mode(publication.folder_mode)
         .create(&staged.folder)
         .map_err(Error::file("making the folder", target))?;
-    for d in &publication.documents {
-        create_document(&staged.folder.join(d.name), d)?;
-    }
+    let places: Vec<PathBuf> = publication.documents.iter().map(|d| staged.folder.join(d.name)).collect();
+    create_all(publication.documents.iter().zip(&places))?;
     sync_folder(&staged.folder)?;
     std::fs::rename(&staged.folder, target).map_err(Error::file("putting in place", target))
 }

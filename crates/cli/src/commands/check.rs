@@ -319,7 +319,8 @@ fn beside(checked: &mut Checked, file: &Path) {
         }
         (Err(e), _) => {
             checked.findings.push(
-                Finding::new(Code::Malformed, about.clone()).saying(format!("{about} cannot be read as a key: {e}")),
+                Finding::new(Code::Malformed, about.clone())
+                    .saying(format!("{about} cannot be read as a key: {}", tamga_core::error::Told::why(&e))),
             );
         }
         _ => {}

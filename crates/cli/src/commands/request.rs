@@ -76,7 +76,7 @@ pub(crate) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
     };
     let (_lock, ledger) = session.open_for_change()?;
     let taken = ledger.waiting_place(label.as_str())?;
-    authority::free(&label, &ledger.authorities()?, &ledger.issued(Some(label.as_str()))?, taken.as_deref())?;
+    authority::free(&label, &ledger.authorities()?, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
     let ignore = std::fs::read(wanted.folder.join(".gitignore")).unwrap_or_default();
     let (csr, publication) = request::make(&wanted, &key, protect.as_ref(), &ignore, &entropy::System)?;
     let waiting = Waiting {

@@ -177,7 +177,7 @@ fn certificate_for(
         }
     } else {
         make_certificate::unoccupied(&folder)?;
-        authority::free(label, &ledger.authorities()?, &[], ledger.waiting_place(label.as_str())?.as_deref())?;
+        authority::free(label, &ledger.authorities()?, None, ledger.waiting_place(label.as_str())?.as_deref())?;
     }
     let request = issue::Request::server(wanted, label.clone(), folder);
     issue::names_within(&request.names, authority)?;

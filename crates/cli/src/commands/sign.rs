@@ -106,7 +106,7 @@ pub(crate) fn run(session: &Session, args: SignArgs) -> Result<Done> {
     };
     let (_lock, ledger) = session.open_for_change()?;
     let taken = ledger.waiting_place(label.as_str())?;
-    authority::free(&label, &ledger.authorities()?, &ledger.issued(Some(label.as_str()))?, taken.as_deref())?;
+    authority::free(&label, &ledger.authorities()?, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
     let key = session.authority_key(&parent, &args.secrets)?;
     let signer = Signer::Authority(&parent, &key);
     let made = issue::make(&request, &Holder::Public(&csr.key), &signer, b"", session.now, &entropy::System)?;

@@ -13,6 +13,7 @@ mod ledger;
 mod setup;
 mod stopped;
 mod trust;
+mod vectors;
 
 use tamga_testkit::sandbox::Sandbox;
 

@@ -31,7 +31,7 @@ pub const ROOT_FILE: &str = "root.pem";
 pub const REQUEST_FILE: &str = "request.pem";
 
 /// Checks that a label is free among authorities, certificates and waiting requests, which share one space.
-pub fn free(label: &Label, authorities: &[Authority], issued: &[Issued], waiting: Option<&str>) -> Result<()> {
+pub fn free(label: &Label, authorities: &[Authority], issued: Option<&Issued>, waiting: Option<&str>) -> Result<()> {
     let taken = |by: String| Error::LabelTaken {
         label: label.to_string(),
         by,
@@ -43,7 +43,7 @@ pub fn free(label: &Label, authorities: &[Authority], issued: &[Issued], waiting
     if let Some(place) = waiting {
         return Err(taken(format!("a key that waits for its certificate in {place}")));
     }
-    match issued.iter().find(|i| i.label == label.as_str() && i.is_live()) {
+    match issued {
         Some(i) => Err(taken(format!("the certificate in {}", i.folder.display()))),
         None => Ok(()),
     }

@@ -2,6 +2,7 @@
 
 use crate::cert::Certificate;
 use crate::cert::extensions::serial_hex;
+use crate::cert::read::same_algorithm;
 use crate::cert::subject;
 use crate::error::{Error, Result};
 use crate::form::pem;
@@ -129,7 +130,10 @@ impl Crl {
         let outer = Outer::from_der(der).map_err(|_| malformed("it is no revocation list (RFC 5280 §5.1)"))?;
         let tbs_der = outer.tbs.to_der().map_err(|_| malformed("its signed part does not parse"))?;
         let tbs = Tbs::from_der(&tbs_der).map_err(|_| malformed("its signed part does not parse (RFC 5280 §5.1.2)"))?;
-        if tbs.signature != outer.algorithm {
+        if tbs.version.is_some_and(|v| v != 1) {
+            return Err(malformed("its version is none of 1 and 2 (RFC 5280 §5.1.2.1)"));
+        }
+        if !same_algorithm(&tbs.signature, &outer.algorithm) {
             return Err(malformed("it names two different signature algorithms (RFC 5280 §5.1.1.2)"));
         }
         let mut crl = Crl {
@@ -198,7 +202,12 @@ impl Crl {
 
 fn revoked(entry: &Entry, unknown: &mut Vec<ObjectIdentifier>, what: &str) -> Result<Revoked> {
     let mut reason = Reason::Unspecified;
-    for ext in entry.extensions.iter().flatten() {
+    let all = entry.extensions.as_deref().unwrap_or_default();
+    for (i, ext) in all.iter().enumerate() {
+        if all[..i].iter().any(|e| e.extn_id == ext.extn_id) {
+            let why = format!("extension {} stands twice in one of its entries (RFC 5280 §4.2)", ext.extn_id);
+            return Err(Error::Malformed { what: what.to_owned(), why });
+        }
         if ext.extn_id == REASON {
             let code = ReasonCode::from_der(ext.extn_value.as_bytes()).map_err(|_| Error::Malformed {
                 what: what.to_owned(),

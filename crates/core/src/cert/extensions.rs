@@ -193,6 +193,14 @@ impl Extensions {
             }
             "2.5.29.30" => {
                 let n = NameConstraints::from_der(bytes).ok()?;
+                let all = n.permitted_subtrees.iter().chain(&n.excluded_subtrees).flatten();
+                // Address and mask: 8 or 32 octets (RFC 5280 §4.2.1.10).
+                if all
+                    .into_iter()
+                    .any(|t| matches!(&t.base, GeneralName::IpAddress(a) if !matches!(a.as_bytes().len(), 8 | 32)))
+                {
+                    return None;
+                }
                 let bases = |s: Option<Vec<x509_cert::ext::pkix::constraints::name::GeneralSubtree>>| {
                     s.unwrap_or_default().iter().map(|t| General::of(&t.base)).collect()
                 };

@@ -108,7 +108,10 @@ impl Certificate {
         let outer = Outer::from_der(der).map_err(|_| malformed("it is no X.509 certificate (RFC 5280 §4.1)"))?;
         let tbs_der = outer.tbs.to_der().map_err(|_| malformed("its signed part does not parse"))?;
         let tbs = Tbs::from_der(&tbs_der).map_err(|_| malformed("its signed part does not parse (RFC 5280 §4.1.2)"))?;
-        if tbs.signature != outer.algorithm {
+        if tbs.version > 2 {
+            return Err(malformed("its version is none of 1, 2 and 3 (RFC 5280 §4.1.2.1)"));
+        }
+        if !same_algorithm(&tbs.signature, &outer.algorithm) {
             return Err(malformed("it names two different signature algorithms (RFC 5280 §4.1.1.2)"));
         }
         let raw = |any: AnyRef<'_>| any.to_der().map_err(|_| malformed("a field does not parse"));
@@ -190,4 +193,11 @@ impl Certificate {
     pub fn name_words(&self) -> Vec<String> {
         self.names.iter().flatten().map(General::words).collect()
     }
+}
+
+/// Compares two algorithm identifiers; parameters that are NULL in one and absent in the other are the same: seen in
+/// certificates that are in use.
+pub(super) fn same_algorithm(a: &AlgorithmIdentifierOwned, b: &AlgorithmIdentifierOwned) -> bool {
+    let parameters = |x: &AlgorithmIdentifierOwned| x.parameters.clone().filter(|p| !p.is_null());
+    a.oid == b.oid && parameters(a) == parameters(b)
 }

@@ -162,6 +162,10 @@ fn from_pkcs8(der: &[u8], what: &str) -> Result<PrivateKey> {
     let curve = info.algorithm.parameters.and_then(|p| p.decode_as::<ObjectIdentifier>().ok());
     let inner = info.private_key.as_bytes();
     match info.algorithm.oid {
+        // Parameters spelled out may be those of any curve of that size.
+        EC if curve.is_none() => {
+            Err(malformed("the EC key names its curve by explicit parameters, not by its identifier"))
+        }
         EC => from_sec1(inner, curve, what),
         ED25519 => <&OctetStringRef>::from_der(inner)
             .ok()

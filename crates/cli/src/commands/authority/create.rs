@@ -80,11 +80,11 @@ pub(super) fn run(session: &Session, args: CreateArgs) -> Result<Done> {
         let (authorities, issued, waiting) = match session.open_to_look()? {
             Some(l) => {
                 let label = request.label.as_str();
-                (l.authorities()?, l.issued(Some(label))?, l.waiting_place(label)?)
+                (l.authorities()?, l.current(label)?, l.waiting_place(label)?)
             }
             None => Default::default(),
         };
-        authority::free(&request.label, &authorities, &issued, waiting.as_deref())?;
+        authority::free(&request.label, &authorities, issued.as_ref(), waiting.as_deref())?;
         let what = match &args.issuer {
             Some(issuer) => {
                 let parent = authority::choose(Some(issuer), &authorities, true)?;
@@ -151,7 +151,7 @@ pub(crate) fn make(
 ) -> Result<Made> {
     let label = request.label.as_str();
     let waiting = ledger.waiting_place(label)?;
-    authority::free(&request.label, &ledger.authorities()?, &ledger.issued(Some(label))?, waiting.as_deref())?;
+    authority::free(&request.label, &ledger.authorities()?, ledger.current(label)?.as_ref(), waiting.as_deref())?;
     let folder = session.authority_folder(label);
     let made = match parent {
         None => create::root(request, key, protect, folder, session.now, &entropy::System)?,

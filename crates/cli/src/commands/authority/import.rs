@@ -78,7 +78,7 @@ pub(super) fn run(session: &Session, args: &ImportArgs) -> Result<Done> {
     let (_lock, ledger) = session.open_for_change()?;
     let taken = ledger.waiting_place(label.as_str())?;
     let known = ledger.authorities()?;
-    authority::free(&label, &known, &ledger.issued(Some(label.as_str()))?, taken.as_deref())?;
+    authority::free(&label, &known, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
     if let Some(twin) = known.iter().find(|k| k.certificate == a.certificate) {
         return Err(tamga_core::error::Error::LabelTaken {
             label: label.to_string(),

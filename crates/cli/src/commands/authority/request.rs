@@ -73,7 +73,7 @@ pub(super) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
     let key = PrivateKey::generate(algorithm, &entropy::System)?;
     let (_lock, ledger) = session.open_for_change()?;
     let taken = ledger.waiting_place(label)?;
-    authority::free(&wanted.label, &ledger.authorities()?, &ledger.issued(Some(label))?, taken.as_deref())?;
+    authority::free(&wanted.label, &ledger.authorities()?, ledger.current(label)?.as_ref(), taken.as_deref())?;
     let asked = request::ask(&wanted, &key, protect.as_ref(), folder.clone(), &entropy::System)?;
     let waiting = Waiting {
         label: label.to_owned(),

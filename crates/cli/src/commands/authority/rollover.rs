@@ -56,7 +56,7 @@ pub(super) fn run(session: &Session, args: &RolloverArgs) -> Result<Done> {
     let all = ledger.authorities()?;
     let old = root(&all, &args.old)?;
     let taken = ledger.waiting_place(label.as_str())?;
-    authority::free(&label, &all, &ledger.issued(Some(label.as_str()))?, taken.as_deref())?;
+    authority::free(&label, &all, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
     let old_key = session.authority_key(old, &args.secrets)?;
     let algorithm = match &args.key_algorithm {
         Some(typed) => KeyAlgorithm::parse(typed)?,

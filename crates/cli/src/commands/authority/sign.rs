@@ -73,7 +73,7 @@ pub(super) fn run(session: &Session, args: &SignArgs) -> Result<Done> {
     crate::commands::issue::unoccupied(&folder)?;
     let (_lock, ledger) = session.open_for_change()?;
     let taken = ledger.waiting_place(label.as_str())?;
-    authority::free(&label, &ledger.authorities()?, &ledger.issued(Some(label.as_str()))?, taken.as_deref())?;
+    authority::free(&label, &ledger.authorities()?, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
     let key = session.authority_key(&parent, &args.secrets)?;
     let (signed, publication) =
         request::sign(&csr, &judged, label.as_str(), &parent, &key, folder.clone(), session.now, &entropy::System)?;

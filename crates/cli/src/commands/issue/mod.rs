@@ -263,7 +263,12 @@ fn source(
     let authorities = ledger.authorities()?;
     for r in requests {
         let label = r.label.as_str();
-        authority::free(&r.label, &authorities, &ledger.issued(Some(label))?, ledger.waiting_place(label)?.as_deref())?;
+        authority::free(
+            &r.label,
+            &authorities,
+            ledger.current(label)?.as_ref(),
+            ledger.waiting_place(label)?.as_deref(),
+        )?;
     }
     let twin = match requests {
         [one] => twin_of(session, ledger, one)?,

@@ -19,7 +19,7 @@ use tamga_host::entropy;
 pub(super) fn source(session: &Session, authorities: &[Authority], requests: &[issue::Request]) -> Result<Source> {
     let first = requests.first().ok_or(Error::NoAuthority)?;
     let label = Label::parse(&format!("{}-root", first.label))?;
-    free(&label, authorities, &[], None)?;
+    free(&label, authorities, None, None)?;
     let end = |r: &issue::Request| {
         r.until.map_or_else(
             || r.from.unwrap_or(session.now).unix() + r.valid_for.seconds(),

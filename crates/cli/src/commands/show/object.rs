@@ -112,14 +112,22 @@ fn file(path: &Path) -> Result<Vec<Object>> {
         out.push(Object::Certificate(Box::new(Certificate::read(&der, &what)?)));
     }
     let (blocks, broken) = pem::read(&bytes);
+    let mut broken_key = None;
     for b in &blocks {
         match b.label.as_str() {
             pem::REQUEST | "NEW CERTIFICATE REQUEST" => out.push(Object::Request(Box::new(Csr::read(&b.der, &what)?))),
             pem::CRL => out.push(Object::List(Box::new(Crl::read(&b.der, &what)?))),
             "PUBLIC KEY" => out.push(Object::Key(PublicKey::from_spki(b.der.to_vec()))),
-            label if label.ends_with("PRIVATE KEY") => out.push(key(private_key::read(&bytes, &what)?, &what)),
+            label if label.ends_with("PRIVATE KEY") => match private_key::read(&bytes, &what) {
+                Ok(stored) => out.push(key(stored, &what)),
+                // Something else in the file may be what is meant.
+                Err(e) => broken_key = Some(e),
+            },
             _ => {}
         }
+    }
+    if let (true, Some(e)) = (out.is_empty(), broken_key) {
+        return Err(e.into());
     }
     if out.is_empty() && blocks.is_empty() && broken == 0 {
         // What consoles hand out: base64 without any marks.

@@ -6,7 +6,7 @@ use crate::session::Session;
 use crate::words::human;
 use serde_json::json;
 use std::path::{Path, PathBuf};
-use tamga_core::authority;
+use tamga_core::authority::{self, import};
 use tamga_core::cert::Certificate;
 use tamga_core::error::Error;
 use tamga_core::form::pem;
@@ -102,15 +102,14 @@ pub(crate) fn root_of(a: &Authority) -> Result<Root> {
     }
 }
 
-fn root_file(_: &Session, typed: &str) -> Result<Root> {
+fn root_file(session: &Session, typed: &str) -> Result<Root> {
     let path = Path::new(typed);
     let bytes = std::fs::read(path).map_err(tamga_host::error::Error::file("reading", path))?;
     let malformed = |why: &str| Error::Malformed { what: typed.to_owned(), why: why.to_owned() };
     let der = pem::certificates(&bytes).into_iter().next().ok_or_else(|| malformed("it holds no certificate"))?;
     let certificate = Certificate::read(&der, typed)?;
-    if !certificate.is_ca() {
-        return Err(malformed("the certificate is no authority: a store for roots takes only those").into());
-    }
+    // What hinders it from being a root is refused here: in a store it would only look like one.
+    import::examine(&certificate, &[], session.now, &[])?;
     let stem = path.file_stem().unwrap_or_default().to_string_lossy();
     Ok(Root { label: tamga_core::label::Label::from_text(&stem)?.to_string(), certificate })
 }

@@ -69,7 +69,8 @@ pub struct Group {
 impl Group {
     /// True if a private key stands with a certificate or a request.
     pub fn is_pair(&self) -> bool {
-        !self.keys.is_empty() && !(self.certificates.is_empty() && self.requests.is_empty())
+        let partners = self.certificates.len() + self.requests.len();
+        partners > 0 && !self.keys.is_empty()
     }
 }
 

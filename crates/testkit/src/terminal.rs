@@ -3,7 +3,7 @@
 use nix::pty::openpty;
 use std::fs::File;
 use std::io::{Read, Write};
-use std::os::fd::{AsRawFd, OwnedFd};
+use std::os::fd::AsRawFd;
 use std::os::unix::process::CommandExt;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
@@ -38,7 +38,7 @@ pub fn run(mut command: Command, talk: &[(&str, &str)]) -> Session {
     let mut child = command.spawn().unwrap();
     drop(command);
     drop(slave);
-    let mut master = File::from(OwnedFd::from(ends.master));
+    let mut master = File::from(ends.master);
     nix::fcntl::fcntl(&master, nix::fcntl::FcntlArg::F_SETFL(nix::fcntl::OFlag::O_NONBLOCK)).unwrap();
     let (mut seen, mut from, mut talk) = (String::new(), 0, talk.iter());
     let mut next = talk.next();

@@ -86,7 +86,8 @@ pub(crate) fn run(session: &Session, args: &RenewArgs) -> Result<Done> {
     if meant.is_empty() {
         return Ok(Done::good("nothing is due\n".into(), json!({"certificates": []})));
     }
-    let (mut done, mut failed): (Vec<(Issued, Vec<Finding>)>, Vec<(String, Failure)>) = Default::default();
+    let mut done: Vec<(Issued, Vec<Finding>)> = Vec::new();
+    let mut failed: Vec<(String, Failure)> = Vec::new();
     let many = meant.len() > 1;
     for i in &meant {
         match again(session, &ledger, args, &change, i) {

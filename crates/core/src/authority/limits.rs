@@ -215,7 +215,7 @@ mod tests {
         assert_eq!(first.certificate.basic.unwrap().path_length, Some(0));
         assert!(matches!(path_length(None, &first), Err(Error::Objection { code: "path-too-long", .. })));
         assert!(matches!(path_length(Some(1), &root), Err(Error::Objection { .. })));
-        assert_eq!(first.above, [root.certificate.clone()]);
+        assert_eq!(first.above, std::slice::from_ref(&root.certificate));
         assert!(first.certificate.signed_by(&root.certificate).is_ok());
     }
 }

@@ -17,6 +17,7 @@ pub mod form;
 pub mod issue;
 pub mod key;
 pub mod label;
+pub mod list_file;
 pub mod moment;
 pub mod name;
 pub mod nss;

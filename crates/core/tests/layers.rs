@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 32] = [
+const LAYERS: [&str; 33] = [
     "text",
     "secret",
     "error",
@@ -31,6 +31,7 @@ const LAYERS: [&str; 32] = [
     "assess",
     "authority",
     "issue",
+    "list_file",
     "request",
     "sign",
     "receive",

@@ -8,12 +8,10 @@ use serde_json::json;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use tamga_core::error::Error;
 use tamga_core::finding::Finding;
 use tamga_core::issue::{self, Holder, Made, Request, Signer};
 use tamga_core::key::PrivateKey;
-use tamga_core::label::Label;
-use tamga_core::name::Name;
+use tamga_core::list_file;
 use tamga_core::report::Issued;
 use tamga_core::secret::Passphrase;
 use tamga_host::ledger::{Ledger, Record, Work};
@@ -70,7 +68,7 @@ fn same(i: &Issued, request: &Request) -> bool {
     has == wanted && i.folder == request.folder
 }
 
-/// Reads the list: the names of one certificate on each line, apart by spaces or commas; `#` begins a remark.
+/// Reads the list.
 fn read(file: &Path, terms: &Terms, parent: &Path) -> Result<Vec<Request>> {
     let mut text = String::new();
     let read = match file == Path::new("-") {
@@ -78,33 +76,8 @@ fn read(file: &Path, terms: &Terms, parent: &Path) -> Result<Vec<Request>> {
         false => std::fs::File::open(file).and_then(|mut f| f.read_to_string(&mut text)),
     };
     read.map_err(tamga_host::error::Error::file("reading", file))?;
-    let mut out: Vec<Request> = Vec::new();
-    for (n, line) in text.lines().enumerate() {
-        let line = line.split('#').next().unwrap_or_default();
-        let words: Vec<&str> = line.split([' ', '\t', ',', '\r']).filter(|w| !w.is_empty()).collect();
-        if words.is_empty() {
-            continue;
-        }
-        let at = |e: Error| Error::InList { file: file.display().to_string(), line: n + 1, inner: Box::new(e) };
-        let names = words.iter().map(|w| Name::parse(w)).collect::<tamga_core::error::Result<Vec<_>>>().map_err(at)?;
-        let names = issue::distinct(names);
-        let label: Label = names[0].label().map_err(at)?;
-        if out.iter().any(|r| r.label == label) {
-            return Err(at(Error::LabelTaken {
-                label: label.to_string(),
-                by: "a line further up".into(),
-                instead: "give each line another first name, or join the lines".into(),
-            })
-            .into());
-        }
-        let folder = parent.join(label.as_str());
-        out.push(terms.request(names, label, folder));
-    }
-    if out.is_empty() {
-        let why = "no line of it holds a name".into();
-        return Err(Error::Malformed { what: file.display().to_string(), why }.into());
-    }
-    Ok(out)
+    let all = list_file::read(&text, &file.display().to_string())?;
+    Ok(all.into_iter().map(|e| terms.request(e.names, e.label.clone(), parent.join(e.label.as_str()))).collect())
 }
 
 /// Makes keys and certificates on every core.

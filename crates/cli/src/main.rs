@@ -4,7 +4,6 @@ mod ask;
 mod cli;
 mod commands;
 mod exit;
-mod key_ahead;
 mod run;
 mod session;
 mod words;
@@ -17,9 +16,8 @@ fn main() -> ExitCode {
     if std::env::args_os().nth(1).is_some_and(|a| a == tamga_host::nss::CHILD) {
         return ExitCode::from(tamga_host::nss::answer());
     }
-    let ahead = key_ahead::Ahead::begin(std::env::args_os().skip(1));
     match cli::Cli::try_parse() {
-        Ok(cli) => run::run(cli, ahead),
+        Ok(cli) => run::run(cli),
         Err(e) => run::usage(&e),
     }
 }

@@ -2,7 +2,6 @@
 
 use crate::cli::{Cli, Color, Format};
 use crate::exit::{self, Failure};
-use crate::key_ahead::Ahead;
 use crate::words::human;
 use crate::{commands, session::Session};
 use serde_json::{Value, json};
@@ -10,7 +9,7 @@ use std::process::ExitCode;
 use tamga_core::error::{Kind, Told};
 
 /// Runs; never panics on input.
-pub(crate) fn run(cli: Cli, ahead: Ahead) -> ExitCode {
+pub(crate) fn run(cli: Cli) -> ExitCode {
     let common = cli.common.clone();
     match common.color {
         Color::Auto => {}
@@ -19,7 +18,7 @@ pub(crate) fn run(cli: Cli, ahead: Ahead) -> ExitCode {
     }
     let json = common.format == Format::Json;
     let name = cli.command.name();
-    let done = Session::new(cli.common, ahead).and_then(|session| commands::run(&session, cli.command));
+    let done = Session::new(cli.common).and_then(|session| commands::run(&session, cli.command));
     match done {
         Ok(done) => {
             if json {

@@ -2,7 +2,6 @@
 
 use crate::cli::{Common, SecretArgs};
 use crate::exit::Result;
-use crate::key_ahead::Ahead;
 use crate::words::human;
 use std::path::{Path, PathBuf};
 use tamga_core::authority::{self, KEY_FILE, REQUEST_FILE};
@@ -24,7 +23,6 @@ pub(crate) struct Session {
     pub(crate) machine: Machine,
     pub(crate) now: Moment,
     pub(crate) common: Common,
-    pub(crate) ahead: Ahead,
 }
 
 /// What is put in place, and what the ledger is to know of it.
@@ -59,12 +57,12 @@ impl Change<'_> {
 }
 
 impl Session {
-    pub(crate) fn new(common: Common, ahead: Ahead) -> Result<Session> {
+    pub(crate) fn new(common: Common) -> Result<Session> {
         let machine = Machine::from_environment(common.data_dir.clone())?;
         if let Some(p) = &machine.person {
             human::aside(&common, &format!("acting for {}: their data folder and stores, with their rights", p.name));
         }
-        Ok(Session { machine, now: entropy::now(), common, ahead })
+        Ok(Session { machine, now: entropy::now(), common })
     }
 
     /// What must stand before a command that changes the machine's stores.

@@ -138,6 +138,9 @@ fn become_person(p: &Person) -> rustix::io::Result<()> {
 }
 
 fn caller(environment: &BTreeMap<String, String>, root: Option<&Path>) -> Option<Person> {
+    let id = environment.get("SUDO_UID").or_else(|| environment.get("PKEXEC_UID"));
+    let name = environment.get("DOAS_USER");
+    id.or(name)?;
     let accounts = std::fs::read_to_string(root.unwrap_or(Path::new("/")).join("etc/passwd")).ok()?;
     let by = |field: usize, wanted: &str| {
         accounts.lines().find_map(|line| {
@@ -152,8 +155,7 @@ fn caller(environment: &BTreeMap<String, String>, root: Option<&Path>) -> Option
             })?
         })
     };
-    let id = environment.get("SUDO_UID").or_else(|| environment.get("PKEXEC_UID"));
-    let person = match (id, environment.get("DOAS_USER")) {
+    let person = match (id, name) {
         (Some(uid), _) => by(2, uid),
         (None, Some(name)) => by(0, name),
         _ => None,

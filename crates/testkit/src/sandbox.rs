@@ -71,6 +71,20 @@ impl Sandbox {
         self
     }
 
+    /// The same with the program in a folder that only its owner may enter; returns where it lies.
+    pub fn behind_a_closed_folder(&mut self) -> PathBuf {
+        use std::os::unix::fs::PermissionsExt;
+        let closed = self.path("closed");
+        std::fs::create_dir(&closed).unwrap();
+        std::fs::set_permissions(&closed, std::fs::Permissions::from_mode(0o700)).unwrap();
+        let program = closed.join("tamga");
+        // By another process: a file that this one has open for writing cannot be started.
+        assert!(Command::new("cp").arg(&self.program).arg(&program).status().unwrap().success());
+        std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
+        self.program.clone_from(&program);
+        program
+    }
+
     /// A stand-in program in `bin`, found before all others.
     pub fn stand_in(&mut self, name: &str, script: &str) {
         use std::os::unix::fs::PermissionsExt;

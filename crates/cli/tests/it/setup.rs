@@ -101,7 +101,7 @@ fn under_sudo_it_acts_for_the_person_who_called() {
     if !has(&["update-ca-certificates"]) {
         return;
     }
-    let s = sandbox();
+    let mut s = sandbox();
     if std::fs::metadata(s.path("root")).unwrap().uid() != 0 {
         eprintln!("SKIPPED: only root can act for somebody else");
         return;
@@ -114,6 +114,8 @@ fn under_sudo_it_acts_for_the_person_who_called() {
     }
     let account = format!("operator:x:{uid}:{gid}::{}:/bin/sh\n", home.display());
     std::fs::write(s.path("root/etc/passwd"), account).unwrap();
+    // Installed where the person may not look, as below root's own home.
+    let program = s.behind_a_closed_folder();
     let run = |words: &[&str], code: i32| {
         let mut c = s.command(words);
         c.env("SUDO_UID", uid.to_string()).env("HOME", "/root").env_remove("TAMGA_DATA_DIR");
@@ -128,6 +130,9 @@ fn under_sudo_it_acts_for_the_person_who_called() {
     let anchor = std::fs::read_dir(&anchors).unwrap().flatten().next().unwrap();
     assert_eq!(anchor.metadata().unwrap().uid(), 0);
     if has(&["chromium"]) {
+        std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o700)).unwrap();
+        assert!(run(&["trust", "add"], 4).out.contains("chmod 755"));
+        std::fs::set_permissions(&program, std::fs::Permissions::from_mode(0o755)).unwrap();
         run(&["trust", "add"], 0);
         assert_eq!(std::fs::metadata(home.join(".local/share/pki/nssdb/cert9.db")).unwrap().uid(), uid);
     }

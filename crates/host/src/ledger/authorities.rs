@@ -72,29 +72,26 @@ impl Ledger {
     }
 
     fn read(&self) -> rusqlite::Result<(Vec<Row>, BTreeMap<String, Held>)> {
-        let mut q = self.db.prepare(
-            "SELECT label, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired FROM authority
-             ORDER BY made_at, rowid",
+        let mut q = self.db.prepare_cached(
+            "SELECT a.label, c.role, c.der, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired
+             FROM authority a JOIN authority_certificate c ON c.label = a.label ORDER BY made_at, a.rowid, c.id",
         )?;
-        let rows = q
-            .query_map([], |r| {
-                Ok(Row {
-                    label: r.get(0)?,
-                    folder: r.get(1)?,
-                    issuer: r.get(2)?,
-                    key_place: r.get(3)?,
-                    key_path: r.get(4)?,
-                    purposes: r.get(5)?,
-                    links: Links { crl: r.get(6)?, issuer: r.get(7)? },
-                    retired: r.get(8)?,
-                })
-            })?
-            .collect::<rusqlite::Result<Vec<Row>>>()?;
-        let mut held: BTreeMap<String, Held> = BTreeMap::new();
-        let mut q = self.db.prepare("SELECT label, role, der FROM authority_certificate ORDER BY id")?;
+        let (mut rows, mut held): (Vec<Row>, BTreeMap<String, Held>) = Default::default();
         let mut found = q.query([])?;
         while let Some(r) = found.next()? {
             let (label, role, der): (String, String, Vec<u8>) = (r.get(0)?, r.get(1)?, r.get(2)?);
+            if rows.last().is_none_or(|row| row.label != label) {
+                rows.push(Row {
+                    label: label.clone(),
+                    folder: r.get(3)?,
+                    issuer: r.get(4)?,
+                    key_place: r.get(5)?,
+                    key_path: r.get(6)?,
+                    purposes: r.get(7)?,
+                    links: Links { crl: r.get(8)?, issuer: r.get(9)? },
+                    retired: r.get(10)?,
+                });
+            }
             let Ok(c) = Certificate::read(&der, &label) else { continue };
             let held = held.entry(label).or_default();
             match role.as_str() {

@@ -183,18 +183,23 @@ impl Ledger {
         let run = || -> rusqlite::Result<()> {
             // Not durable: a row too many is only looked at again.
             self.db.pragma_update(None, "synchronous", "NORMAL")?;
-            let tx = self.db.unchecked_transaction()?;
-            for (id, work) in all {
-                if let Work::Publish { label, answers: true, .. } = work {
-                    tx.execute("DELETE FROM request WHERE label = ?1", [label])?;
+            match all {
+                // One statement is a transaction of its own.
+                [(id, work)] if !answers(work) => clear(&self.db, *id)?,
+                _ => {
+                    let tx = self.db.unchecked_transaction()?;
+                    for (id, work) in all {
+                        if let (true, Work::Publish { label, .. }) = (answers(work), work) {
+                            tx.execute("DELETE FROM request WHERE label = ?1", [label])?;
+                        }
+                        clear(&tx, *id)?;
+                    }
+                    tx.commit()?;
                 }
-                tx.prepare_cached("DELETE FROM journal WHERE id = ?1")?.execute([id])?;
             }
-            tx.commit()?;
             self.db.pragma_update(None, "synchronous", "FULL")
         };
-        run().map_err(|e| self.failed(e))?;
-        self.fold()
+        run().map_err(|e| self.failed(e))
     }
 
     /// What was begun and not finished. Only whoever holds the data folder's lock may take it for interrupted.
@@ -249,6 +254,15 @@ impl Ledger {
         };
         commit().map_err(|e| self.failed(e))
     }
+}
+
+fn clear(db: &Connection, id: i64) -> rusqlite::Result<()> {
+    db.prepare_cached("DELETE FROM journal WHERE id = ?1")?.execute([id]).map(|_| ())
+}
+
+/// True if a key waited for what is published: its request goes away with the row.
+fn answers(work: &Work) -> bool {
+    matches!(work, Work::Publish { answers: true, .. })
 }
 
 /// Removes crossed certificates whose signer is in the ledger no more.

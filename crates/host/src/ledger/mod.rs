@@ -26,8 +26,9 @@ use std::path::{Path, PathBuf};
 
 /// How long another process may hold the ledger.
 const PATIENCE: std::time::Duration = std::time::Duration::from_secs(30);
-/// A log of this size is folded in: about twelve issues. Folding costs what reading so much of it costs in that time.
-const LOG_BYTES: u64 = 160 << 10;
+/// A log of so many pages is folded into the database: about twelve issues. Whoever opens the ledger reads the log whole;
+/// folding costs what reading so much of it costs in that time. What comes after is written over it from its beginning.
+const LOG_PAGES: u32 = 160;
 /// An issue touches a dozen trees: with small pages that is a dozen kilobytes to write, to make durable and to read again.
 const PAGE_BYTES: u32 = 1024;
 /// SQLite's own files beside the ledger's.
@@ -51,12 +52,13 @@ impl Ledger {
         let path = Ledger::file(data);
         let opened = Connection::open(&path).and_then(|db| {
             db.busy_timeout(PATIENCE)?;
-            // Counts only while the file is new.
-            db.pragma_update(None, "page_size", PAGE_BYTES)?;
-            db.pragma_update(None, "journal_mode", "WAL")?;
-            db.pragma_update(None, "synchronous", "FULL")?;
-            // A checkpoint at every exit would cost three more fsyncs; the log is folded in when it has grown.
-            db.pragma_update(None, "wal_autocheckpoint", 0)?;
+            if !keeps_a_log(&path) {
+                db.pragma_update(None, "page_size", PAGE_BYTES)?;
+                db.pragma_update(None, "journal_mode", "WAL")?;
+            }
+            // Every commit is durable: `synchronous` is FULL unless something says otherwise.
+            db.pragma_update(None, "wal_autocheckpoint", LOG_PAGES)?;
+            // A checkpoint at every exit would cost three more fsyncs.
             db.set_db_config(rusqlite::config::DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
             Ok(db)
         });
@@ -91,21 +93,15 @@ impl Ledger {
             .map(|_| ())
             .map_err(|source| Error::Ledger { path: file.to_owned(), source })
     }
+}
 
-    /// Folds a grown log into the database: whoever opens the ledger next has to read it whole.
-    fn fold(&self) -> Result<()> {
-        let log = self.path.with_extension("sqlite-wal");
-        if std::fs::metadata(log).is_ok_and(|m| m.len() > LOG_BYTES) {
-            // A reader at work is not waited for: the next run folds.
-            let run = || -> rusqlite::Result<()> {
-                self.db.busy_timeout(std::time::Duration::ZERO)?;
-                self.db.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?;
-                self.db.busy_timeout(PATIENCE)
-            };
-            run().map_err(|e| self.failed(e))?;
-        }
-        Ok(())
-    }
+/// True if the file says itself that it is a database with a write-ahead log (the octet at 18 of its header): then it
+/// need not be told so again.
+fn keeps_a_log(path: &Path) -> bool {
+    use std::io::Read;
+    let mut header = [0; 19];
+    let read = std::fs::File::open(path).and_then(|mut f| f.read_exact(&mut header));
+    read.is_ok() && header.starts_with(b"SQLite format 3\0") && header[18] == 2
 }
 
 fn told(path: &Path, source: rusqlite::Error) -> Error {
@@ -120,4 +116,26 @@ fn told(path: &Path, source: rusqlite::Error) -> Error {
 
 fn text(path: &Path) -> String {
     path.to_string_lossy().into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "tests")]
+
+    use super::*;
+
+    #[test]
+    fn a_ledger_is_durable_and_logged_however_often_it_is_opened() {
+        let folder = tempfile::tempdir().unwrap();
+        let data = folder.path().join("data");
+        for _ in 0..2 {
+            let ledger = Ledger::open(&data).unwrap();
+            let word = |name: &str| ledger.db.pragma_query_value(None, name, |r| r.get::<_, rusqlite::types::Value>(0));
+            assert_eq!(word("synchronous").unwrap(), 2_i64.into());
+            assert_eq!(word("journal_mode").unwrap(), "wal".to_owned().into());
+            assert_eq!(word("page_size").unwrap(), i64::from(PAGE_BYTES).into());
+        }
+        assert!(keeps_a_log(&Ledger::file(&data)));
+        assert!(!keeps_a_log(&data.join("nothing")));
+    }
 }

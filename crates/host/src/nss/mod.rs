@@ -61,7 +61,9 @@ pub fn change(machine: &Machine, change: &NssChange) -> Result<()> {
 fn ask(machine: &Machine, question: &Question) -> Answer {
     let failure = |why: String| NssFailure { why, remedy: "run the same command again; if it stays, report it".into() };
     let program = std::env::current_exe().map_err(|e| failure(format!("Tamga cannot find itself: {e}")))?;
-    let mut command = Command::new(program);
+    // Through the open program where the system has that: the person may not be allowed into the folder that it lies in.
+    let open = Path::new("/proc/self/exe");
+    let mut command = Command::new(if open.exists() { open } else { &program });
     command.arg(CHILD).env("HOME", machine.home());
     if let Some(p) = &machine.person {
         use rustix::process::{Gid, Uid};
@@ -79,7 +81,13 @@ fn ask(machine: &Machine, question: &Question) -> Answer {
         }
     }
     let input = serde_json::to_vec(question).map_err(|e| failure(e.to_string()))?;
-    let ended = process::run(command, &input, LIMIT).map_err(|e| failure(format!("the child did not start: {e}")))?;
+    let ended = process::run(command, &input, LIMIT).map_err(|e| match e.kind() {
+        std::io::ErrorKind::PermissionDenied => NssFailure {
+            why: format!("the person whose database it is may not run {}", program.display()),
+            remedy: format!("chmod 755 {}, then run the same command again", program.display()),
+        },
+        _ => failure(format!("the child did not start: {e}")),
+    })?;
     if ended.code != Some(0) {
         return Err(failure("the browser's library ended the child that read this database".into()));
     }

@@ -136,13 +136,11 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     };
     // However long a key takes, nobody else waits for it.
     let key = match given {
-        Some((key, _)) => Some(key),
-        None if terms.algorithm == KeyAlgorithm::P256 => None,
-        None => Some(session.ahead.key(terms.algorithm)?),
+        Some((key, _)) => key,
+        None => PrivateKey::generate(terms.algorithm, &entropy::System)?,
     };
     let (_lock, ledger) = session.open_for_change()?;
     let (source, twin) = source(session, &ledger, &args, &terms, std::slice::from_ref(&request))?;
-    let key = key.map_or_else(|| session.ahead.key(terms.algorithm), Ok)?;
     let (issued, mut findings) = make(session, &ledger, &request, &key, protect.as_ref(), &source, "issued")?;
     findings.extend(twin);
     let mut text = words(&issued, &source, &findings);

@@ -1,0 +1,22 @@
+//! A certificate: read, worded, compared and judged.
+#![no_main]
+
+use tamga_core::cert::Certificate;
+use tamga_core::chain::{constraints, name_match, path};
+use tamga_core::difference::{self, Thing};
+use tamga_core::name::Name;
+
+libfuzzer_sys::fuzz_target!(|der: &[u8]| {
+    let Ok(c) = Certificate::read(der, "x") else { return };
+    assert_eq!(c.der(), der);
+    let _ = (c.name_words(), c.subject_words(), c.issuer_words(), c.is_self_signed(), c.key.strength());
+    let _ = (tamga_core::renew::names_of(&c), tamga_core::renew::purposes_of(&c));
+    if let Ok(host) = Name::parse("gauge-7.saltmarsh.test") {
+        let _ = name_match::covers(&c, &host, name_match::Matching::Standard);
+    }
+    if let Some(s) = &c.constraints {
+        let _ = constraints::violated(s, &c);
+    }
+    let _ = (name_match::has_address_as_dns(&c), path::identifiers_contradict(&c, &c));
+    let _ = difference::compare(&Thing::Certificate(&c), &Thing::Certificate(&c));
+});

@@ -1,0 +1,14 @@
+//! A name that is taken reads back as itself.
+#![no_main]
+
+use tamga_core::label::Label;
+use tamga_core::name::Name;
+
+libfuzzer_sys::fuzz_target!(|text: &str| {
+    let Ok(name) = Name::parse(text) else { return };
+    assert!(Name::parse(&name.to_string()).is_ok_and(|again| again == name), "{name}");
+    let _ = (name.remarks(), name.is_host(), name.is_loopback());
+    if let Ok(label) = name.label() {
+        assert!(Label::parse(label.as_str()).is_ok());
+    }
+});

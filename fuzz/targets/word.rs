@@ -1,0 +1,18 @@
+//! The words of the command line: labels, reasons, purposes, key kinds, finding codes.
+#![no_main]
+
+use tamga_core::finding::Code;
+use tamga_core::key::KeyAlgorithm;
+use tamga_core::label::Label;
+use tamga_core::purpose::Purpose;
+use tamga_core::reason::Reason;
+use tamga_core::text::harmless;
+
+libfuzzer_sys::fuzz_target!(|text: &str| {
+    let _ = (Reason::parse(text), Purpose::parse(text), KeyAlgorithm::parse(text), Code::parse(text));
+    if let Ok(label) = Label::parse(text) {
+        assert!(!label.as_str().contains(['/', '\\', '\0']) && label.as_str() != ".." && label.as_str() != ".");
+    }
+    let _ = Label::from_text(text);
+    assert!(!harmless(text).chars().any(char::is_control));
+});

@@ -30,6 +30,7 @@ CREATE TABLE certificate (id INTEGER PRIMARY KEY, label TEXT NOT NULL, serial TE
   issued_at TEXT NOT NULL) STRICT;
 CREATE INDEX certificate_label ON certificate (label);
 CREATE INDEX certificate_serial ON certificate (serial);
+CREATE INDEX certificate_ends ON certificate (ends);
 CREATE TABLE certificate_name (name TEXT NOT NULL, certificate INTEGER NOT NULL, PRIMARY KEY (name, certificate))
   STRICT, WITHOUT ROWID;
 CREATE TABLE revocation (authority TEXT NOT NULL, serial TEXT NOT NULL, at TEXT NOT NULL, reason TEXT NOT NULL,

@@ -117,9 +117,10 @@ fn typed() -> Option<String> {
     (!first.starts_with('-') && first != "help" && first != "completions").then_some(first)
 }
 
-/// A command with arguments of its own.
+/// A command with arguments of its own. What it is for stays, whatever the groups of arguments say of themselves.
 fn arguments<T: Args>(cmd: clap::Command) -> clap::Command {
-    T::augment_args(cmd)
+    let about = cmd.get_about().cloned();
+    T::augment_args(cmd).about(about.unwrap_or_default()).long_about(None)
 }
 
 /// A command with commands below it.
@@ -152,17 +153,22 @@ commands! {
 /// The subject fields: all optional, none asked for.
 #[derive(Args, Clone, Default)]
 pub(crate) struct SubjectArgs {
+    /// The name in its subject
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     common_name: Option<String>,
+    /// The organisation that it belongs to
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     organization: Option<String>,
+    /// The part of that organisation
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     unit: Option<String>,
     /// Two letters
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     country: Option<String>,
+    /// State or province
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     state: Option<String>,
+    /// Town
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     locality: Option<String>,
 }

@@ -23,6 +23,8 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
         Ok(done) => {
             if json {
                 print_json(name, done.code == exit::GOOD, done.json);
+            } else if name == "completions" {
+                human::as_it_is(&done.text);
             } else if !common.quiet {
                 human::out(&done.text);
             }
@@ -44,7 +46,7 @@ fn print_json(command: &str, ok: bool, members: Value) {
     if let (Some(whole), Value::Object(members)) = (whole.as_object_mut(), members) {
         whole.extend(members);
     }
-    human::out(&format!("{whole}\n"));
+    human::as_it_is(&format!("{whole}\n"));
 }
 
 /// What clap says of words that make no command; with `--format json` as an object too.

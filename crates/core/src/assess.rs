@@ -78,6 +78,7 @@ pub fn assess(q: &Question<'_>) -> Answer {
     for f in about_the_chain(q).into_iter().chain(against_the_ledger(q)) {
         add(&mut answer.findings, f);
     }
+    one_remedy(q, &mut answer.findings);
     let bad = answer.verdicts.iter().any(|v| matches!(v.outcome, Outcome::Warns | Outcome::Refuses));
     for f in &mut answer.findings {
         if f.code == Code::NotTheIssuedCertificate && !bad {
@@ -86,6 +87,23 @@ pub fn assess(q: &Question<'_>) -> Answer {
     }
     answer.findings.sort_by_key(|f| (std::cmp::Reverse(f.severity), f.code != Code::NotTheIssuedCertificate));
     answer
+}
+
+/// What one step mends is not told to be mended by others: the right certificate in the server, or a renewal.
+fn one_remedy(q: &Question<'_>, findings: &mut [Finding]) {
+    let right = findings.iter().find(|f| f.code == Code::NotTheIssuedCertificate).map(|f| f.remedy.clone());
+    let known = q.served.first().and_then(|leaf| q.issued.iter().find(|i| i.certificate == *leaf));
+    let renewed = known.map(|i| format!("tamga renew {}, then reload the server", i.label));
+    for f in findings {
+        let one = match f.code {
+            Code::NameNotCovered => right.as_ref(),
+            Code::Expired | Code::EndsSoon => right.as_ref().or(renewed.as_ref()),
+            _ => None,
+        };
+        if let Some(remedy) = one {
+            f.remedy.clone_from(remedy);
+        }
+    }
 }
 
 fn verdict(q: &Question<'_>, client: Client, view: &View) -> Verdict {

@@ -51,6 +51,15 @@ impl Name {
         if bare.contains('%') && bare.split('%').next().is_some_and(|a| a.parse::<Ipv6Addr>().is_ok()) {
             return refuse("a certificate cannot hold the zone behind the %", "leave the % and what follows away");
         }
+        if let Some((address, length)) = text.split_once('/')
+            && address.parse::<IpAddr>().is_ok()
+            && length.parse::<u8>().is_ok()
+        {
+            return refuse("it is a range, not one address", "name each address; ranges belong to --permit");
+        }
+        if text.contains(':') && bare.bytes().all(|b| b.is_ascii_hexdigit() || b":./".contains(&b)) && bare.len() > 2 {
+            return refuse("it looks like an IPv6 address, but is none", "type it as in fd00::7 or 2001:db8::7");
+        }
         if let Some((scheme, rest)) = text.split_once(':')
             && is_scheme(scheme)
         {
@@ -62,12 +71,6 @@ impl Name {
         }
         if text.contains('@') {
             return mail(typed, text);
-        }
-        if let Some((address, length)) = text.split_once('/')
-            && address.parse::<IpAddr>().is_ok()
-            && length.parse::<u8>().is_ok()
-        {
-            return refuse("it is a range, not one address", "name each address; ranges belong to --permit");
         }
         dns(typed, text).map(Name::Dns)
     }
@@ -324,6 +327,9 @@ mod tests {
             "300.1.1.1",
             "localhost:8443",
             "10.0.0.0/8",
+            "fd00::/8",
+            "fd00:::7",
+            "dead:beef",
             "a b",
             "fe80::1%eth0",
             "x/y.test",

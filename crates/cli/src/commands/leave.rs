@@ -5,7 +5,9 @@ use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use serde_json::json;
+use std::collections::BTreeSet;
 use std::path::PathBuf;
+use tamga_core::authority::KEY_FILE;
 use tamga_core::trust::{self, Goal, Root};
 use tamga_host::files;
 use tamga_host::ledger::Ledger;
@@ -34,9 +36,12 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
         }
     }
     let mut text = String::new();
-    let folders: Vec<PathBuf> = match session.open_to_look()? {
-        Some(l) => l.issued(None)?.into_iter().filter(|i| i.folder.exists()).map(|i| i.folder).collect(),
-        None => Vec::new(),
+    let folders: BTreeSet<PathBuf> = match session.open_to_look()? {
+        Some(l) => {
+            let waiting = l.all_waiting()?.into_iter().filter(|w| !w.is_authority).map(|w| w.folder);
+            l.issued(None)?.into_iter().map(|i| i.folder).chain(waiting).filter(|f| f.exists()).collect()
+        }
+        None => BTreeSet::new(),
     };
     if session.common.dry_run {
         for (store, root, _) in &found {
@@ -91,7 +96,8 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
     }
     data_folder(session, has_data, code, &mut text, &mut remains)?;
     for folder in &folders {
-        remains.push(format!("{} with its private key: delete it if no server uses it", folder.display()));
+        let key = if folder.join(KEY_FILE).exists() { " with its private key" } else { "" };
+        remains.push(format!("{}{key}: delete it if no server uses it", folder.display()));
     }
     if !remains.is_empty() {
         text.push_str(&format!("{}\n", human::strong("remains")));

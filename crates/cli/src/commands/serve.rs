@@ -34,7 +34,7 @@ pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
     if session.common.format == crate::cli::Format::Json {
         let line =
             json!({"tamga": 1, "command": "serve", "ok": true, "event": "listening", "port": port, "urls": urls});
-        human::out(&format!("{line}\n"));
+        human::as_it_is(&format!("{line}\n"));
     } else if !session.common.quiet {
         human::out(&format!("{} {} on loopback; Ctrl-C stops\n", human::good("serving"), human::strong(&meant.label)));
         for url in &urls {

@@ -99,6 +99,12 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
     ));
     text.push_str(&table(&proofs));
     text.push_str(&advice(&proofs, &unresolved, &authority.label, session.raise()));
+    text.push_str(&format!(
+        "{} give certificate.pem and private-key.pem to the server; tamga check https://{}:PORT then tells whether it serves\n     \
+         them; tamga leave undoes all of this\n",
+        human::dim("next"),
+        reachable(&names[0]),
+    ));
     let bad = proofs.iter().any(|p| p.in_scope && !p.accepts());
     let code = exit::worst(stores::code_of(&rows), if bad { exit::BAD } else { exit::GOOD });
     let proof: Vec<Value> = proofs.iter().flat_map(proof_json).collect();
@@ -185,6 +191,15 @@ fn certificate_for(
     let source = Source::Authority(Box::new(authority.clone()), session.authority_key(authority, &args.secrets)?);
     let (issued, _) = make_certificate::make(session, ledger, &request, &key, None, &source, "issued")?;
     Ok((issued, change))
+}
+
+/// A host that the first name stands for, as it is typed in an address.
+fn reachable(name: &Name) -> String {
+    match name {
+        Name::Dns(d) => d.strip_prefix("*.").map_or_else(|| d.clone(), |rest| format!("www.{rest}")),
+        Name::Ip(IpAddr::V6(a)) => format!("[{a}]"),
+        other => other.to_string(),
+    }
 }
 
 /// Names that this machine's resolver does not know: a server under them is not found.

@@ -1,5 +1,6 @@
 //! Words for a person at a terminal. Colours go away by themselves where nobody sees them.
 
+use super::wrap::for_terminal;
 use crate::cli::Common;
 use anstyle::{AnsiColor, Style};
 use std::io::Write;
@@ -37,8 +38,13 @@ pub(crate) fn strong(text: &str) -> String {
     format!("{STRONG}{text}{STRONG:#}")
 }
 
-/// Standard output; a reader that went away is no failure.
+/// Standard output, for a person.
 pub(crate) fn out(text: &str) {
+    as_it_is(&for_terminal(text, &std::io::stdout()));
+}
+
+/// Standard output, for a program; a reader that went away is no failure.
+pub(crate) fn as_it_is(text: &str) {
     let _ = anstream::stdout().write_all(text.as_bytes());
     let _ = anstream::stdout().flush();
 }
@@ -60,10 +66,13 @@ pub(crate) fn ask(question: &str) {
 /// The three lines of a failure.
 pub(crate) fn failure(f: &dyn Told) {
     let harmless = tamga_core::text::harmless;
-    let mut err = anstream::stderr();
-    let _ = writeln!(err, "{BAD}tamga:{BAD:#} {}", harmless(&f.what()));
-    let _ = writeln!(err, "  {DIM}why:{DIM:#} {}", harmless(&f.why()));
-    let _ = writeln!(err, "  {DIM}do:{DIM:#}  {}", harmless(&f.remedy()));
+    let text = format!(
+        "{BAD}tamga:{BAD:#} {}\n  {DIM}why:{DIM:#} {}\n  {DIM}do:{DIM:#}  {}\n",
+        harmless(&f.what()),
+        harmless(&f.why()),
+        harmless(&f.remedy())
+    );
+    let _ = anstream::stderr().write_all(for_terminal(&text, &std::io::stderr()).as_bytes());
 }
 
 /// Findings, each with its cause and its remedy.

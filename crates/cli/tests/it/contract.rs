@@ -136,3 +136,35 @@ fn the_findings_page_is_what_explain_says() {
     let made = sandbox().run(&["explain", "--markdown"]).expect(0).out;
     assert_eq!(std::fs::read_to_string(page).unwrap(), made, "run: just docs");
 }
+
+/// Every command's help begins with what the list of commands says of it, and no option is without words.
+#[test]
+fn every_command_and_option_says_what_it_is_for() {
+    let s = sandbox();
+    let squeezed = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+    let mut seen = 0;
+    for above in ["", "authority", "trust"] {
+        let words = |more: &[&str]| -> Vec<String> {
+            above.split_whitespace().chain(more.iter().copied()).map(str::to_owned).collect()
+        };
+        let help = |more: &[&str]| s.run(&words(more).iter().map(String::as_str).collect::<Vec<_>>()).expect(0).out;
+        let list = help(&["--help"]);
+        let commands = list.split("Commands:\n").nth(1).unwrap().split("\n\n").next().unwrap().to_owned();
+        let names = commands.lines().filter(|l| !l.starts_with("   ")).filter_map(|l| l.split_whitespace().next());
+        for name in names.filter(|n| *n != "help") {
+            let own = help(&[name, "--help"]);
+            let about = squeezed(own.split("\n\n").next().unwrap());
+            assert!(squeezed(&commands).contains(&format!("{name} {about}")), "{above} {name}: {about}");
+            let mut lines = own.lines().peekable();
+            while let Some(line) = lines.next() {
+                let option = line.trim_start();
+                if line.len() - option.len() < 8 && option.starts_with('-') {
+                    let below = lines.peek().is_some_and(|l| l.starts_with("           "));
+                    assert!(option.contains("  ") || below, "{above} {name} {option} has no words");
+                }
+            }
+            seen += 1;
+        }
+    }
+    assert!(seen > 30, "{seen} commands");
+}

@@ -1,6 +1,6 @@
 //! The whole job in one step, and its undoing.
 
-use crate::sandbox;
+use crate::{lab, sandbox};
 use tamga_testkit::sandbox::has;
 
 #[test]
@@ -74,6 +74,24 @@ fn leave_goes_by_the_marks_when_the_data_folder_is_gone() {
     assert_eq!(v["stores"][0]["change"], "removed");
     assert!(!s.path("data").exists(), "a data folder was made anew");
     assert!(!s.run(&["trust", "status"]).out.contains("leftover"));
+}
+
+#[test]
+fn leave_names_each_folder_once_and_its_key_only_where_it_is() {
+    let s = lab().without_clients();
+    s.run(&["issue", "charts.saltmarsh.test"]).expect(0);
+    s.run(&["renew", "charts.saltmarsh.test"]).expect(0);
+    s.run(&["request", "archive.saltmarsh.test"]).expect(0);
+    s.run(&["request", "gauge-7.saltmarsh.test", "--into", "device"]).expect(0);
+    s.run(&["sign", "device/request.pem", "--label", "signed"]).expect(0);
+    let v = s.json(&["leave", "--yes"]).expect(0).json();
+    let remains: Vec<&str> = v["remains"].as_array().unwrap().iter().map(|r| r.as_str().unwrap()).collect();
+    let told = |folder: &str| remains.iter().filter(|r| r.contains(&format!("/lab/{folder}"))).collect::<Vec<_>>();
+    for (folder, key) in [("charts.saltmarsh", true), ("archive.", true), ("device", true), ("signed", false)] {
+        let lines = told(folder);
+        assert_eq!(lines.len(), 1, "{folder}: {remains:?}");
+        assert_eq!(lines[0].contains("private key"), key, "{remains:?}");
+    }
 }
 
 #[test]

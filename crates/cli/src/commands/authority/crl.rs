@@ -53,7 +53,7 @@ pub(super) fn run(session: &Session, args: &CrlArgs) -> Result<Done> {
         let a = authority::choose(Some(&args.label), &all, true)?;
         authority::can_sign(a)?;
         let n = session.open_to_look()?.map_or(Ok(0), |l| l.listed(&a.label).map(|l| l.entries.len()))?;
-        let text = format!("would sign a list with {n} entries into {}\n", args.output.display());
+        let text = format!("would sign a list with {} into {}\n", count(n), args.output.display());
         return Ok(Done::good(text, json!({"dry_run": true, "entries": n})));
     }
     let (_lock, ledger) = session.open_for_change()?;
@@ -180,11 +180,11 @@ fn done(a: &Authority, output: &Path, signed: &Signed) -> Done {
     let text = match &signed.text {
         Some(pem) => pem.clone(),
         None => format!(
-            "{} list {} of {} with {} entries, due again on {}\nin     {}\nnext   give it to the servers and clients that are told to look at it; most never do: see docs/security.md\n",
+            "{} list {} of {} with {}, due again on {}\nin     {}\nnext   give it to the servers and clients that are told to look at it; most never do: tamga explain revoked\n",
             human::good("signed"),
             signed.number,
             human::strong(&a.label),
-            signed.entries,
+            count(signed.entries),
             signed.next.date(),
             output.display()
         ),
@@ -195,4 +195,9 @@ fn done(a: &Authority, output: &Path, signed: &Signed) -> Done {
         json!({"crl": {"authority": a.label, "number": signed.number, "entries": signed.entries,
             "next_update": signed.next.to_string(), "file": file}}),
     )
+}
+
+/// So many entries, in words.
+pub(super) fn count(entries: usize) -> String {
+    if entries == 1 { "1 entry".into() } else { format!("{entries} entries") }
 }

@@ -113,10 +113,10 @@ fn last_list(
     let life = tamga_core::moment::Span::seconds_of(left);
     let signed = super::crl::sign(session, ledger, a, &key, &file, None, life, &[])?;
     text.push_str(&format!(
-        "{} the last list, number {}, with {} entries, good until {}: {}\n",
+        "{} the last list, number {}, with {}, good until {}: {}\n",
         human::good("signed "),
         signed.number,
-        signed.entries,
+        super::crl::count(signed.entries),
         signed.next.date(),
         file.display()
     ));

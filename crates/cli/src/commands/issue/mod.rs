@@ -419,6 +419,13 @@ fn words(issued: &Issued, source: &Source, findings: &[Finding]) -> String {
         issued.folder.display()
     ));
     let next = match source {
+        Source::Authority(..) | Source::SingleUse(..) if !renew::purposes_of(c).contains(&Purpose::Server) => {
+            let (who, where_) = match renew::purposes_of(c).as_slice() {
+                [Purpose::Client] => ("the client program", "the server that asks for it"),
+                _ => ("the program that signs with them", "the programs that check its signatures"),
+            };
+            format!("give the first two files to {who}, and root.pem to {where_}")
+        }
         Source::Authority(a, _) | Source::SingleUse(a, _) => format!(
             "tamga trust add {}, then give the first two files to the server, or: tamga serve {}",
             a.root_label, issued.label

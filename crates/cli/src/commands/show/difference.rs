@@ -19,13 +19,23 @@ pub(super) fn run(first: (&str, &[Object]), second: (&str, &[Object])) -> Result
     let mut text = format!("{verdict}\n");
     if !found.is_empty() {
         let mut rows = vec![vec![human::dim("field"), human::dim(first.0), human::dim(second.0)]];
-        let or_nothing = |s: &str| if s.is_empty() { human::dim("nothing") } else { s.to_owned() };
+        let or_nothing = |s: &str| if s.is_empty() { human::dim("nothing") } else { briefly(s) };
         rows.extend(found.iter().map(|d| vec![human::strong(d.field), or_nothing(&d.first), or_nothing(&d.second)]));
         text.push_str(&human::table(&rows));
     }
     let rows: Vec<Value> =
         found.iter().map(|d| json!({"field": d.field, "first": d.first, "second": d.second})).collect();
     Ok(Done::good(text, json!({"objects": [], "differences": rows, "same_key": same_key})))
+}
+
+/// Fingerprints cut so that both columns fit a terminal; enough of them stays to tell them apart.
+fn briefly(text: &str) -> String {
+    const MOST: usize = 16;
+    let word = |w: &str| match w.len() > 2 * MOST && w.bytes().all(|b| b.is_ascii_hexdigit()) {
+        true => format!("{}…", &w[..MOST]),
+        false => w.to_owned(),
+    };
+    text.split(' ').map(word).collect::<Vec<_>>().join(" ")
 }
 
 /// What stands for a file, folder or label: its certificate, else its request, else its key.

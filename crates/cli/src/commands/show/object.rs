@@ -195,21 +195,23 @@ impl Object {
                     let listed = if r.published { "in a signed list" } else { "not published yet" };
                     rows.push(vec![human::dim("revoked"), format!("{} ({}), {listed}", r.at, r.reason.word())]);
                 }
-                certificate(&i.certificate) + &human::table(&rows)
+                rows.extend(certificate_rows(&i.certificate));
+                human::table(&rows)
             }
             Object::Waiting(w) => {
-                request(&w.csr)
-                    + &human::table(&[
-                        vec![human::dim("label"), human::strong(&w.label)],
-                        vec![human::dim("state"), "its key waits for the signed certificate".into()],
-                        vec![human::dim("folder"), w.folder.display().to_string()],
-                    ])
+                let mut rows = vec![
+                    vec![human::dim("label"), human::strong(&w.label)],
+                    vec![human::dim("state"), "its key waits for the signed certificate".into()],
+                    vec![human::dim("folder"), w.folder.display().to_string()],
+                ];
+                rows.extend(request_rows(&w.csr));
+                human::table(&rows)
             }
             Object::Certificate(c) => certificate(c),
             Object::Request(r) => request(r),
             Object::List(l) => list(l),
             Object::Key(k) => human::table(&[
-                vec![human::dim("key"), k.strength().to_string()],
+                vec![human::dim("private key"), k.strength().to_string()],
                 vec![human::dim("public half"), format!("SHA-256 {}", k.fingerprint())],
             ]),
             Object::LockedKey(what) => human::table(&[
@@ -255,17 +257,24 @@ fn merged(mut a: Value, b: Value) -> Value {
     a
 }
 
-/// All that a certificate says that matters to a visitor.
 fn certificate(c: &Certificate) -> String {
+    human::table(&certificate_rows(c))
+}
+
+/// All that a certificate says that matters to a visitor.
+fn certificate_rows(c: &Certificate) -> Vec<Vec<String>> {
     let names = c.name_words();
-    let mut rows = vec![
-        vec![human::dim("certificate"), human::strong(&c.subject_words())],
-        vec![human::dim("names"), if names.is_empty() { "none".into() } else { names.join(", ") }],
+    let mut rows = vec![vec![human::dim("certificate"), human::strong(&c.subject_words())]];
+    // An authority has no names of its own, and needs none.
+    if !(names.is_empty() && c.is_ca()) {
+        rows.push(vec![human::dim("names"), if names.is_empty() { "none".into() } else { names.join(", ") }]);
+    }
+    rows.extend([
         vec![human::dim("issued by"), if c.is_self_signed() { "itself".into() } else { c.issuer_words() }],
         vec![human::dim("valid"), format!("{} to {}", c.not_before, c.not_after)],
         vec![human::dim("key"), c.key.strength().to_string()],
         vec![human::dim("may sign"), if c.is_ca() { "yes: it is an authority" } else { "no" }.into()],
-    ];
+    ]);
     if let Some(n) = c.basic.and_then(|b| b.path_length) {
         rows.push(vec![human::dim("path length"), n.to_string()]);
     }
@@ -292,10 +301,14 @@ fn certificate(c: &Certificate) -> String {
     }
     rows.push(vec![human::dim("serial"), c.serial.clone()]);
     rows.push(vec![human::dim("SHA-256"), c.sha256()]);
-    human::table(&rows)
+    rows
 }
 
 fn request(r: &Csr) -> String {
+    human::table(&request_rows(r))
+}
+
+fn request_rows(r: &Csr) -> Vec<Vec<String>> {
     let names = r.name_words();
     let good = match r.proves_possession() {
         Ok(()) => "good: made with the key inside".to_owned(),
@@ -315,7 +328,7 @@ fn request(r: &Csr) -> String {
         rows.push(vec![human::dim("wants"), "to be an authority".into()]);
     }
     rows.push(vec![human::dim("public half"), format!("SHA-256 {}", r.key.fingerprint())]);
-    human::table(&rows)
+    rows
 }
 
 fn list(l: &Crl) -> String {
@@ -329,9 +342,13 @@ fn list(l: &Crl) -> String {
         vec![human::dim("revoked"), l.entries.len().to_string()],
         vec![human::dim("SHA-256"), l.sha256()],
     ]);
-    let rows: Vec<Vec<String>> =
-        l.entries.iter().take(MOST).map(|e| vec![e.serial.clone(), e.at.to_string(), e.reason.word().into()]).collect();
-    text.push_str(&human::table(&rows));
+    if !l.entries.is_empty() {
+        let mut rows = vec![["serial", "revoked at", "reason"].map(human::dim).to_vec()];
+        let entry =
+            |e: &tamga_core::cert::crl::Revoked| vec![e.serial.clone(), e.at.to_string(), e.reason.word().into()];
+        rows.extend(l.entries.iter().take(MOST).map(entry));
+        text.push_str(&format!("\n{}", human::table(&rows)));
+    }
     if l.entries.len() > MOST {
         text.push_str(&format!("  and {} more\n", l.entries.len() - MOST));
     }

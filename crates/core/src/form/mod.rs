@@ -1,5 +1,15 @@
 //! Formats in which keys and certificates stand in files: one file each.
 
+pub mod contents;
+pub mod fingerprint;
+pub mod jks;
 pub mod legacy_pem;
+pub mod mobileconfig;
 pub mod pem;
+pub mod pkcs12;
+pub mod pkcs7;
 pub mod private_key;
+pub mod secret_yaml;
+
+mod pbe;
+mod tlv;

@@ -12,6 +12,7 @@ pub mod client;
 pub mod client_id;
 pub mod difference;
 pub mod error;
+pub mod export;
 pub mod finding;
 pub mod form;
 pub mod issue;

@@ -2,6 +2,8 @@
 
 use crate::cert::Certificate;
 use crate::cert::csr::{self, Csr};
+use crate::error::Error;
+use crate::form::contents::Container;
 use crate::form::{pem, private_key};
 use crate::key::{PublicKey, Strength};
 use crate::secret::Passphrase;
@@ -34,6 +36,17 @@ impl Found {
 /// Everything in a file that has a key: private keys, certificates, requests. Nothing is an error here.
 pub fn look(bytes: &[u8], passphrase: Option<&Passphrase>) -> Vec<Found> {
     let mut out = Vec::new();
+    if let Some(form) = Container::of(bytes) {
+        return match form.open(bytes, passphrase, "a store") {
+            Ok(found) => {
+                let certificates = found.certificates.iter().filter_map(|c| Certificate::read(&c.thing, "it").ok());
+                let keys = found.keys.iter().map(|k| Found::Key(k.thing.public().clone()));
+                keys.chain(certificates.map(|c| Found::Certificate(Box::new(c)))).collect()
+            }
+            Err(Error::PassphraseNeeded { .. } | Error::PassphraseWrong { .. }) => vec![Found::LockedKey],
+            Err(_) => Vec::new(),
+        };
+    }
     for der in pem::certificates(bytes) {
         if let Ok(c) = Certificate::read(&der, "a certificate") {
             out.push(Found::Certificate(Box::new(c)));

@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 33] = [
+const LAYERS: [&str; 34] = [
     "text",
     "secret",
     "error",
@@ -38,6 +38,7 @@ const LAYERS: [&str; 33] = [
     "renew",
     "pairs",
     "difference",
+    "export",
     "lib",
 ];
 

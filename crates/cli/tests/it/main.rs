@@ -8,6 +8,7 @@ mod certificates;
 mod check;
 mod contract;
 mod demo;
+mod export;
 mod issue;
 mod ledger;
 mod setup;

@@ -3,7 +3,7 @@
 use crate::sandbox;
 use serde_json::Value;
 use std::path::PathBuf;
-use tamga_testkit::sandbox::COMPLETE;
+use tamga_testkit::sandbox::{COMPLETE, Sandbox};
 
 /// Where the package puts its vectors; another place may be named.
 fn folder() -> Option<PathBuf> {
@@ -24,6 +24,8 @@ struct Case {
     expected: String,
     sha256: String,
     names: String,
+    certificates: String,
+    aliases: String,
 }
 
 fn cases() -> Vec<Case> {
@@ -33,9 +35,45 @@ fn cases() -> Vec<Case> {
         .map(|line| {
             let mut fields = line.split('\t').map(str::to_owned);
             let mut next = || fields.next().unwrap_or_default();
-            Case { path: next(), kind: next(), command: next(), expected: next(), sha256: next(), names: next() }
+            Case {
+                path: next(),
+                kind: next(),
+                command: next(),
+                expected: next(),
+                sha256: next(),
+                names: next(),
+                certificates: next(),
+                aliases: next(),
+            }
         })
         .collect()
+}
+
+/// A store opens with its passphrase alone, and every key, certificate and name in it is told.
+fn stored(s: &Sandbox, c: &Case, file: &str, when: &str) {
+    let mut words = vec!["show", file];
+    if c.names != "-" {
+        std::fs::write(s.lab("pass"), "not the passphrase\n").unwrap();
+        words.extend(["--passphrase-file", "pass"]);
+        assert_eq!(s.json(&words).expect(3).json()["error"]["code"], "passphrase-wrong", "{when}");
+        assert_eq!(s.json(&words[..2]).expect(3).json()["error"]["code"], "passphrase-needed", "{when}");
+        std::fs::write(s.lab("pass"), format!("{}\n", c.names)).unwrap();
+    }
+    let shown = s.json(&words).expect(0).json();
+    let objects = shown["objects"].as_array().unwrap();
+    let of = |kind: &str, field: &str| -> Vec<String> {
+        let all = objects.iter().filter(|o| o["kind"] == kind);
+        all.map(|o| o[field].as_str().unwrap().to_owned()).collect()
+    };
+    let list = |text: &str| text.split('|').filter(|t| *t != "-").map(str::to_owned).collect::<Vec<_>>();
+    let (mut got, mut wanted) = (of("certificate", "sha256"), list(&c.certificates));
+    got.sort();
+    wanted.sort();
+    assert_eq!(got, wanted, "{when}");
+    assert_eq!(of("private-key", "public_sha256"), list(&c.sha256), "{when}");
+    for alias in list(&c.aliases) {
+        assert!(objects[0]["aliases"].as_array().unwrap().contains(&alias.into()), "{when}: {}", objects[0]);
+    }
 }
 
 #[test]
@@ -65,6 +103,7 @@ fn what_others_made_is_read_or_refused_as_expected() {
                     assert!(!s.json(&words).expect(1).out.contains(&c.sha256), "{when}: any passphrase opens it");
                 }
             }
+            ("store", "good") => stored(&s, &c, &file, &when),
             (_, "good") => {
                 let shown = s.json(&["show", &file]).expect(0).json()["objects"][0].clone();
                 assert_eq!(shown["sha256"], c.sha256.as_str(), "{when}");
@@ -93,6 +132,6 @@ fn what_others_made_is_read_or_refused_as_expected() {
         }
     }
     eprintln!("{} vectors read, {} refused", judged.0, judged.1);
-    assert!(judged.0 > 140 && judged.1 > 40, "{judged:?}");
+    assert!(judged.0 > 180 && judged.1 > 40, "{judged:?}");
     assert!(std::fs::read(s.lab("roots.pem")).unwrap().is_empty(), "a bad root went into a store");
 }

@@ -24,7 +24,7 @@ pub fn spellings(der: &[u8], public_key: &[u8]) -> Vec<Spelling> {
     let of = |what, wanted_by, value| Spelling { what, wanted_by, value };
     vec![
         of("SHA-256", "programs, Tamga", hex(&sha256)),
-        of("SHA-256 with colons", "browsers, keytool", colons(&sha256)),
+        of("SHA-256 with colons", "browsers, Java", colons(&sha256)),
         of("SHA-256 as base64", "some consoles", Base64::encode_string(&sha256)),
         of("SHA-1 thumbprint", "Windows, IIS, SQL Server", hex(&sha1).to_uppercase()),
         of("SHA-1 with colons", "older consoles", colons(&sha1)),

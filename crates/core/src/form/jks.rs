@@ -101,7 +101,7 @@ fn block(out: &mut Vec<u8>, bytes: &[u8]) {
 }
 
 fn closed(mut out: Zeroizing<Vec<u8>>, passphrase: &Passphrase) -> Result<Zeroizing<Vec<u8>>> {
-    let digest = digest(&*utf16(passphrase)?, &out);
+    let digest = digest(&utf16(passphrase)?, &out);
     out.extend(digest);
     Ok(out)
 }
@@ -111,7 +111,8 @@ fn digest(password: &[u8], bytes: &[u8]) -> [u8; 20] {
 }
 
 fn utf16(passphrase: &Passphrase) -> Result<Zeroizing<Vec<u8>>> {
-    let text = std::str::from_utf8(passphrase.octets()).map_err(|_| Error::Contradiction {
+    let text = std::str::from_utf8(passphrase.octets()).map_err(|_| Error::Objection {
+        code: "passphrase-refused",
         what: "this passphrase cannot protect a JKS file".into(),
         why: "it is not UTF-8".into(),
         instead: "choose one of letters, digits and signs".into(),
@@ -141,7 +142,7 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>, what: &str) -> Result
     let cut = || malformed("it is damaged or cut short");
     let (body, sum) = bytes.split_at_checked(bytes.len().saturating_sub(20)).ok_or_else(cut)?;
     if let Some(passphrase) = passphrase
-        && digest(&*utf16(passphrase)?, body) != sum
+        && digest(&utf16(passphrase)?, body) != sum
     {
         return Err(Error::PassphraseWrong { what: what.to_owned() });
     }

@@ -2,17 +2,19 @@
 //! PBMAC1 of RFC 8018 and RFC 9579.
 
 use super::tlv::{self, NULL, OCTETS, OID, SEQUENCE, Tlv};
+use crate::ports::Entropy;
 use crate::secret::Passphrase;
 use aes::cipher::block_padding::Pkcs7;
 use aes::cipher::{Array, BlockModeDecrypt, BlockModeEncrypt, InnerIvInit, KeyIvInit};
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5912;
-use der::Decode;
+use der::{Decode, Encode};
 use pkcs8::pkcs5::EncryptionScheme;
-use pkcs8::pkcs5::pbes2::Kdf;
+use pkcs8::pkcs5::pbes2::{EncryptionScheme as Cipher, Kdf, Parameters, Pbkdf2Prf};
 use ring::{hmac, pbkdf2};
 use sha1::Sha1;
 use sha2::{Digest, Sha224, Sha256, Sha384, Sha512};
+use std::num::NonZeroU32;
 use zeroize::Zeroizing;
 
 /// A file that asks for more rounds would hold the program up for minutes.
@@ -47,6 +49,77 @@ pub(super) enum Fault {
     Unknown(String),
     /// More rounds than anybody would wait for.
     TooMuch,
+}
+
+/// A key that was derived already: things that are protected under one salt need it once.
+#[derive(Default)]
+pub(super) struct Derived(Option<(Settings, Zeroizing<[u8; 32]>)>);
+
+/// Salt, rounds and hash of PBKDF2.
+type Settings = (Vec<u8>, u32, Pbkdf2Prf);
+
+/// Decrypts with PBES2 (RFC 8018 §6.2); None if the passphrase is wrong.
+pub(super) fn pbes2_open(
+    scheme: &EncryptionScheme,
+    data: &[u8],
+    pass: &Passphrase,
+    derived: &mut Derived,
+) -> Option<Zeroizing<Vec<u8>>> {
+    if let Some(p) = scheme.pbes2()
+        && let Kdf::Pbkdf2(kdf) = &p.kdf
+        && let Some(hash) = ring_hash(kdf.prf)
+        && let Some(rounds) = NonZeroU32::new(kdf.iteration_count)
+        && let Cipher::Aes256Cbc { iv } = &p.encryption
+        && kdf.key_length.is_none_or(|l| l == 32)
+    {
+        let salt = kdf.salt.as_bytes();
+        let settings = (salt.to_vec(), rounds.get(), kdf.prf);
+        let known = derived.0.take().filter(|d| d.0 == settings);
+        let (_, key) = derived.0.insert(known.unwrap_or_else(|| {
+            let mut key = Zeroizing::new([0; 32]);
+            pbkdf2::derive(hash, rounds, salt, pass.octets(), &mut *key);
+            (settings, key)
+        }));
+        let decryptor = cbc::Decryptor::<aes::Aes256>::new_from_slices(&**key, iv).ok()?;
+        return decryptor.decrypt_padded_vec::<Pkcs7>(data).map(Zeroizing::new).ok();
+    }
+    scheme.decrypt(pass.octets(), data).map(Zeroizing::new).ok()
+}
+
+/// Encrypts several things under one key of PBES2: AES-256-CBC, PBKDF2-HMAC-SHA-256.
+pub(super) struct Pbes2Lock {
+    salt: [u8; 16],
+    key: Zeroizing<[u8; 32]>,
+    rounds: u32,
+}
+
+impl Pbes2Lock {
+    /// Derives the key.
+    pub(super) fn new(pass: &Passphrase, rounds: NonZeroU32, entropy: &dyn Entropy) -> Pbes2Lock {
+        let (mut salt, mut key) = ([0; 16], Zeroizing::new([0; 32]));
+        entropy.fill(&mut salt);
+        pbkdf2::derive(pbkdf2::PBKDF2_HMAC_SHA256, rounds, &salt, pass.octets(), &mut *key);
+        Pbes2Lock { salt, key, rounds: rounds.get() }
+    }
+
+    /// The AlgorithmIdentifier, DER, and the encrypted bytes; each with its own initialisation vector.
+    pub(super) fn lock(&self, plain: &[u8], entropy: &dyn Entropy) -> Option<(Vec<u8>, Vec<u8>)> {
+        let mut iv = [0; 16];
+        entropy.fill(&mut iv);
+        let parameters = Parameters::generate_pbkdf2_sha256_aes256cbc(self.rounds, &self.salt, iv).ok()?;
+        let encryptor = cbc::Encryptor::<aes::Aes256>::new_from_slices(&*self.key, &iv).ok()?;
+        Some((EncryptionScheme::from(parameters).to_der().ok()?, encryptor.encrypt_padded_vec::<Pkcs7>(plain)))
+    }
+}
+
+fn ring_hash(prf: Pbkdf2Prf) -> Option<pbkdf2::Algorithm> {
+    match prf {
+        Pbkdf2Prf::HmacWithSha1 => Some(pbkdf2::PBKDF2_HMAC_SHA1),
+        Pbkdf2Prf::HmacWithSha256 => Some(pbkdf2::PBKDF2_HMAC_SHA256),
+        Pbkdf2Prf::HmacWithSha384 => Some(pbkdf2::PBKDF2_HMAC_SHA384),
+        Pbkdf2Prf::HmacWithSha512 => Some(pbkdf2::PBKDF2_HMAC_SHA512),
+        _ => None,
+    }
 }
 
 /// A passphrase as RFC 7292 wants it: UTF-16, big-endian, with a zero at the end.
@@ -99,7 +172,12 @@ fn derived(hash: ObjectIdentifier, password: &[u8], salt: &[u8], what: Use, roun
 }
 
 /// Decrypts what an AlgorithmIdentifier says how to.
-pub(super) fn open(algorithm: &Tlv<'_>, data: &[u8], pass: &Passphrase) -> Result<Zeroizing<Vec<u8>>, Fault> {
+pub(super) fn open(
+    algorithm: &Tlv<'_>,
+    data: &[u8],
+    pass: &Passphrase,
+    derived: &mut Derived,
+) -> Result<Zeroizing<Vec<u8>>, Fault> {
     let parts = algorithm.inside().unwrap_or_default();
     let oid = parts.first().and_then(oid).ok_or_else(|| Fault::Unknown("an algorithm that is damaged".into()))?;
     if oid == PBES2 {
@@ -113,7 +191,7 @@ pub(super) fn open(algorithm: &Tlv<'_>, data: &[u8], pass: &Passphrase) -> Resul
         if too_much {
             return Err(Fault::TooMuch);
         }
-        return scheme.decrypt(pass.octets(), data).map(Zeroizing::new).map_err(|_| Fault::Wrong);
+        return pbes2_open(&scheme, data, pass, derived).ok_or(Fault::Wrong);
     }
     let settings = parts.get(1).and_then(Tlv::inside).unwrap_or_default();
     let (salt, rounds) = match settings.as_slice() {
@@ -264,7 +342,7 @@ fn pbmac1(settings: &Tlv<'_>, tag: &[u8], data: &[u8], pass: &Passphrase) -> Res
     let (prf, _) = algorithms(prf).ok_or_else(|| unknown(prf))?;
     let (_, code) = algorithms(code).ok_or_else(|| unknown(code))?;
     let mut key = Zeroizing::new(vec![0; length as usize]);
-    let rounds = std::num::NonZeroU32::new(rounds).ok_or_else(broken)?;
+    let rounds = NonZeroU32::new(rounds).ok_or_else(broken)?;
     pbkdf2::derive(prf, rounds, salt, pass.octets(), &mut key);
     Ok(hmac::verify(&hmac::Key::new(code, &key), data, tag).is_ok())
 }

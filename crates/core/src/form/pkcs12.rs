@@ -4,7 +4,7 @@
 //! else, triple DES and SHA-1. Read are these and RC2, all hashes, PBMAC1, and BER.
 
 use super::contents::{Contents, Named};
-use super::pbe::{self, Fault, oid};
+use super::pbe::{self, Derived, Fault, Pbes2Lock, oid};
 use super::private_key::{self, ROUNDS, Stored};
 use super::tlv::{self, BMP, FIRST, OCTETS, OID, SEQUENCE, SET, Tlv};
 use crate::error::{Error, Result};
@@ -13,8 +13,6 @@ use crate::ports::Entropy;
 use crate::secret::Passphrase;
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5912::{ID_SHA_1, ID_SHA_256};
-use der::Encode;
-use pkcs8::pkcs5::{EncryptionScheme, pbes2};
 use zeroize::Zeroizing;
 
 const DATA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.7.1");
@@ -75,22 +73,23 @@ pub fn write_identity(
     entropy: &dyn Entropy,
 ) -> Result<Zeroizing<Vec<u8>>> {
     let failed = || Error::Crypto { doing: "encrypting a key store" };
-    let password = pbe::bmp(passphrase).ok_or_else(|| Error::Contradiction {
+    let password = pbe::bmp(passphrase).ok_or_else(|| Error::Objection {
+        code: "passphrase-refused",
         what: "this passphrase cannot protect a PKCS#12 file".into(),
         why: "the format takes only characters of Unicode's basic plane (RFC 7292 appendix B.1)".into(),
         instead: "choose one of letters, digits and signs".into(),
     })?;
+    let lock = if legacy { None } else { Some(Pbes2Lock::new(passphrase, ROUNDS, entropy)) };
     let protect = |plain: &[u8]| -> Result<(Vec<u8>, Vec<u8>)> {
-        let (mut salt, mut iv) = ([0; 16], [0; 16]);
-        entropy.fill(&mut salt);
-        entropy.fill(&mut iv);
-        if legacy {
-            return pbe::lock_legacy(plain, &password, &salt[..8], LEGACY_ROUNDS).ok_or_else(failed);
-        }
-        let parameters =
-            pbes2::Parameters::generate_pbkdf2_sha256_aes256cbc(ROUNDS, &salt, iv).map_err(|_| failed())?;
-        let locked = parameters.encrypt(passphrase.octets(), plain).map_err(|_| failed())?;
-        Ok((EncryptionScheme::from(parameters).to_der().map_err(|_| failed())?, locked))
+        let locked = match &lock {
+            Some(lock) => lock.lock(plain, entropy),
+            None => {
+                let mut salt = [0; 8];
+                entropy.fill(&mut salt);
+                pbe::lock_legacy(plain, &password, &salt, LEGACY_ROUNDS)
+            }
+        };
+        locked.ok_or_else(failed)
     };
     let leaf = chain.first().ok_or_else(failed)?;
     let id = attribute(
@@ -124,7 +123,7 @@ pub fn write_identity(
     let mut salt = [0; 16];
     entropy.fill(&mut salt);
     let (hash, rounds, salt) =
-        if legacy { (ID_SHA_1, LEGACY_ROUNDS, &salt[..8]) } else { (ID_SHA_256, ROUNDS, &salt[..]) };
+        if legacy { (ID_SHA_1, LEGACY_ROUNDS, &salt[..8]) } else { (ID_SHA_256, ROUNDS.get(), &salt[..]) };
     let code = pbe::tag(hash, &password, salt, rounds, &safe).ok_or_else(failed)?;
     let info = tlv::write(SEQUENCE, &[&pbe::hash_identifier(hash), &tlv::write(OCTETS, &[&code])]);
     let mac = tlv::write(SEQUENCE, &[&info, &tlv::write(OCTETS, &[salt]), &tlv::integer(rounds)]);
@@ -180,6 +179,7 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>, what: &str) -> Result
         passphrase: passphrase.unwrap_or(&empty),
         given: passphrase.is_some(),
         what,
+        derived: Derived::default(),
         out: Contents::default(),
     };
     let mut proved = false;
@@ -204,7 +204,7 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>, what: &str) -> Result
                 let inner = tlv::one(content).and_then(|e| e.inside()?.get(1)?.inside()).ok_or_else(damaged)?;
                 let [_, algorithm, locked] = inner[..] else { return Err(damaged()) };
                 let locked = tlv::implicit_octets(&locked).ok_or_else(damaged)?;
-                pbe::open(&algorithm, &locked, reader.passphrase).map_err(|f| reader.fault(f))?
+                pbe::open(&algorithm, &locked, reader.passphrase, &mut reader.derived).map_err(|f| reader.fault(f))?
             }
             other => return Err(malformed(&format!("a part of it is protected by {other}, which is not known here"))),
         };
@@ -223,6 +223,7 @@ struct Reader<'a> {
     passphrase: &'a Passphrase,
     given: bool,
     what: &'a str,
+    derived: Derived,
     out: Contents,
 }
 
@@ -261,7 +262,8 @@ impl Reader<'_> {
                 },
                 SHROUDED_KEY_BAG => {
                     let parts = tlv::one(value)?.inside()?;
-                    let opened = pbe::open(parts.first()?, parts.get(1)?.expect(OCTETS)?, self.passphrase);
+                    let opened =
+                        pbe::open(parts.first()?, parts.get(1)?.expect(OCTETS)?, self.passphrase, &mut self.derived);
                     let key = opened.map_err(|f| self.fault(f)).and_then(|plain| {
                         match private_key::read(&plain, self.what) {
                             Ok(Stored::Open(key)) => Ok(key),
@@ -323,7 +325,7 @@ mod tests {
             assert_eq!(read(&made, None, "x").is_ok(), words.is_empty());
         }
         let surrogates = write_identity("charts", &key, &chain, &passphrase("🌊"), false, &Counted::default());
-        assert!(matches!(surrogates, Err(Error::Contradiction { .. })));
+        assert!(matches!(surrogates, Err(Error::Objection { .. })));
     }
 
     #[test]

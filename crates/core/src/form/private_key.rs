@@ -2,6 +2,7 @@
 //! DER. Written is PKCS#8 alone, which everybody reads.
 
 use super::legacy_pem::{self, Method};
+use super::pbe::{self, Derived, Pbes2Lock};
 use super::pem;
 use crate::error::{Error, Result};
 use crate::key::{EC, ED25519, P256, P384, P521, Parts, PrivateKey, RSA};
@@ -11,9 +12,10 @@ use const_oid::ObjectIdentifier;
 use der::asn1::OctetStringRef;
 use der::{Decode, Encode};
 use pkcs8::pkcs5::EncryptionScheme;
-use pkcs8::pkcs5::pbes2::{self, Kdf};
+use pkcs8::pkcs5::pbes2::Kdf;
 use pkcs8::{EncryptedPrivateKeyInfoRef, PrivateKeyInfoRef};
 use sec1::EcPrivateKey;
+use std::num::NonZeroU32;
 use zeroize::Zeroizing;
 
 /// The label of unencrypted PKCS#8 keys.
@@ -21,7 +23,7 @@ pub const PRIVATE_KEY: &str = "PRIVATE KEY";
 /// The label of encrypted PKCS#8 keys.
 pub const ENCRYPTED: &str = "ENCRYPTED PRIVATE KEY";
 /// Rounds of PBKDF2-HMAC-SHA-256 in what is written: half a second for each guess here.
-pub const ROUNDS: u32 = 600_000;
+pub const ROUNDS: NonZeroU32 = NonZeroU32::new(600_000).unwrap();
 /// A file that asks for more would hold the program up for minutes.
 const MOST_ROUNDS: u32 = 20_000_000;
 
@@ -70,7 +72,7 @@ impl Locked {
         match &self.method {
             How::Pbes2(scheme) => {
                 let opened =
-                    scheme.decrypt(passphrase.octets(), &self.bytes).map(Zeroizing::new).map_err(|_| wrong())?;
+                    pbe::pbes2_open(scheme, &self.bytes, passphrase, &mut Derived::default()).ok_or_else(wrong)?;
                 from_pkcs8(&opened, &self.what).map_err(|_| wrong())
             }
             How::Legacy(method, label) => {
@@ -248,13 +250,10 @@ pub fn pkcs8(key: &PrivateKey) -> Result<Zeroizing<Vec<u8>>> {
 pub fn write(key: &PrivateKey, passphrase: Option<&Passphrase>, entropy: &dyn Entropy) -> Result<Zeroizing<String>> {
     let open = pkcs8(key)?;
     let Some(passphrase) = passphrase else { return Ok(pem::write(PRIVATE_KEY, &open)) };
-    let (mut salt, mut iv) = ([0; 16], [0; 16]);
-    entropy.fill(&mut salt);
-    entropy.fill(&mut iv);
-    let der = pbes2::Parameters::generate_pbkdf2_sha256_aes256cbc(ROUNDS, &salt, iv).ok().and_then(|parameters| {
-        let encrypted = parameters.encrypt(passphrase.octets(), &open).ok()?;
+    let der = Pbes2Lock::new(passphrase, ROUNDS, entropy).lock(&open, entropy).and_then(|(algorithm, encrypted)| {
+        let encryption_algorithm = EncryptionScheme::from_der(&algorithm).ok()?;
         let encrypted_data = OctetStringRef::new(&encrypted).ok()?;
-        EncryptedPrivateKeyInfoRef { encryption_algorithm: parameters.into(), encrypted_data }.to_der().ok()
+        EncryptedPrivateKeyInfoRef { encryption_algorithm, encrypted_data }.to_der().ok()
     });
     Ok(pem::write(ENCRYPTED, &der.ok_or(Error::Crypto { doing: "encrypting a key" })?))
 }

@@ -3,6 +3,7 @@
 mod difference;
 mod object;
 
+use crate::cli::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::human;
@@ -22,12 +23,14 @@ pub(crate) struct ShowArgs {
     /// What was done with it, by label
     #[arg(long, conflicts_with = "other")]
     history: bool,
+    #[command(flatten)]
+    secrets: SecretArgs,
 }
 
 pub(crate) fn run(session: &Session, args: &ShowArgs) -> Result<Done> {
-    let first = object::find(session, &args.what)?;
+    let first = object::find(session, &args.what, &args.secrets)?;
     if let Some(other) = &args.other {
-        let second = object::find(session, other)?;
+        let second = object::find(session, other, &args.secrets)?;
         return difference::run((&args.what, &first), (other, &second));
     }
     let mut text = first.iter().map(|o| o.words(session)).collect::<Vec<_>>().join("\n");

@@ -1,5 +1,6 @@
 //! What a person may name to be shown, found and worded.
 
+use crate::cli::SecretArgs;
 use crate::commands::authority;
 use crate::commands::sign::request_json;
 use crate::exit::Result;
@@ -12,6 +13,7 @@ use tamga_core::cert::crl::{self, Crl};
 use tamga_core::cert::csr::{self, Csr};
 use tamga_core::cert::{Certificate, subject};
 use tamga_core::error::Error;
+use tamga_core::form::contents::Container;
 use tamga_core::form::pem;
 use tamga_core::form::private_key::{self, Stored};
 use tamga_core::key::PublicKey;
@@ -30,16 +32,17 @@ pub(super) enum Object {
     List(Box<Crl>),
     Key(PublicKey),
     LockedKey(String),
+    Store(Container, Vec<String>),
 }
 
 /// A path that is there, else a label, a serial, a fingerprint: in this order.
 ///
 /// Errors: nothing of that name; a file in which nothing is read.
-pub(super) fn find(session: &Session, typed: &str) -> Result<Vec<Object>> {
+pub(super) fn find(session: &Session, typed: &str, secrets: &SecretArgs) -> Result<Vec<Object>> {
     let path = Path::new(typed);
     let ledger = session.open_to_look()?;
     if path.exists() {
-        let mut found = if path.is_dir() { folder(path)? } else { file(path)? };
+        let mut found = if path.is_dir() { folder(path, secrets)? } else { file(path, secrets)? };
         // What the ledger knows of the certificate in the file is told as well.
         if let (Some(l), Some(Object::Certificate(c))) = (&ledger, found.first())
             && let Some(i) = l.by_number(&c.sha256())?.pop()
@@ -85,12 +88,12 @@ fn unknown(typed: &str, known: Vec<String>) -> Error {
     Error::LabelUnknown { label: typed.to_owned(), sought: "file, label, serial or fingerprint", known }
 }
 
-fn folder(path: &Path) -> Result<Vec<Object>> {
+fn folder(path: &Path, secrets: &SecretArgs) -> Result<Vec<Object>> {
     let mut out = Vec::new();
     for name in [CERTIFICATE_FILE, REQUEST_FILE, KEY_FILE] {
         let place = path.join(name);
         if place.exists() {
-            out.extend(file(&place)?);
+            out.extend(file(&place, secrets)?);
         }
     }
     if out.is_empty() {
@@ -101,9 +104,29 @@ fn folder(path: &Path) -> Result<Vec<Object>> {
     Ok(out)
 }
 
-fn file(path: &Path) -> Result<Vec<Object>> {
+/// A store of any form: what it is, its certificates, the public halves of its keys.
+fn store(form: Container, bytes: &[u8], secrets: &SecretArgs, what: &str) -> Result<Vec<Object>> {
+    let found = match form.open(bytes, secrets.given()?.as_ref(), what) {
+        Err(Error::PassphraseNeeded { .. }) => form.open(bytes, Some(&secrets.needed(what)?), what)?,
+        other => other?,
+    };
+    let names = found.keys.iter().map(|k| &k.alias).chain(found.certificates.iter().map(|c| &c.alias));
+    let mut aliases: Vec<String> = names.flatten().cloned().collect();
+    aliases.dedup();
+    let mut out = vec![Object::Store(form, aliases)];
+    for c in &found.certificates {
+        out.push(Object::Certificate(Box::new(Certificate::read(&c.thing, what)?)));
+    }
+    out.extend(found.keys.iter().map(|k| Object::Key(k.thing.public().clone())));
+    Ok(out)
+}
+
+fn file(path: &Path, secrets: &SecretArgs) -> Result<Vec<Object>> {
     let bytes = Zeroizing::new(std::fs::read(path).map_err(tamga_host::error::Error::file("reading", path))?);
     let what = path.display().to_string();
+    if let Some(form) = Container::of(&bytes) {
+        return store(form, &bytes, secrets, &what);
+    }
     if bytes.first() == Some(&0x30) {
         return der(&bytes, &what).map(|o| vec![o]);
     }
@@ -214,6 +237,13 @@ impl Object {
                 vec![human::dim("private key"), k.strength().to_string()],
                 vec![human::dim("public half"), format!("SHA-256 {}", k.fingerprint())],
             ]),
+            Object::Store(form, aliases) => {
+                let mut rows = vec![vec![human::dim("store"), human::strong(form.word())]];
+                if !aliases.is_empty() {
+                    rows.push(vec![human::dim("names in it"), aliases.join(", ")]);
+                }
+                human::table(&rows)
+            }
             Object::LockedKey(what) => human::table(&[
                 vec![human::dim("private key"), what.clone()],
                 vec![human::dim("state"), "encrypted: a passphrase opens it".into()],
@@ -245,6 +275,7 @@ impl Object {
             Object::List(l) => kind("crl", list_json(l)),
             Object::Key(k) => json!({"kind": "private-key", "algorithm": k.strength().to_string(),
                 "public_sha256": k.fingerprint(), "encrypted": false}),
+            Object::Store(form, aliases) => json!({"kind": "store", "form": form.word(), "aliases": aliases}),
             Object::LockedKey(what) => json!({"kind": "private-key", "file": what, "encrypted": true}),
         }
     }

@@ -1,8 +1,8 @@
 //! The words of the command line. What they mean is in `commands/`.
 
 use crate::commands::{
-    authority, check, completions, demo, explain, export, issue, leave, list, pairs, receive, renew, repair, request,
-    revoke, serve, setup, show, sign, trust,
+    authority, check, completions, demo, explain, export, hosts, issue, leave, list, pairs, receive, renew, repair,
+    request, revoke, serve, setup, show, sign, trust,
 };
 use clap::{ArgMatches, Args, FromArgMatches, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
@@ -143,6 +143,7 @@ commands! {
     Show "show" arguments show::ShowArgs: "One thing in words (file, label, serial, fingerprint), or how two differ",
     Match "match" arguments pairs::MatchArgs: "Which private key belongs to which certificate and request",
     Export "export" arguments export::ExportArgs: "A label or a foreign file in another form",
+    Hosts "hosts" commands hosts::HostsCommand: "Names in the hosts file, in a marked block",
     Trust "trust" commands trust::TrustCommand: "Roots into, out of, and seen in stores",
     Check "check" arguments check::CheckArgs: "Would any client warn, why, and what to do",
     Explain "explain" arguments explain::ExplainArgs: "A finding at length",

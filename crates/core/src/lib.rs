@@ -15,6 +15,7 @@ pub mod error;
 pub mod export;
 pub mod finding;
 pub mod form;
+pub mod hosts;
 pub mod issue;
 pub mod key;
 pub mod label;

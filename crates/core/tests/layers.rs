@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 34] = [
+const LAYERS: [&str; 35] = [
     "text",
     "secret",
     "error",
@@ -14,6 +14,7 @@ const LAYERS: [&str; 34] = [
     "name",
     "purpose",
     "reason",
+    "hosts",
     "permit",
     "client_id",
     "nss",

@@ -16,6 +16,14 @@ pub enum Error {
         /// The operating system's word.
         source: std::io::Error,
     },
+    /// A file of the machine that only root may change.
+    #[error("{} was not changed", path.display())]
+    NeedsRights {
+        /// The file.
+        path: PathBuf,
+        /// The command that does it.
+        command: String,
+    },
     /// A file is in the way.
     #[error("{} is in the way", path.display())]
     InTheWay {
@@ -127,6 +135,7 @@ impl Told for Error {
     fn code(&self) -> &'static str {
         match self {
             Error::File { .. } => "file-failed",
+            Error::NeedsRights { .. } => "rights-needed",
             Error::InTheWay { .. } => "file-in-the-way",
             Error::ModeLost { .. } => "mode-lost",
             Error::Ledger { .. } => "ledger-failed",
@@ -149,6 +158,7 @@ impl Told for Error {
     fn why(&self) -> String {
         match self {
             Error::File { source, .. } | Error::Port { source, .. } => io_words(source),
+            Error::NeedsRights { .. } => "it belongs to the machine, and only root may change it".into(),
             Error::InTheWay { .. } => {
                 "it was not made by Tamga for this certificate, and nothing is overwritten unasked".into()
             }
@@ -175,6 +185,7 @@ impl Told for Error {
                 std::io::ErrorKind::StorageFull => "free some disk space and run the same command again".into(),
                 _ => "look at that path, then run the same command again".into(),
             },
+            Error::NeedsRights { command, .. } => command.clone(),
             Error::InTheWay { .. } => "move it away, or choose another folder: --into DIR".into(),
             Error::ModeLost { .. } => "encrypt it (--encrypt-key), or choose a folder on another file system".into(),
             Error::Ledger { .. } => {

@@ -25,6 +25,32 @@ pub fn write_whole(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
     sync_folder(parent(path))
 }
 
+/// Replaces the contents of a file that others own as well: its mode and owner stay, and a copy of what was there is kept in
+/// `copy`. Whole where it can be renamed over; in place where it is a mount of its own.
+pub fn rewrite(path: &Path, bytes: &[u8], copy: &Path) -> Result<()> {
+    use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
+    let meta = std::fs::metadata(path).map_err(Error::file("reading", path))?;
+    let before = std::fs::read(path).map_err(Error::file("reading", path))?;
+    let mode = meta.permissions().mode() & 0o7777;
+    write_whole(copy, &before, mode)?;
+    // What a link points to is changed, not the link.
+    let real = std::fs::canonicalize(path).map_err(Error::file("reading", path))?;
+    let staged = beside(&real, "new");
+    let _ = std::fs::remove_file(&staged);
+    create(&staged, bytes, mode)?;
+    let owned = std::fs::metadata(&staged).is_ok_and(|s| (s.uid(), s.gid()) == (meta.uid(), meta.gid()))
+        || chown(&staged, Some(meta.uid()), Some(meta.gid())).is_ok();
+    if owned && std::fs::rename(&staged, &real).is_ok() {
+        return sync_folder(parent(&real));
+    }
+    remove(&staged)?;
+    let failed = || Error::file("writing", &real);
+    let mut file = OpenOptions::new().write(true).open(&real).map_err(failed())?;
+    file.write_all(bytes).map_err(failed())?;
+    file.set_len(bytes.len() as u64).map_err(failed())?;
+    file.sync_all().map_err(failed())
+}
+
 /// Puts one document in place whole, replacing what is there.
 pub fn replace(path: &Path, document: &Document) -> Result<()> {
     let staged = beside(path, "new");

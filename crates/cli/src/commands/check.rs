@@ -235,7 +235,8 @@ fn live(session: &Session, around: &Around, typed: &str, host: &Name, port: u16,
             f.summary = format!("{} ({})", f.summary, missed.detail);
             if missed.code == Code::UnresolvedName {
                 f.remedy = format!(
-                    "add the line \"127.0.0.1 {host}\" to the hosts file, or check with --resolve {host}=127.0.0.1"
+                    "{}tamga hosts add {host} if it is this machine, or check with --resolve {host}=127.0.0.1",
+                    session.raise()
                 );
             }
             f.severity = Severity::Error;

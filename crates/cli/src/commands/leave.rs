@@ -89,6 +89,14 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
             r.place.display()
         ));
     }
+    match super::hosts::clear(session) {
+        Some(Ok(())) => text.push_str(&format!("removed Tamga's names from {}\n", super::hosts::PLACE)),
+        Some(Err(left)) => {
+            code = exit::worst(code, exit::PARTLY);
+            remains.push(left);
+        }
+        None => {}
+    }
     if rows.is_empty() && remains.is_empty() {
         text.push_str("no root of Tamga's is in any store\n");
     } else {

@@ -6,6 +6,7 @@ pub(crate) mod completions;
 pub(crate) mod demo;
 pub(crate) mod explain;
 pub(crate) mod export;
+pub(crate) mod hosts;
 pub(crate) mod issue;
 pub(crate) mod leave;
 pub(crate) mod list;
@@ -42,6 +43,7 @@ pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
         Command::Show(args) => show::run(session, &args),
         Command::Match(args) => pairs::run(session, &args),
         Command::Export(args) => export::run(session, &args),
+        Command::Hosts(command) => hosts::run(session, command),
         Command::Trust(command) => trust::run(session, command),
         Command::Check(args) => check::run(session, &args),
         Command::Explain(args) => explain::run(session, &args),

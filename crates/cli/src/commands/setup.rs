@@ -305,11 +305,15 @@ fn advice(proofs: &[Proof], unresolved: &[Name], label: &str, raise: &str) -> St
         let mark = if p.in_scope { human::bad("warns") } else { human::care("not in scope") };
         text.push_str(&format!("{mark} {}\n  {}  {command}\n", p.client.word(), human::dim("do:")));
     }
-    for name in unresolved {
+    if !unresolved.is_empty() {
+        let names: Vec<String> = unresolved.iter().map(ToString::to_string).collect();
+        let verb = if names.len() == 1 { "does" } else { "do" };
         text.push_str(&format!(
-            "{} {name} does not resolve on this machine\n  {}  add the line \"127.0.0.1 {name}\" to /etc/hosts\n",
+            "{} {} {verb} not resolve on this machine\n  {}  {raise}tamga hosts add {}\n",
             human::care("note"),
-            human::dim("do:")
+            names.join(", "),
+            human::dim("do:"),
+            names.join(" ")
         ));
     }
     text

@@ -143,7 +143,7 @@ fn every_command_and_option_says_what_it_is_for() {
     let s = sandbox();
     let squeezed = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
     let mut seen = 0;
-    for above in ["", "authority", "trust"] {
+    for above in ["", "authority", "trust", "hosts"] {
         let words = |more: &[&str]| -> Vec<String> {
             above.split_whitespace().chain(more.iter().copied()).map(str::to_owned).collect()
         };

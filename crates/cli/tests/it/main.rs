@@ -9,6 +9,7 @@ mod check;
 mod contract;
 mod demo;
 mod export;
+mod hosts;
 mod issue;
 mod ledger;
 mod setup;

@@ -9,7 +9,7 @@ pub(super) const ROWS: &[Entry] = &[
         summary: "the name does not resolve to an address on this machine",
         meaning: "No client gets as far as a certificate.",
         cause: "Test names are in no public DNS; they need a line in the hosts file or a local resolver.",
-        remedy: "add a line \"127.0.0.1 NAME\" to the hosts file; or check with --resolve NAME=ADDRESS",
+        remedy: "tamga hosts add NAME; or check with --resolve NAME=ADDRESS",
         by_hand: "Add the name to the hosts file of every machine that visits it.",
     },
     Entry {

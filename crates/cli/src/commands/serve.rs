@@ -3,24 +3,44 @@
 use super::issue::current;
 use crate::cli::SecretArgs;
 use crate::exit::{Done, Result};
-use crate::session::{Session, key_of};
+use crate::session::{Session, key_of, stored_key};
 use crate::words::human;
 use serde_json::json;
-use tamga_core::authority::CERTIFICATE_FILE;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::cert::Certificate;
 use tamga_core::form::pem;
 use tamga_core::key::PrivateKey;
 use tamga_core::report::Issued;
-use tamga_host::serve::{self, Site};
+use tamga_host::serve::{self, Content, Line, Minimum, Served, Site};
+
+/// How often the folder is looked at for a renewed certificate.
+const LOOK_AGAIN: Duration = Duration::from_secs(1);
 
 #[derive(clap::Args)]
-#[command(after_help = "Example: tamga serve charts.saltmarsh.test --port 8443")]
+#[command(
+    after_help = "Examples: tamga serve charts.saltmarsh.test --port 8443\n          tamga serve charts.saltmarsh.test --folder ./site --redirect-from 8080"
+)]
 pub(crate) struct ServeArgs {
     /// A certificate's label
     label: String,
     /// The port on loopback; 0 lets the system choose a free one
     #[arg(long, default_value_t = 0)]
     port: u16,
+    /// Serve the files below this folder (never hidden ones, never private keys) [default: a page about the certificate]
+    #[arg(long, value_name = "DIR")]
+    folder: Option<PathBuf>,
+    /// Answer plain HTTP on this port with a redirect to HTTPS
+    #[arg(long, value_name = "PORT")]
+    redirect_from: Option<u16>,
+    /// The oldest protocol
+    #[arg(long, value_name = "VERSION", default_value = "1.2", value_parser = ["1.2", "1.3"])]
+    tls_minimum: String,
+    /// Let in only clients that show a certificate of this authority
+    #[arg(long, value_name = "LABEL")]
+    client_authority: Option<String>,
     #[command(flatten)]
     secrets: SecretArgs,
 }
@@ -28,23 +48,114 @@ pub(crate) struct ServeArgs {
 pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
     let meant = &current(session, &args.label)?;
     let (chain, key) = identity(meant, &args.secrets)?;
+    let clients_under = match &args.client_authority {
+        Some(label) => vec![authority::choose(Some(label), &session.authorities()?, false)?.certificate.clone()],
+        None => Vec::new(),
+    };
+    let content = match &args.folder {
+        Some(folder) => {
+            let failed = tamga_host::error::Error::file("serving", folder);
+            let is_folder = std::fs::metadata(folder).map_err(failed)?.is_dir();
+            let why = std::io::Error::from(std::io::ErrorKind::NotADirectory);
+            if !is_folder {
+                return Err(tamga_host::error::Error::file("serving", folder)(why).into());
+            }
+            Content::Folder(folder.clone())
+        }
+        None => Content::Page(page(meant)),
+    };
+    let minimum = if args.tls_minimum == "1.3" { Minimum::Tls13 } else { Minimum::Tls12 };
+    let is_json = session.common.format == crate::cli::Format::Json;
+    let quiet = session.common.quiet;
+    let site = Site::with(&chain, &key, content, minimum, &clients_under)?.watched(Arc::new(move |line| {
+        if !quiet {
+            tell(line, is_json);
+        }
+    }));
     let listeners = serve::bind(args.port)?;
     let port = listeners[0].local_addr().map_or(args.port, |a| a.port());
+    let plain = args.redirect_from.map_or(Ok(Vec::new()), serve::bind)?;
+    let plain_port = plain.first().and_then(|l| l.local_addr().ok()).map(|a| a.port());
     let urls = urls(&meant.certificate, port);
-    if session.common.format == crate::cli::Format::Json {
-        let line =
-            json!({"tamga": 1, "command": "serve", "ok": true, "event": "listening", "port": port, "urls": urls});
+    if is_json {
+        let line = json!({"tamga": 1, "command": "serve", "ok": true, "event": "listening", "port": port, "urls": urls,
+            "redirect_port": plain_port});
         human::as_it_is(&format!("{line}\n"));
-    } else if !session.common.quiet {
+    } else if !quiet {
         human::out(&format!("{} {} on loopback; Ctrl-C stops\n", human::good("serving"), human::strong(&meant.label)));
         for url in &urls {
             human::out(&format!("  {url}\n"));
         }
+        if let Some(p) = plain_port {
+            human::out(&format!("  http on port {p} is sent there (307)\n"));
+        }
     }
     let runtime = serve::runtime().map_err(|source| tamga_host::error::Error::Port { port, source })?;
-    let site = Site::new(&chain, &key, page(meant))?;
-    runtime.block_on(serve::run(listeners, site, stopped()))?;
+    let served = site.served();
+    runtime.block_on(async {
+        let renewals = renewals(session, meant, &args.secrets, &served, is_json);
+        tokio::select! {
+            done = serve::run(listeners, plain, site, stopped()) => done,
+            () = renewals => Ok(()),
+        }
+    })?;
     Ok(Done::good("stopped\n".into(), json!({"event": "stopped", "port": port})))
+}
+
+/// One answer in one line.
+fn tell(line: &Line, is_json: bool) {
+    let at = tamga_host::entropy::now();
+    let path = tamga_core::text::harmless(&line.path);
+    if is_json {
+        let object = json!({"event": "request", "at": at.to_string(), "peer": line.peer.ip().to_string(), "method": line.method,
+            "path": line.path, "status": line.status, "length": line.length, "protocol": line.protocol});
+        human::as_it_is(&format!("{object}\n"));
+    } else {
+        let status = if line.status < 400 {
+            human::good(&line.status.to_string())
+        } else {
+            human::bad(&line.status.to_string())
+        };
+        let words =
+            format!("{at} {} {} {path} {status} {} {}\n", line.peer.ip(), line.method, line.length, line.protocol);
+        human::as_it_is(&words);
+    }
+}
+
+/// Serves a renewed certificate as soon as it stands in the folder whole. Never ends by itself.
+async fn renewals(session: &Session, meant: &Issued, secrets: &SecretArgs, served: &Served, is_json: bool) {
+    let mut now = meant.certificate.sha256();
+    loop {
+        tokio::time::sleep(LOOK_AGAIN).await;
+        let place = meant.folder.join(CERTIFICATE_FILE);
+        let Some(new) = std::fs::read(&place).ok().and_then(|b| pem::certificates(&b).into_iter().next()) else {
+            continue;
+        };
+        let Ok(certificate) = Certificate::read(&new, "it") else { continue };
+        if certificate.sha256() == now {
+            continue;
+        }
+        // Between the two renames the key is the other one's: then the next look finds both.
+        let asks = stored_key(&meant.label, &meant.folder.join(KEY_FILE)).is_ok_and(|k| k.is_locked())
+            && secrets.passphrase_file.is_none()
+            && secrets.passphrase_env.is_none();
+        let renewed = Issued { certificate: certificate.clone(), ..meant.clone() };
+        if asks {
+            human::aside(&session.common, "the certificate was renewed; its key needs a passphrase: start serve again");
+        } else if let Err(_) | Ok(Err(_)) = identity(&renewed, secrets).map(|(chain, key)| served.replace(&chain, &key))
+        {
+            continue;
+        } else if is_json {
+            human::as_it_is(&format!("{}\n", json!({"event": "renewed", "sha256": certificate.sha256()})));
+        } else if !session.common.quiet {
+            let until = certificate.not_after.date();
+            human::out(&format!(
+                "{} the renewed certificate is served from now on, until {until}\n",
+                human::good("renewed")
+            ));
+        }
+        now = certificate.sha256();
+    }
 }
 
 /// Ctrl-C, or the signal by which service managers stop a program.

@@ -12,6 +12,7 @@ mod export;
 mod hosts;
 mod issue;
 mod ledger;
+mod serve;
 mod setup;
 mod stopped;
 mod trust;

@@ -1,0 +1,240 @@
+//! What a site answers: its page, a file, a redirect.
+
+use super::Content;
+use http_body_util::combinators::BoxBody;
+use http_body_util::{BodyExt, Channel, Full};
+use hyper::body::{Bytes, Incoming};
+use hyper::header::{ALLOW, CONTENT_LENGTH, CONTENT_TYPE, HOST, HeaderName, HeaderValue, LOCATION};
+use hyper::{Method, Request, Response, StatusCode};
+use rustls::ProtocolVersion;
+use std::io::Read;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+
+/// So much of a file is in memory at once.
+const PIECE: usize = 64 * 1024;
+
+/// One answer, as it is told.
+#[derive(Clone, Debug)]
+pub struct Line {
+    /// Who asked.
+    pub peer: SocketAddr,
+    /// The method.
+    pub method: String,
+    /// The path.
+    pub path: String,
+    /// The status.
+    pub status: u16,
+    /// The length of the answer's body in octets.
+    pub length: u64,
+    /// The protocol, such as `TLS 1.3`.
+    pub protocol: &'static str,
+}
+
+type Body = BoxBody<Bytes, std::io::Error>;
+
+/// Answers a request.
+pub(super) async fn to(
+    request: &Request<Incoming>,
+    content: &Content,
+    peer: SocketAddr,
+    protocol: Option<ProtocolVersion>,
+) -> (Response<Body>, Line) {
+    let (method, path) = (request.method(), request.uri().path());
+    let reads = matches!(*method, Method::GET | Method::HEAD);
+    let found = match content {
+        _ if !reads => None,
+        Content::Page(page) if path == "/" => Some(whole("text/html; charset=utf-8", page.clone().into())),
+        Content::Page(_) => None,
+        Content::Folder(folder) => file(folder, path, *method == Method::HEAD).await,
+    };
+    let mut response = match found {
+        Some(response) => response,
+        None if reads => with_status(StatusCode::NOT_FOUND, "not found\n"),
+        None => {
+            let mut r = with_status(StatusCode::METHOD_NOT_ALLOWED, "GET or HEAD\n");
+            r.headers_mut().insert(ALLOW, HeaderValue::from_static("GET, HEAD"));
+            r
+        }
+    };
+    response
+        .headers_mut()
+        .insert(HeaderName::from_static("x-content-type-options"), HeaderValue::from_static("nosniff"));
+    let length = response.headers().get(CONTENT_LENGTH).and_then(|l| l.to_str().ok()?.parse().ok()).unwrap_or(0);
+    let protocol = match protocol {
+        Some(ProtocolVersion::TLSv1_3) => "TLS 1.3",
+        Some(ProtocolVersion::TLSv1_2) => "TLS 1.2",
+        _ => "TLS",
+    };
+    let (method, path) = (method.to_string(), path.to_owned());
+    let status = response.status().as_u16();
+    (response, Line { peer, method, path, status, length, protocol })
+}
+
+fn full(bytes: Bytes) -> Body {
+    Full::new(bytes).map_err(|never| match never {}).boxed()
+}
+
+fn whole(kind: &'static str, bytes: Bytes) -> Response<Body> {
+    let length = bytes.len();
+    let mut response = Response::new(full(bytes));
+    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(kind));
+    response.headers_mut().insert(CONTENT_LENGTH, HeaderValue::from(length));
+    response
+}
+
+fn with_status(status: StatusCode, text: &'static str) -> Response<Body> {
+    let mut response = whole("text/plain; charset=utf-8", Bytes::from_static(text.as_bytes()));
+    *response.status_mut() = status;
+    response
+}
+
+/// A file below the folder, read piece by piece as the client takes it.
+async fn file(folder: &Path, path: &str, head: bool) -> Option<Response<Body>> {
+    let (folder, path) = (folder.to_owned(), path.to_owned());
+    let opened = tokio::task::spawn_blocking(move || open(&folder, &path)).await.ok()??;
+    let (mut file, length, kind) = opened;
+    let mut response = if head {
+        Response::new(full(Bytes::new()))
+    } else {
+        let (mut sender, body) = Channel::<Bytes, std::io::Error>::new(2);
+        let runtime = tokio::runtime::Handle::current();
+        tokio::task::spawn_blocking(move || {
+            let mut left = length;
+            let mut piece = vec![0; PIECE];
+            while left > 0 {
+                let want = piece.len().min(usize::try_from(left).unwrap_or(usize::MAX));
+                match file.read(&mut piece[..want]) {
+                    Ok(n) if n > 0 => {
+                        left -= n as u64;
+                        let sent = runtime.block_on(sender.send_data(Bytes::copy_from_slice(&piece[..n])));
+                        if sent.is_err() {
+                            return;
+                        }
+                    }
+                    // It became shorter while it was read: the client must not take it for whole.
+                    _ => return sender.abort(std::io::ErrorKind::UnexpectedEof.into()),
+                }
+            }
+        });
+        Response::new(body.boxed())
+    };
+    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(kind));
+    response.headers_mut().insert(CONTENT_LENGTH, HeaderValue::from(length));
+    Some(response)
+}
+
+fn open(folder: &Path, path: &str) -> Option<(std::fs::File, u64, &'static str)> {
+    let mut place = std::fs::canonicalize(place(folder, path)?).ok()?;
+    if place.is_dir() {
+        place.push("index.html");
+        place = std::fs::canonicalize(place).ok()?;
+    }
+    // A link may not lead out of the folder, nor to what is kept back.
+    let inside = place.strip_prefix(std::fs::canonicalize(folder).ok()?).ok()?;
+    if inside.components().any(|c| is_kept_back(&c.as_os_str().to_string_lossy())) {
+        return None;
+    }
+    let file = std::fs::File::open(&place).ok()?;
+    let meta = file.metadata().ok().filter(std::fs::Metadata::is_file)?;
+    Some((file, meta.len(), kind(&place)))
+}
+
+/// Where a path of an address lies; None where it steps out of the folder or names what is kept back.
+fn place(folder: &Path, path: &str) -> Option<PathBuf> {
+    let mut out = folder.to_owned();
+    for part in path.split('/').filter(|p| !p.is_empty()) {
+        let part = decoded(part)?;
+        if is_kept_back(&part) || part.contains(['/', '\\', '\0']) {
+            return None;
+        }
+        out.push(part);
+    }
+    Some(out)
+}
+
+/// Hidden files (and `..`), and private keys.
+fn is_kept_back(name: &str) -> bool {
+    let lower = name.to_ascii_lowercase();
+    name.starts_with('.') || lower == "private-key.pem" || lower.ends_with(".key")
+}
+
+/// Percent-encoding undone (RFC 3986 §2.1).
+fn decoded(part: &str) -> Option<String> {
+    let mut out = Vec::with_capacity(part.len());
+    let mut bytes = part.bytes();
+    while let Some(b) = bytes.next() {
+        out.push(match b {
+            b'%' => {
+                let digit = |b: Option<u8>| char::from(b?).to_digit(16);
+                (digit(bytes.next())? * 16 + digit(bytes.next())?) as u8
+            }
+            b => b,
+        });
+    }
+    String::from_utf8(out).ok()
+}
+
+/// The media type by the file's ending.
+fn kind(path: &Path) -> &'static str {
+    let ending = path.extension().map(|e| e.to_string_lossy().to_ascii_lowercase()).unwrap_or_default();
+    match ending.as_str() {
+        "html" | "htm" => "text/html; charset=utf-8",
+        "css" => "text/css; charset=utf-8",
+        "js" | "mjs" => "text/javascript; charset=utf-8",
+        "json" | "map" => "application/json",
+        "wasm" => "application/wasm",
+        "svg" => "image/svg+xml",
+        "png" => "image/png",
+        "jpg" | "jpeg" => "image/jpeg",
+        "gif" => "image/gif",
+        "webp" => "image/webp",
+        "ico" => "image/x-icon",
+        "woff2" => "font/woff2",
+        "pdf" => "application/pdf",
+        "xml" => "application/xml",
+        "txt" | "md" => "text/plain; charset=utf-8",
+        "pem" | "crt" | "cer" => "application/x-x509-ca-cert",
+        _ => "application/octet-stream",
+    }
+}
+
+/// Plain HTTP is sent to HTTPS: 307, so that the method stays and nothing is remembered.
+pub(super) fn redirect(request: &Request<Incoming>, port: u16) -> Response<Body> {
+    let host = request.headers().get(HOST).and_then(|h| h.to_str().ok()).unwrap_or_default();
+    let name = match host.strip_prefix('[') {
+        Some(rest) => rest.split_once(']').map(|(a, _)| format!("[{a}]")),
+        None => Some(host.split(':').next().unwrap_or_default().to_owned()),
+    };
+    let safe = |n: &String| !n.is_empty() && n.bytes().all(|b| b.is_ascii_alphanumeric() || b"-._[]:".contains(&b));
+    let Some(name) = name.filter(safe) else {
+        return with_status(StatusCode::BAD_REQUEST, "which host?\n");
+    };
+    let path = request.uri().path_and_query().map_or("/", |p| p.as_str());
+    let at = if port == 443 { String::new() } else { format!(":{port}") };
+    let mut response = with_status(StatusCode::TEMPORARY_REDIRECT, "here it is HTTPS\n");
+    match HeaderValue::from_str(&format!("https://{name}{at}{path}")) {
+        Ok(location) => {
+            response.headers_mut().insert(LOCATION, location);
+            response
+        }
+        Err(_) => with_status(StatusCode::BAD_REQUEST, "which path?\n"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_path_leads_out_or_to_what_is_kept_back() {
+        let folder = Path::new("/site");
+        assert_eq!(place(folder, "/a%20b/c.html").unwrap(), Path::new("/site/a b/c.html"));
+        assert_eq!(place(folder, "//").unwrap(), folder);
+        for bad in
+            ["/../etc/passwd", "/%2e%2e/x", "/a/.git/config", "/%2Fetc", "/private-key.pem", "/x.KEY", "/%zz", "/%ff"]
+        {
+            assert!(place(folder, bad).is_none(), "{bad}");
+        }
+    }
+}

@@ -122,7 +122,7 @@ impl Permit {
         let Permit::Only { domains, blocks } = self else {
             return Ok(());
         };
-        let bare = typed.trim_start_matches('[').trim_end_matches(']');
+        let bare = typed.trim().trim_start_matches('[').trim_end_matches(']');
         if let Some(block) = Cidr::parse(bare) {
             if !blocks.iter().any(|b| b.holds(block)) {
                 blocks.push(block);
@@ -140,6 +140,7 @@ impl Permit {
             Name::Dns(d) => d.trim_start_matches("*.").to_owned(),
             Name::Mail(m) => m.rsplit('@').next().unwrap_or_default().to_owned(),
             Name::Uri(u) => name::domain(name::uri_host(&u).unwrap_or_default())?,
+            // Read as a block above.
             Name::Ip(_) => return Ok(()),
         };
         if !domains.iter().any(|d| covers(d, &domain)) {
@@ -235,6 +236,9 @@ mod tests {
         assert!(allows(&p, "a.saltmarsh.example") && allows(&p, "203.0.113.9"));
         assert!(!allows(&p, "203.0.114.9"));
         assert!(p.extend("10.0.0.0/99").is_err());
+        // Blanks around a copied address do not matter.
+        p.extend(" 198.51.100.7\t").unwrap();
+        assert!(allows(&p, "198.51.100.7"));
     }
 
     #[test]

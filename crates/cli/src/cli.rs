@@ -1,7 +1,7 @@
 //! The words of the command line. What they mean is in `commands/`.
 
 use crate::commands::{
-    authority, check, completions, demo, explain, export, hosts, issue, leave, list, pairs, receive, renew, repair,
+    authority, check, completions, demo, explain, export, hosts, issue, leave, list, pairs, receive, recipe, renew, repair,
     request, revoke, serve, setup, show, sign, trust,
 };
 use clap::{ArgMatches, Args, FromArgMatches, Parser, Subcommand, ValueEnum};
@@ -143,6 +143,7 @@ commands! {
     Show "show" arguments show::ShowArgs: "One thing in words (file, label, serial, fingerprint), or how two differ",
     Match "match" arguments pairs::MatchArgs: "Which private key belongs to which certificate and request",
     Export "export" arguments export::ExportArgs: "A label or a foreign file in another form",
+    Recipe "recipe" arguments recipe::RecipeArgs: "A server's configuration for a certificate, and every step to the padlock",
     Hosts "hosts" commands hosts::HostsCommand: "Names in the hosts file, in a marked block",
     Trust "trust" commands trust::TrustCommand: "Roots into, out of, and seen in stores",
     Check "check" arguments check::CheckArgs: "Would any client warn, why, and what to do",

@@ -23,7 +23,7 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
         Ok(done) => {
             if json {
                 print_json(name, done.code == exit::GOOD, done.json);
-            } else if name == "completions" {
+            } else if matches!(name, "completions" | "recipe") {
                 human::as_it_is(&done.text);
             } else if !common.quiet {
                 human::out(&done.text);

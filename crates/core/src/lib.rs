@@ -4,6 +4,7 @@
 //! file, a process or a socket. What it needs of the world comes in through [`ports`] and arguments;
 //! what it wants done goes out as [`step::Step`]s. See `ARCHITECTURE.md`.
 
+pub mod access;
 pub mod assess;
 pub mod authority;
 pub mod cert;
@@ -13,6 +14,7 @@ pub mod client_id;
 pub mod difference;
 pub mod error;
 pub mod export;
+pub mod fault;
 pub mod finding;
 pub mod form;
 pub mod hosts;
@@ -29,6 +31,7 @@ pub mod ports;
 pub mod purpose;
 pub mod reason;
 pub mod receive;
+pub mod recipe;
 pub mod renew;
 pub mod report;
 pub mod request;

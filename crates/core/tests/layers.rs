@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 35] = [
+const LAYERS: [&str; 38] = [
     "text",
     "secret",
     "error",
@@ -19,6 +19,7 @@ const LAYERS: [&str; 35] = [
     "client_id",
     "nss",
     "ports",
+    "access",
     "key",
     "signature",
     "form",
@@ -40,6 +41,8 @@ const LAYERS: [&str; 35] = [
     "pairs",
     "difference",
     "export",
+    "recipe",
+    "fault",
     "lib",
 ];
 

@@ -1,5 +1,6 @@
 //! What Tamga does: the real side of the core's doors. Files, the ledger, stores, the network, other programs.
 
+pub mod access;
 pub mod act;
 pub mod backup;
 pub mod clients;

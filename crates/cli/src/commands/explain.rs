@@ -1,4 +1,4 @@
-//! `tamga explain [CODE]`.
+//! `tamga explain [CODE or log text]`.
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
@@ -7,11 +7,13 @@ use serde_json::{Value, json};
 use tamga_core::client::Client;
 use tamga_core::error::Error;
 use tamga_core::finding::{self, Code, Entry};
+use tamga_core::recipe;
 
 #[derive(clap::Args)]
 pub(crate) struct ExplainArgs {
-    /// A finding's code; without it, all of them
-    code: Option<String>,
+    /// A finding's code, or a line of a server's or client's log; without it, all codes
+    #[arg(value_name = "CODE or TEXT")]
+    code: Vec<String>,
     /// Every finding at length, in Markdown: docs/findings.md is made from it
     #[arg(long, conflicts_with = "code")]
     markdown: bool,
@@ -22,18 +24,82 @@ pub(crate) fn run(_: &Session, args: &ExplainArgs) -> Result<Done> {
         let text = markdown();
         return Ok(Done::good(text.clone(), json!({"markdown": text})));
     }
-    let Some(word) = &args.code else {
+    if args.code.is_empty() {
         let rows: Vec<Vec<String>> =
             finding::entries().map(|e| vec![human::strong(e.code.word()), e.summary.to_owned()]).collect();
         let all: Vec<Value> = finding::entries().map(entry_json).collect();
         return Ok(Done::good(human::table(&rows), json!({"findings": all})));
-    };
-    let code = Code::parse(word).ok_or_else(|| Error::Word {
-        what: "finding",
-        typed: word.clone(),
-        accepted: "one of those that tamga explain lists".into(),
-    })?;
-    let e = finding::entry(code);
+    }
+    let typed = args.code.join(" ");
+    match Code::parse(typed.trim()) {
+        Some(code) => Ok(at_length(finding::entry(code))),
+        None => of_a_log(&typed),
+    }
+}
+
+/// What a line of a log means: the server's own words first, else what a client says.
+fn of_a_log(line: &str) -> Result<Done> {
+    let mut servers = recipe::known(line);
+    // The same words of several servers are told once, with all their names.
+    let strongest = servers.first().map(|k| k.fault.text.len());
+    servers.retain(|k| Some(k.fault.text.len()) >= strongest.map(|n| n / 2));
+    let mut codes: Vec<Code> = servers.iter().filter_map(|k| k.fault.code).collect();
+    let lower = line.to_lowercase();
+    for e in finding::entries() {
+        let says = |s: &str| {
+            let s = s.to_lowercase();
+            // What stands before and after the name; short pieces are in too many lines to tell anything.
+            let mut pieces = s.split("name").map(str::trim).filter(|p| p.len() > 8).peekable();
+            pieces.peek().is_some() && pieces.all(|p| lower.contains(p))
+        };
+        if sayings(e.code).iter().any(|(_, s)| says(s)) && !codes.contains(&e.code) {
+            codes.push(e.code);
+        }
+    }
+    codes.dedup();
+    if servers.is_empty() && codes.is_empty() {
+        return Err(Error::Word {
+            what: "finding or text of a log",
+            typed: line.to_owned(),
+            accepted: "a code that tamga explain lists, or a line that a server or client wrote, between quotes".into(),
+        }
+        .into());
+    }
+    let mut text = String::new();
+    for k in &servers {
+        let code = k.fault.code.map(|c| format!("  {}", human::dim(&format!("(tamga explain {})", c.word())))).unwrap_or_default();
+        text.push_str(&format!(
+            "{} {}{code}\n      {}\n  {}  {}\n",
+            human::strong(k.recipe.id),
+            human::care(k.fault.text),
+            k.fault.why,
+            human::dim("do:"),
+            k.fault.remedy
+        ));
+    }
+    for code in codes.iter().filter(|c| !servers.iter().any(|k| k.fault.code == Some(**c))) {
+        let e = finding::entry(*code);
+        text.push_str(&format!(
+            "{} {}\n      {}\n  {}  {}\n",
+            human::strong(code.word()),
+            e.summary,
+            e.cause,
+            human::dim("do:"),
+            e.remedy
+        ));
+    }
+    let json = json!({
+        "servers": servers.iter().map(|k| {
+            let mut known = super::recipe::fault_json(k.fault);
+            known["server"] = json!(k.recipe.id);
+            known
+        }).collect::<Vec<_>>(),
+        "findings": codes.iter().map(|c| entry_json(finding::entry(*c))).collect::<Vec<_>>(),
+    });
+    Ok(Done::good(text, json))
+}
+
+fn at_length(e: &Entry) -> Done {
     let mut text = format!("{}: {}\n", human::strong(e.code.word()), e.summary);
     for (head, body) in [
         ("what it means", e.meaning),
@@ -43,13 +109,13 @@ pub(crate) fn run(_: &Session, args: &ExplainArgs) -> Result<Done> {
     ] {
         text.push_str(&format!("\n{}\n  {body}\n", human::strong(head)));
     }
-    let sayings = sayings(code);
+    let sayings = sayings(e.code);
     if !sayings.is_empty() {
         text.push_str(&format!("\n{}\n", human::strong("what clients say")));
         let rows: Vec<Vec<String>> = sayings.iter().map(|(c, s)| vec![(*c).to_owned(), s.clone()]).collect();
         text.push_str(&human::table(&rows));
     }
-    Ok(Done::good(text, json!({"findings": [entry_json(e)]})))
+    Done::good(text, json!({"findings": [entry_json(e)]}))
 }
 
 fn markdown() -> String {

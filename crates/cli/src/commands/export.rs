@@ -45,6 +45,22 @@ pub(crate) struct ExportArgs {
     new_secrets: NewSecretArgs,
 }
 
+impl ExportArgs {
+    /// A label in a form, as `--for` wants it.
+    pub(crate) fn of(label: &str, form: Form, output: PathBuf, secrets: SecretArgs, new_secrets: NewSecretArgs) -> Self {
+        Self {
+            what: label.to_owned(),
+            form: form.word().to_owned(),
+            output: Some(output),
+            alias: None,
+            legacy: false,
+            key_file: None,
+            secrets,
+            new_secrets,
+        }
+    }
+}
+
 pub(crate) fn run(session: &Session, args: &ExportArgs) -> Result<Done> {
     let form = Form::parse(&args.form)?;
     if args.legacy && form != Form::Pkcs12 {
@@ -82,13 +98,17 @@ pub(crate) fn run(session: &Session, args: &ExportArgs) -> Result<Done> {
         let text = format!("would write {} ({} octets) into {}\n", form.word(), made.bytes.len(), output.display());
         return Ok(Done::good(text, json!({"exports": [], "dry_run": true})));
     }
-    may_replace(session, &output, &made)?;
+    may_replace(session, &output, &made.bytes)?;
     files::write_whole(&output, &made.bytes, if made.has_key { 0o600 } else { 0o644 })?;
     if let Some(label) = &source.label {
         let (_lock, ledger) = session.open_for_change()?;
         ledger.note(session.now, "exported", label, &format!("{} into {}", form.word(), output.display()))?;
     }
     let watched = if made.has_key { version_control(&output)? } else { None };
+    // What opens it must no more be committed than the key itself.
+    if let Some(secret) = args.new_secrets.new_passphrase_file.as_deref().filter(|s| s.parent() == output.parent()) {
+        version_control(secret)?;
+    }
     if form == Form::Pkcs12 && made.has_key && !args.legacy {
         made.remarks.push("Windows before 10, Java before 8u301 and old devices need --legacy");
     }
@@ -261,9 +281,9 @@ fn printed(session: &Session, form: Form, made: &Made) -> Result<Done> {
 }
 
 /// Another file of that name is replaced only with a yes.
-fn may_replace(session: &Session, output: &Path, made: &Made) -> Result<()> {
+pub(crate) fn may_replace(session: &Session, output: &Path, new: &[u8]) -> Result<()> {
     let Ok(there) = std::fs::read(output).map(Zeroizing::new) else { return Ok(()) };
-    if there == made.bytes
+    if **there == *new
         || crate::ask::confirm(session, &format!("{} exists: replace it?", output.display())) == Some(true)
     {
         return Ok(());

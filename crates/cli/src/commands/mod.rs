@@ -12,6 +12,7 @@ pub(crate) mod leave;
 pub(crate) mod list;
 pub(crate) mod pairs;
 pub(crate) mod receive;
+pub(crate) mod recipe;
 pub(crate) mod renew;
 pub(crate) mod repair;
 pub(crate) mod request;
@@ -43,6 +44,7 @@ pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
         Command::Show(args) => show::run(session, &args),
         Command::Match(args) => pairs::run(session, &args),
         Command::Export(args) => export::run(session, &args),
+        Command::Recipe(args) => recipe::run(session, &args),
         Command::Hosts(command) => hosts::run(session, command),
         Command::Trust(command) => trust::run(session, command),
         Command::Check(args) => check::run(session, &args),

@@ -1,5 +1,6 @@
 //! `tamga request NAME…`: a key that waits here, and a request to be signed elsewhere.
 
+use super::recipe;
 use super::issue::{folder, purposes, unoccupied};
 use crate::cli::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
@@ -33,12 +34,15 @@ pub(crate) struct RequestArgs {
     /// An existing private key instead of a new one
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
-    /// p256 p384 p521 ed25519 rsa2048 rsa3072 rsa4096
-    #[arg(long, value_name = "KIND", default_value = "p256", conflicts_with = "key_file")]
-    key_algorithm: String,
-    /// server client mail code
-    #[arg(long, value_name = "LIST", value_delimiter = ',', default_value = "server")]
+    /// p256 p384 p521 ed25519 rsa2048 rsa3072 rsa4096 [default: p256]
+    #[arg(long, value_name = "KIND", conflicts_with = "key_file")]
+    key_algorithm: Option<String>,
+    /// server client mail code [default: server]
+    #[arg(long, value_name = "LIST", value_delimiter = ',')]
     purpose: Vec<String>,
+    /// Key kind and purposes as this server needs them (tamga recipe lists the servers)
+    #[arg(long = "for", value_name = "SERVER")]
+    server: Option<String>,
     #[command(flatten)]
     subject: SubjectArgs,
     #[command(flatten)]
@@ -54,8 +58,18 @@ pub(crate) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
         Some(typed) => Label::parse(typed)?,
         None => names[0].label()?,
     };
+    let server = recipe::wanted(args.server.as_deref())?;
+    let wished = args.key_algorithm.as_deref().map(KeyAlgorithm::parse).transpose()?;
+    let algorithm = match server {
+        Some(r) => r.key(wished)?,
+        None => wished.unwrap_or(KeyAlgorithm::P256),
+    };
     let wanted = Wanted {
-        purposes: purposes(&args.purpose)?,
+        purposes: match (args.purpose.is_empty(), server) {
+            (false, _) => purposes(&args.purpose)?,
+            (true, Some(r)) => r.facts.purposes.to_vec(),
+            (true, None) => vec![Purpose::Server],
+        },
         subject: issue::subject_of(&args.subject.into())?,
         folder: folder(args.into.as_deref(), &label)?,
         names,
@@ -72,7 +86,7 @@ pub(crate) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
     let protect = args.new_secrets.wanted(&format!("the key of {label}"))?;
     let key = match &args.key_file {
         Some(file) => open(stored_key("the file", file)?, &file.display().to_string(), &args.secrets)?,
-        None => PrivateKey::generate(KeyAlgorithm::parse(&args.key_algorithm)?, &entropy::System)?,
+        None => PrivateKey::generate(algorithm, &entropy::System)?,
     };
     let (_lock, ledger) = session.open_for_change()?;
     let taken = ledger.waiting_place(label.as_str())?;

@@ -1,8 +1,8 @@
 //! `tamga setup [NAME…]`: the job in one step, and its proof.
 
 use super::issue::Source;
-use super::{authority as make_authority, issue as make_certificate, serve, trust as stores};
-use crate::cli::{SecretArgs, StoreArgs};
+use super::{recipe, authority as make_authority, issue as make_certificate, serve, trust as stores};
+use crate::cli::{NewSecretArgs, SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};
@@ -17,6 +17,8 @@ use tamga_core::issue;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
 use tamga_core::name::Name;
+use tamga_core::recipe::Recipe;
+use tamga_core::renew;
 use tamga_core::report::{Authority, Issued, Standing};
 use tamga_core::trust::{Goal, Scope};
 use tamga_host::clients::{self, Observed, Visit};
@@ -38,6 +40,9 @@ pub(crate) struct SetupArgs {
     /// The folder for the certificate's files [default: ./LABEL]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
+    /// Key kind, purposes and form as this server needs them (tamga recipe lists the servers)
+    #[arg(long = "for", value_name = "SERVER")]
+    server: Option<String>,
     #[command(flatten)]
     stores: StoreArgs,
     #[command(flatten)]
@@ -62,6 +67,7 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
         Some(l) => Label::parse(l)?,
         None => names[0].label()?,
     };
+    let server = recipe::wanted(args.server.as_deref())?;
     if session.common.dry_run {
         return dry(session, &args, &names, &label);
     }
@@ -69,7 +75,7 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
     let (issued, authority, changes, rows) = {
         let (_lock, ledger) = session.open_for_change()?;
         let (authority, new_root) = authority_for(session, &ledger, &args, &names)?;
-        let (issued, change) = certificate_for(session, &ledger, &args, &names, &label, &authority)?;
+        let (issued, change) = certificate_for(session, &ledger, &args, &names, &label, &authority, server)?;
         let root = stores::root_of(&authority)?;
         let rows =
             stores::apply(session, &ledger, &stores::chosen(&args.stores)?, &root, &args.stores.bundle, Goal::Add)?;
@@ -105,6 +111,9 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
         human::dim("next"),
         reachable(&names[0]),
     ));
+    if changes.1 != "unchanged" {
+        text.push_str(&recipe::in_its_form(session, server, &issued, &args.secrets, &NewSecretArgs::default())?);
+    }
     let bad = proofs.iter().any(|p| p.in_scope && !p.accepts());
     let code = exit::worst(stores::code_of(&rows), if bad { exit::BAD } else { exit::GOOD });
     let proof: Vec<Value> = proofs.iter().flat_map(proof_json).collect();
@@ -159,6 +168,7 @@ fn certificate_for(
     names: &[Name],
     label: &Label,
     authority: &Authority,
+    server: Option<&Recipe>,
 ) -> Result<(Issued, &'static str)> {
     let before = ledger.current(label.as_str())?;
     let mut wanted = names.to_vec();
@@ -172,7 +182,8 @@ fn certificate_for(
         let whole = before.folder == folder
             && [CERTIFICATE_FILE, KEY_FILE].iter().all(|f| before.folder.join(f).exists())
             && matches!(before.standing(session.now), Standing::Valid)
-            && before.authority.as_deref() == Some(authority.label.as_str());
+            && before.authority.as_deref() == Some(authority.label.as_str())
+            && server.is_none_or(|r| r.facts.keys.contains(&renew::algorithm_of(&before.certificate)));
         if whole && names.iter().all(|n| has.contains(n)) {
             return Ok((before, "unchanged"));
         }
@@ -185,9 +196,13 @@ fn certificate_for(
         make_certificate::unoccupied(&folder)?;
         authority::free(label, &ledger.authorities()?, None, ledger.waiting_place(label.as_str())?.as_deref())?;
     }
-    let request = issue::Request::server(wanted, label.clone(), folder);
+    let mut request = issue::Request::server(wanted, label.clone(), folder);
+    if let Some(r) = server {
+        request.purposes = r.facts.purposes.to_vec();
+    }
     issue::names_within(&request.names, authority)?;
-    let key = PrivateKey::generate(KeyAlgorithm::P256, &tamga_host::entropy::System)?;
+    let algorithm = server.map_or(Ok(KeyAlgorithm::P256), |r| r.key(None))?;
+    let key = PrivateKey::generate(algorithm, &tamga_host::entropy::System)?;
     let source = Source::Authority(Box::new(authority.clone()), session.authority_key(authority, &args.secrets)?);
     let (issued, _) = make_certificate::make(session, ledger, &request, &key, None, &source, "issued")?;
     Ok((issued, change))

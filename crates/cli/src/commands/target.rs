@@ -5,11 +5,12 @@ use std::path::{Path, PathBuf};
 use tamga_core::error::Error;
 use tamga_core::name::Name;
 use tamga_core::report::Issued;
+use tamga_host::dial::Prelude;
 
 /// A target, told apart by what it is.
 pub(crate) enum Target {
     /// A server to be met.
-    Live { host: Name, port: u16 },
+    Live { host: Name, port: u16, prelude: Prelude },
     /// A file or folder.
     File(PathBuf),
     /// A certificate of the ledger.
@@ -18,31 +19,31 @@ pub(crate) enum Target {
 
 /// `https://…`, `host:port`, an existing path, a label, else that host on 443: in this order.
 pub(crate) fn parse(typed: &str, issued: &[Issued]) -> Result<Target> {
-    if let Some(rest) = typed.strip_prefix("https://") {
-        let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
-        return live(typed, authority.rsplit('@').next().unwrap_or_default());
-    }
-    if let Some((scheme, _)) = typed.split_once("://") {
+    if let Some((scheme, rest)) = typed.split_once("://") {
+        if let Some((prelude, port)) = Prelude::of_scheme(&scheme.to_ascii_lowercase()) {
+            let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
+            return live(typed, authority.rsplit('@').next().unwrap_or_default(), prelude, port);
+        }
         return Err(Error::Word {
             what: "kind of target",
             typed: format!("{scheme}://"),
-            accepted: "https://HOST[:PORT], HOST:PORT, a file or folder, a label, or a host".into(),
+            accepted: "https://HOST[:PORT], postgres mysql smtp imap ldap wss likewise, HOST:PORT, a file or folder, a label, or a host".into(),
         }
         .into());
     }
     if typed.contains(':') && !Path::new(typed).exists() {
-        return live(typed, typed);
+        return live(typed, typed, Prelude::None, 443);
     }
     if Path::new(typed).exists() {
         return Ok(Target::File(PathBuf::from(typed)));
     }
     match issued.iter().rfind(|i| i.label == typed && i.is_live()) {
         Some(i) => Ok(Target::Label(Box::new(i.clone()))),
-        None => live(typed, typed),
+        None => live(typed, typed, Prelude::None, 443),
     }
 }
 
-fn live(typed: &str, authority: &str) -> Result<Target> {
+fn live(typed: &str, authority: &str, prelude: Prelude, usual: u16) -> Result<Target> {
     let (host, port) = if authority.parse::<std::net::Ipv6Addr>().is_ok() {
         (authority, None)
     } else if let Some(rest) = authority.strip_prefix('[') {
@@ -59,7 +60,7 @@ fn live(typed: &str, authority: &str) -> Result<Target> {
     };
     let wrong = |what, accepted: &str| Error::Word { what, typed: typed.to_owned(), accepted: accepted.to_owned() };
     let port = match port {
-        None => 443,
+        None => usual,
         Some(p) => p
             .parse::<u16>()
             .ok()
@@ -68,8 +69,8 @@ fn live(typed: &str, authority: &str) -> Result<Target> {
     };
     let name = Name::parse(host)?;
     match &name {
-        Name::Dns(d) if !d.starts_with("*.") => Ok(Target::Live { host: name, port }),
-        Name::Ip(_) => Ok(Target::Live { host: name, port }),
+        Name::Dns(d) if !d.starts_with("*.") => Ok(Target::Live { host: name, port, prelude }),
+        Name::Ip(_) => Ok(Target::Live { host: name, port, prelude }),
         _ => Err(wrong("host", "a host name or an address").into()),
     }
 }

@@ -40,6 +40,15 @@ pub(super) const ROWS: &[Entry] = &[
         by_hand: "nginx: listen PORT ssl; Apache: SSLEngine on.",
     },
     Entry {
+        code: Code::TlsOnPlainPort,
+        severity: Severity::Error,
+        summary: "this server does not offer TLS on this port",
+        meaning: "Clients that insist on TLS give up; others go on in clear text.",
+        cause: "The server has no certificate configured, could not load it, or TLS is switched off.",
+        remedy: "tamga recipe SERVER LABEL has the configuration; its log says why it was not loaded",
+        by_hand: "PostgreSQL: ssl = on; MySQL: ssl_cert and ssl_key; mail: STARTTLS with a certificate.",
+    },
+    Entry {
         code: Code::OtherProtocol,
         severity: Severity::Error,
         summary: "this port speaks something that is not TLS",

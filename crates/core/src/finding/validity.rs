@@ -120,4 +120,22 @@ pub(super) const ROWS: &[Entry] = &[
         remedy: "chmod 600 the file named here",
         by_hand: "Mode 0600, owned by the account that starts the server.",
     },
+    Entry {
+        code: Code::KeyUnreadableByService,
+        severity: Severity::Error,
+        summary: "the account of the service cannot read the private key",
+        meaning: "The server does not start, or goes on with its old certificate.",
+        cause: "The key belongs to the person who made it, or a folder on the way is closed to others.",
+        remedy: "tamga recipe SERVER LABEL --owner ACCOUNT --into DIR: a copy that the account reads",
+        by_hand: "install -o ACCOUNT -m 0600 the key into a folder that the account may enter.",
+    },
+    Entry {
+        code: Code::KeyAsksPassphrase,
+        severity: Severity::Warning,
+        summary: "the private key is encrypted: at every start somebody must give its passphrase",
+        meaning: "After a restart the service waits at a prompt that nobody sees, or does not start.",
+        cause: "The key was made with a passphrase, and the server was not told where to find it.",
+        remedy: "tamga recipe SERVER LABEL says how this server gets the passphrase",
+        by_hand: "nginx: ssl_password_file; Apache: SSLPassPhraseDialog; PostgreSQL: ssl_passphrase_command.",
+    },
 ];

@@ -3,6 +3,7 @@
 mod batch;
 mod single_use;
 
+use super::recipe;
 use crate::cli::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, open, stored_key};
@@ -19,6 +20,7 @@ use tamga_core::label::Label;
 use tamga_core::moment::{Moment, Span};
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
+use tamga_core::recipe::Recipe;
 use tamga_core::renew;
 use tamga_core::report::{Authority, Issued, Life};
 use tamga_core::secret::Passphrase;
@@ -54,6 +56,9 @@ pub(crate) struct IssueArgs {
     /// Purposes, key kind, life, subject and issuer as this certificate has them
     #[arg(long, value_name = "LABEL")]
     like: Option<String>,
+    /// Key kind, purposes and form as this server needs them (tamga recipe lists the servers)
+    #[arg(long = "for", value_name = "SERVER", conflicts_with_all = ["list", "like"])]
+    server: Option<String>,
     /// An existing private key instead of a new one
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
@@ -113,7 +118,8 @@ struct Terms {
 }
 
 pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
-    let terms = terms(session, &args)?;
+    let server = recipe::wanted(args.server.as_deref())?;
+    let terms = terms(session, &args, server)?;
     issue::purposes_together(&terms.purposes)?;
     if args.list.is_some() {
         return batch::run(session, &args, &terms);
@@ -147,6 +153,8 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     if let Source::SingleUse(root, _) = &source {
         text.push_str(&single_use::words(&root.label));
     }
+    drop((_lock, ledger));
+    text.push_str(&recipe::in_its_form(session, server, &issued, &args.secrets, &args.new_secrets)?);
     Ok(Done::good(
         text,
         json!({
@@ -156,7 +164,7 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     ))
 }
 
-fn terms(session: &Session, args: &IssueArgs) -> Result<Terms> {
+fn terms(session: &Session, args: &IssueArgs, server: Option<&Recipe>) -> Result<Terms> {
     let model = match &args.like {
         Some(label) => Some(current(session, label)?),
         None => None,
@@ -166,13 +174,14 @@ fn terms(session: &Session, args: &IssueArgs) -> Result<Terms> {
     Ok(Terms {
         purposes: match (args.purpose.is_empty(), &like) {
             (true, Some(l)) => l.purposes.clone(),
-            (true, None) => vec![Purpose::Server],
+            (true, None) => server.map_or_else(|| vec![Purpose::Server], |r| r.facts.purposes.to_vec()),
             (false, _) => purposes(&args.purpose)?,
         },
-        algorithm: match (&args.key_algorithm, &model) {
-            (Some(typed), _) => KeyAlgorithm::parse(typed)?,
-            (None, Some(m)) => renew::algorithm_of(&m.certificate),
-            (None, None) => KeyAlgorithm::P256,
+        algorithm: match (args.key_algorithm.as_deref().map(KeyAlgorithm::parse).transpose()?, &model, server) {
+            (wished, _, Some(r)) => r.key(wished)?,
+            (Some(wished), ..) => wished,
+            (None, Some(m), _) => renew::algorithm_of(&m.certificate),
+            (None, None, None) => KeyAlgorithm::P256,
         },
         valid_for: match (&args.valid_for, &like) {
             (Some(typed), _) => Span::parse(typed)?,

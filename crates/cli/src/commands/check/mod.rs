@@ -1,27 +1,30 @@
 //! `tamga check TARGET…`: would any client warn, why, and what to do.
 
+mod files;
+mod report;
+
+pub(crate) use report::outcome;
+
 use super::target::{self, Target};
 use crate::exit::{self, Done, Result};
 use crate::session::{Session, certificates};
-use crate::words::{human, json};
-use serde_json::{Value, json};
+use serde_json::json;
 use std::net::IpAddr;
-use std::os::unix::fs::PermissionsExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
+use tamga_core::access::Account;
 use tamga_core::assess::{self, Answer, Question};
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::cert::Certificate;
 use tamga_core::client::view::{self, View};
 use tamga_core::client::{Client, Outcome};
 use tamga_core::error::Error;
 use tamga_core::finding::{Code, Finding, Severity};
-use tamga_core::form::private_key::{self, Stored};
 use tamga_core::moment::Moment;
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 use tamga_core::report::{Authority, Issued};
+use tamga_host::access;
 use tamga_host::clients::{self, Observed, Visit};
-use tamga_host::dial::{self, Met, Missed};
+use tamga_host::dial::{self, Met, Missed, Prelude};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga check https://charts.saltmarsh.test:8443 --observe")]
@@ -53,6 +56,9 @@ pub(crate) struct CheckArgs {
     /// Meet NAME at this address (repeatable)
     #[arg(long, value_name = "NAME=ADDRESS")]
     resolve: Vec<String>,
+    /// For files: could this account, by name or number, read the private key?
+    #[arg(long, value_name = "ACCOUNT")]
+    account: Option<String>,
 }
 
 /// Everything that is the same for every target.
@@ -67,6 +73,7 @@ struct Around {
     purpose: Option<Purpose>,
     resolve: Vec<(String, IpAddr)>,
     anchored: bool,
+    account: Option<Account>,
     raise: &'static str,
 }
 
@@ -91,6 +98,7 @@ struct Checked {
     rows: Vec<Row>,
     findings: Vec<Finding>,
     raw: Vec<String>,
+    remarks: Vec<String>,
 }
 
 pub(crate) fn run(session: &Session, args: &CheckArgs) -> Result<Done> {
@@ -106,15 +114,15 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Result<Done> {
     let (mut text, mut members, mut codes) = (String::new(), Vec::new(), Vec::new());
     for typed in &args.targets {
         let checked = match target::parse(typed, &around.issued)? {
-            Target::Live { host, port } => live(session, &around, typed, &host, port, args.observe),
-            Target::File(path) => file(&around, typed, &path)?,
-            Target::Label(issued) => label(&around, typed, &issued)?,
+            Target::Live { host, port, prelude } => live(session, &around, typed, &Meeting { host, port, prelude }, args.observe),
+            Target::File(path) => files::file(session, &around, typed, &path)?,
+            Target::Label(issued) => files::label(session, &around, typed, &issued)?,
         };
         if !text.is_empty() {
             text.push('\n');
         }
-        text.push_str(&words(&checked, session.common.verbose));
-        members.push(json_of(&checked));
+        text.push_str(&report::words(&checked, session.common.verbose));
+        members.push(report::json_of(&checked));
         codes.push(checked.code);
     }
     let unreached = codes.iter().filter(|c| **c == exit::SURROUNDINGS).count();
@@ -172,7 +180,15 @@ fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
         purpose,
         resolve: args.resolve.iter().map(|r| pair(r)).collect::<Result<_>>()?,
         anchored: !args.anchor.is_empty(),
+        account: args.account.as_deref().map(|typed| account(session, typed)).transpose()?,
         raise: session.raise(),
+    })
+}
+
+fn account(session: &Session, typed: &str) -> Result<Account> {
+    access::account(&session.machine, typed).ok_or_else(|| {
+        let accepted = "a name or number that stands in /etc/passwd".into();
+        Error::Word { what: "account", typed: typed.to_owned(), accepted }.into()
     })
 }
 
@@ -208,12 +224,24 @@ impl Around {
     }
 }
 
-fn live(session: &Session, around: &Around, typed: &str, host: &Name, port: u16, observe: bool) -> Checked {
-    let mut checked = Checked::new(typed, "live", format!("https://{}:{port}/, a server met now", bracketed(host)));
-    let met = dial::resolve(host, port, &around.resolve).and_then(|addresses| {
+/// Where a server is met, and how its protocol begins.
+struct Meeting {
+    host: Name,
+    port: u16,
+    prelude: Prelude,
+}
+
+fn live(session: &Session, around: &Around, typed: &str, meeting: &Meeting, observe: bool) -> Checked {
+    let Meeting { host, port, prelude } = meeting;
+    let shown = match prelude {
+        Prelude::None => format!("https://{}:{port}/", bracketed(host)),
+        _ => typed.to_owned(),
+    };
+    let mut checked = Checked::new(typed, "live", format!("{shown}, a server met now"));
+    let met = dial::resolve(host, *port, &around.resolve).and_then(|addresses| {
         let mut last = None;
         for address in addresses {
-            match dial::meet(host, address) {
+            match dial::meet(host, address, *prelude) {
                 Ok(met) => return Ok(met),
                 Err(missed) => {
                     // Of several addresses the one that got furthest tells most.
@@ -261,7 +289,8 @@ fn live(session: &Session, around: &Around, typed: &str, host: &Name, port: u16,
     if met.wants_client {
         checked.findings.push(Finding::new(Code::ClientCertificateWanted, host.to_string()));
     }
-    if observe {
+    // Neither curl nor a browser speaks the other protocols.
+    if observe && *prelude == Prelude::None {
         let visit = Visit { host: host.clone(), address: met.address };
         for client in &around.clients {
             if let Some(seen) = clients::observe(*client, &session.machine, std::slice::from_ref(&visit)) {
@@ -280,59 +309,6 @@ fn bracketed(host: &Name) -> String {
     }
 }
 
-fn file(around: &Around, typed: &str, path: &Path) -> Result<Checked> {
-    let file = if path.is_dir() { path.join(CERTIFICATE_FILE) } else { path.to_path_buf() };
-    let chain = certificates(std::slice::from_ref(&file))?;
-    let mut checked = Checked::new(typed, "file", format!("the file {}, as a server would send it", file.display()));
-    let answer = around.ask(&chain, &around.names, false);
-    checked.take(answer, chain);
-    beside(&mut checked, &file);
-    Ok(checked)
-}
-
-fn label(around: &Around, typed: &str, issued: &Issued) -> Result<Checked> {
-    let file = issued.folder.join(CERTIFICATE_FILE);
-    let chain = certificates(std::slice::from_ref(&file))?;
-    let names: Vec<Name> = match around.names.is_empty() {
-        false => around.names.clone(),
-        true => {
-            issued.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).filter(Name::is_host).collect()
-        }
-    };
-    let host = names.first().map(ToString::to_string).unwrap_or_default();
-    let first = format!("the files of {} for every name in it; live: tamga check https://{host}", issued.label);
-    let mut checked = Checked::new(typed, "label", first);
-    let answer = around.ask(&chain, &names, false);
-    checked.take(answer, chain);
-    beside(&mut checked, &file);
-    Ok(checked)
-}
-
-/// The key beside a certificate: is it its own, and who may read it?
-fn beside(checked: &mut Checked, file: &Path) {
-    let path = file.parent().unwrap_or(Path::new(".")).join(KEY_FILE);
-    let Ok(bytes) = std::fs::read(&path).map(zeroize::Zeroizing::new) else { return };
-    let about = path.display().to_string();
-    match (private_key::read(&bytes, &about), checked.chain.first()) {
-        (Ok(Stored::Open(key)), Some(leaf)) if *key.public() != leaf.key => {
-            checked.code = exit::BAD;
-            checked.findings.insert(0, Finding::new(Code::KeyMismatch, about.clone()));
-        }
-        (Err(e), _) => {
-            checked.findings.push(
-                Finding::new(Code::Malformed, about.clone())
-                    .saying(format!("{about} cannot be read as a key: {}", tamga_core::error::Told::why(&e))),
-            );
-        }
-        _ => {}
-    }
-    if std::fs::metadata(&path).is_ok_and(|m| m.permissions().mode() & 0o077 != 0) {
-        checked
-            .findings
-            .push(Finding::new(Code::KeyReadableByOthers, about.clone()).mended_by(format!("chmod 600 {about}")));
-    }
-}
-
 impl Checked {
     fn new(target: &str, kind: &'static str, first_line: String) -> Checked {
         Checked {
@@ -346,6 +322,7 @@ impl Checked {
             rows: Vec::new(),
             findings: Vec::new(),
             raw: Vec::new(),
+            remarks: Vec::new(),
         }
     }
 
@@ -398,100 +375,4 @@ impl Checked {
         let findings = predicted.findings.clone();
         self.rows.push(Row { client, basis: "observed", outcome: observed.outcome, code: observed.code, findings });
     }
-}
-
-fn words(c: &Checked, verbose: bool) -> String {
-    let warned: Vec<&str> = {
-        let mut out: Vec<&str> = Vec::new();
-        for r in c.rows.iter().filter(|r| matches!(r.outcome, Outcome::Warns | Outcome::Refuses)) {
-            if !out.contains(&r.client.word()) {
-                out.push(r.client.word());
-            }
-        }
-        out
-    };
-    let verdict = if c.rows.is_empty() {
-        human::bad("nobody gets as far as a certificate")
-    } else if !warned.is_empty() {
-        human::bad(&format!("{} would warn or refuse", warned.join(", ")))
-    } else if c.code != exit::GOOD {
-        human::bad("not good")
-    } else if c.rows.iter().all(|r| r.outcome != Outcome::Accepts) {
-        human::care("cannot be told")
-    } else {
-        human::good("no client would warn")
-    };
-    let mut text = format!("{} {}\n{verdict}\n", human::dim("checked"), c.first_line);
-    if !c.findings.is_empty() {
-        text.push('\n');
-        text.push_str(&human::findings(&c.findings));
-    }
-    if !c.rows.is_empty() {
-        text.push('\n');
-        let mut rows = vec![["client", "verdict", "basis", "its own words"].map(human::dim).to_vec()];
-        for r in &c.rows {
-            rows.push(vec![
-                human::strong(r.client.word()),
-                outcome(r.outcome),
-                r.basis.to_owned(),
-                r.code.clone().unwrap_or_default(),
-            ]);
-        }
-        text.push_str(&human::table(&rows));
-    }
-    if verbose {
-        if let Some(m) = &c.met {
-            text.push_str(&format!(
-                "\n{} {} {} {}\n",
-                m.address,
-                m.protocol,
-                m.cipher,
-                m.alpn.clone().unwrap_or_default()
-            ));
-        }
-        for cert in &c.chain {
-            text.push_str(&format!(
-                "  {} ({} to {}) {}\n",
-                cert.subject_words(),
-                cert.not_before.date(),
-                cert.not_after.date(),
-                cert.sha256()
-            ));
-        }
-        for line in &c.raw {
-            text.push_str(&format!("  {line}\n"));
-        }
-    }
-    text
-}
-
-/// A verdict, coloured.
-pub(crate) fn outcome(o: Outcome) -> String {
-    match o {
-        Outcome::Accepts => human::good(o.word()),
-        Outcome::Warns | Outcome::Refuses => human::bad(o.word()),
-        Outcome::Unknown => human::care(o.word()),
-    }
-}
-
-fn json_of(c: &Checked) -> Value {
-    let connections: Vec<Value> = c
-        .met
-        .iter()
-        .map(|m| json!({"address": m.address.to_string(), "protocol": m.protocol, "cipher": m.cipher, "alpn": m.alpn}))
-        .collect();
-    let clients: Vec<Value> = c
-        .rows
-        .iter()
-        .map(|r| {
-            json!({"client": r.client.word(), "place": null, "basis": r.basis, "verdict": r.outcome.word(), "code": r.code,
-                "findings": r.findings})
-        })
-        .collect();
-    let paths: Vec<&Vec<String>> = if c.path.is_empty() { vec![] } else { vec![&c.path] };
-    json!({
-        "target": c.target, "kind": c.kind, "ok": c.code == exit::GOOD, "connections": connections, "redirects": [],
-        "chain": c.chain.iter().map(json::certificate).collect::<Vec<_>>(), "paths": paths, "clients": clients,
-        "findings": c.findings.iter().map(json::finding).collect::<Vec<_>>(),
-    })
 }

@@ -1,5 +1,9 @@
 //! Meeting a server: connect, TLS by rustls with a verifier that only takes notes, and what it means if that fails.
 
+mod prelude;
+
+pub use prelude::Prelude;
+
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{AlertDescription, ClientConfig, ClientConnection, DigitallySignedStruct, SignatureScheme};
@@ -65,8 +69,8 @@ pub fn resolve(host: &Name, port: u16, given: &[(String, IpAddr)]) -> Result<Vec
     }
 }
 
-/// Meets a server at one address, asking for `host` (as SNI where it is a name).
-pub fn meet(host: &Name, address: SocketAddr) -> Result<Met, Missed> {
+/// Meets a server at one address, asking for `host` (as SNI where it is a name), after what its protocol says before TLS.
+pub fn meet(host: &Name, address: SocketAddr, prelude: Prelude) -> Result<Met, Missed> {
     let missed = |code, detail: String| Missed { code, detail };
     let mut socket = TcpStream::connect_timeout(&address, CONNECT).map_err(|e| match e.kind() {
         ErrorKind::TimedOut => missed(Code::SilentConnection, format!("{address} does not answer within 5 seconds")),
@@ -74,6 +78,7 @@ pub fn meet(host: &Name, address: SocketAddr) -> Result<Met, Missed> {
     })?;
     let _ = socket.set_read_timeout(Some(ANSWER));
     let _ = socket.set_write_timeout(Some(ANSWER));
+    prelude.say(&mut socket).map_err(|m| missed(m.code, format!("{address}: {}", m.detail)))?;
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let notes = Arc::new(Notes {
         chain: Mutex::default(),
@@ -86,7 +91,9 @@ pub fn meet(host: &Name, address: SocketAddr) -> Result<Met, Missed> {
         .dangerous()
         .with_custom_certificate_verifier(notes.clone())
         .with_client_cert_resolver(wants.clone());
-    config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+    if prelude == Prelude::None {
+        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+    }
     let name = match host {
         Name::Ip(a) => ServerName::from(*a),
         other => ServerName::try_from(other.to_string())

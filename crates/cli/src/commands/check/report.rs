@@ -1,0 +1,106 @@
+//! What came of a check, in words and as JSON.
+
+use super::Checked;
+use crate::exit;
+use crate::words::{human, json};
+use serde_json::{Value, json};
+use tamga_core::client::Outcome;
+
+pub(super) fn words(c: &Checked, verbose: bool) -> String {
+    let warned: Vec<&str> = {
+        let mut out: Vec<&str> = Vec::new();
+        for r in c.rows.iter().filter(|r| matches!(r.outcome, Outcome::Warns | Outcome::Refuses)) {
+            if !out.contains(&r.client.word()) {
+                out.push(r.client.word());
+            }
+        }
+        out
+    };
+    let verdict = if c.rows.is_empty() {
+        human::bad("nobody gets as far as a certificate")
+    } else if !warned.is_empty() {
+        human::bad(&format!("{} would warn or refuse", warned.join(", ")))
+    } else if c.code != exit::GOOD {
+        human::bad("not good")
+    } else if c.rows.iter().all(|r| r.outcome != Outcome::Accepts) {
+        human::care("cannot be told")
+    } else {
+        human::good("no client would warn")
+    };
+    let mut text = format!("{} {}\n{verdict}\n", human::dim("checked"), c.first_line);
+    if !c.findings.is_empty() {
+        text.push('\n');
+        text.push_str(&human::findings(&c.findings));
+    }
+    for remark in &c.remarks {
+        text.push_str(&format!("{} {remark}\n", human::dim("note")));
+    }
+    if !c.rows.is_empty() {
+        text.push('\n');
+        let mut rows = vec![["client", "verdict", "basis", "its own words"].map(human::dim).to_vec()];
+        for r in &c.rows {
+            rows.push(vec![
+                human::strong(r.client.word()),
+                outcome(r.outcome),
+                r.basis.to_owned(),
+                r.code.clone().unwrap_or_default(),
+            ]);
+        }
+        text.push_str(&human::table(&rows));
+    }
+    if verbose {
+        if let Some(m) = &c.met {
+            text.push_str(&format!(
+                "\n{} {} {} {}\n",
+                m.address,
+                m.protocol,
+                m.cipher,
+                m.alpn.clone().unwrap_or_default()
+            ));
+        }
+        for cert in &c.chain {
+            text.push_str(&format!(
+                "  {} ({} to {}) {}\n",
+                cert.subject_words(),
+                cert.not_before.date(),
+                cert.not_after.date(),
+                cert.sha256()
+            ));
+        }
+        for line in &c.raw {
+            text.push_str(&format!("  {line}\n"));
+        }
+    }
+    text
+}
+
+/// A verdict, coloured.
+pub(crate) fn outcome(o: Outcome) -> String {
+    match o {
+        Outcome::Accepts => human::good(o.word()),
+        Outcome::Warns | Outcome::Refuses => human::bad(o.word()),
+        Outcome::Unknown => human::care(o.word()),
+    }
+}
+
+pub(super) fn json_of(c: &Checked) -> Value {
+    let connections: Vec<Value> = c
+        .met
+        .iter()
+        .map(|m| json!({"address": m.address.to_string(), "protocol": m.protocol, "cipher": m.cipher, "alpn": m.alpn}))
+        .collect();
+    let clients: Vec<Value> = c
+        .rows
+        .iter()
+        .map(|r| {
+            json!({"client": r.client.word(), "place": null, "basis": r.basis, "verdict": r.outcome.word(), "code": r.code,
+                "findings": r.findings})
+        })
+        .collect();
+    let paths: Vec<&Vec<String>> = if c.path.is_empty() { vec![] } else { vec![&c.path] };
+    json!({
+        "target": c.target, "kind": c.kind, "ok": c.code == exit::GOOD, "connections": connections, "redirects": [],
+        "chain": c.chain.iter().map(json::certificate).collect::<Vec<_>>(), "paths": paths, "clients": clients,
+        "findings": c.findings.iter().map(json::finding).collect::<Vec<_>>(),
+    })
+}

@@ -1,0 +1,103 @@
+//! Apache's HTTP server.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "apache",
+    also: &["httpd", "apache2"],
+    title: "Apache HTTP server 2.4",
+    facts: Facts {
+        passphrase: "from a program that prints it (SSLPassPhraseDialog exec:…, for the whole server)",
+        ..WEB
+    },
+    config: Config {
+        path: "/etc/apache2/sites-available/{label}.conf",
+        quote: Quote::Word,
+        text: r"?otherport Listen {listen}{port} https
+<VirtualHost {listen}{port}>
+    ServerName {first}
+?aliases     ServerAlias {aliases}
+    DocumentRoot /var/www/html
+    Protocols h2 http/1.1
+    SSLEngine on
+    SSLCertificateFile {certificate}
+    SSLCertificateKeyFile {key}
+!only13     SSLProtocol -all +TLSv1.2 +TLSv1.3
+?only13     SSLProtocol -all +TLSv1.3
+?clients     SSLCACertificateFile {clients}
+?clients     SSLVerifyClient require
+?clients     SSLVerifyDepth 3
+</VirtualHost>
+?otherplain Listen {listen}{plain}
+?redirect <VirtualHost {listen}{plain}>
+?redirect     ServerName {first}
+?aliases ?redirect     ServerAlias {aliases}
+?redirect     Redirect 307 / https://{first}{at}/
+?redirect </VirtualHost>
+",
+    },
+    steps: &[
+        ("the modules and the site: neither is on by itself", "{sudo}a2enmod ssl http2\n{sudo}a2ensite {label}"),
+        ("what else answers on this port: without a matching name the first file in the alphabet wins",
+         "{sudo}grep -rnE 'VirtualHost|ServerName|SSLCertificate' /etc/apache2/sites-enabled"),
+        ("the sites that came with the package, if nobody needs them", "{sudo}a2dissite 000-default default-ssl"),
+        ("key and certificate belong together: its own check does not look, and a reload with a wrong pair ends the server",
+         "tamga match {folder}"),
+    ],
+    check: "{sudo}apache2ctl -t",
+    reload: "{sudo}apache2ctl -k graceful",
+    proof: ("/var/log/apache2/error.log", "AH00163: … configured -- resuming normal operations"),
+    faults: &[
+        Fault {
+            text: "AH02565: Certificate and private key … do not match",
+            code: Some(Code::KeyMismatch),
+            why: "the key is not that of the first certificate in the file",
+            remedy: "tamga match FOLDER shows which key belongs to what",
+        },
+        Fault {
+            text: "AH02572: Failed to configure at least one certificate and key",
+            code: None,
+            why: "SSLEngine is on and no certificate is named for this host",
+            remedy: "name SSLCertificateFile and SSLCertificateKeyFile inside this VirtualHost",
+        },
+        Fault {
+            text: "AH00020: Configuration Failed, exiting",
+            code: None,
+            why: "a reload met a wrong pair, and the whole server ended",
+            remedy: "mend the pair (the line before names it), then start the server again",
+        },
+        Fault {
+            text: "Invalid command 'SSLEngine'",
+            code: None,
+            why: "the ssl module is not enabled",
+            remedy: "a2enmod ssl, then restart",
+        },
+        Fault {
+            text: "SSLCertificateFile: file … does not exist or is empty",
+            code: None,
+            why: "the path is wrong, or the folder was moved",
+            remedy: "tamga show LABEL says where the files are; write the recipe again",
+        },
+        Fault {
+            text: "mod_ssl (Pass Phrase Dialog)",
+            code: Some(Code::KeyAsksPassphrase),
+            why: "the key is encrypted, and nobody is there to type at a restart",
+            remedy: "SSLPassPhraseDialog exec:/path/to/program in ssl.conf",
+        },
+        Fault {
+            text: "AH00072: make_sock: could not bind to address",
+            code: None,
+            why: "another program holds the port, or Listen stands in two files",
+            remedy: "ss -ltnp and grep -rn Listen /etc/apache2",
+        },
+        Fault {
+            text: "You're speaking plain HTTP to an SSL-enabled server port",
+            code: Some(Code::PlainHttpOnTlsPort),
+            why: "somebody typed http:// with the port of HTTPS",
+            remedy: "type https://, or send people there: tamga recipe apache LABEL --redirect",
+        },
+    ],
+    tried: Tried::Run("Apache 2.4"),
+};

@@ -1,0 +1,119 @@
+//! A registry of container images, and the daemon that pulls from it.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const REGISTRY: Recipe = Recipe {
+    id: "docker-registry",
+    also: &["registry"],
+    title: "A registry of container images (distribution)",
+    facts: Facts {
+        port: 5000,
+        passphrase: "it cannot: the key must not be encrypted; its file is 0600",
+        ..WEB
+    },
+    config: Config {
+        path: "/etc/docker/registry/config.yml, section http",
+        quote: Quote::Inside,
+        text: r#"version: 0.1
+storage:
+  filesystem:
+    rootdirectory: "/var/lib/docker-registry"
+http:
+  addr: "{address}:{port}"
+  tls:
+    certificate: "{certificate}"
+    key: "{key}"
+    minimumtls: "tls{minimum}"
+?clients     clientcas:
+?clients       - "{clients}"
+"#,
+    },
+    steps: &[
+        ("on every machine that pulls from it: docker looks here, per host and port, and needs no restart",
+         "{sudo}install -D -m 0644 {root} /etc/docker/certs.d/{host}:{port}/ca.crt"),
+        ("insecure-registries must not name it any more", "{sudo}grep -n insecure-registries /etc/docker/daemon.json"),
+    ],
+    check: "",
+    reload: "{sudo}systemctl restart docker-registry",
+    proof: ("its log", "listening on … {port}, tls"),
+    faults: &[
+        Fault {
+            text: "http: server gave HTTP response to HTTPS client",
+            code: Some(Code::PlainHttpOnTlsPort),
+            why: "the registry speaks plain HTTP: its section http has no tls",
+            remedy: "add http.tls, then restart it",
+        },
+        Fault {
+            text: "tls: failed to verify certificate: x509: certificate signed by unknown authority",
+            code: Some(Code::IssuerUnknown),
+            why: "docker on this machine does not know the root for that host and port",
+            remedy: "/etc/docker/certs.d/HOST:PORT/ca.crt must be the root",
+        },
+        Fault {
+            text: "missing client certificate … for CA",
+            code: None,
+            why: "in certs.d a .cert and its .key must stand together",
+            remedy: "name the root ca.crt, not ca.cert",
+        },
+    ],
+    tried: Tried::Form("the file was read by a YAML parser"),
+};
+
+pub(super) const DAEMON: Recipe = Recipe {
+    id: "docker-daemon",
+    also: &["docker", "dockerd"],
+    title: "The Docker daemon, reached over TLS by clients with certificates",
+    facts: Facts {
+        port: 2376,
+        scheme: "",
+        place: Place::Own("/etc/docker/tls"),
+        passphrase: "it cannot: the key must not be encrypted; its file is 0600",
+        ..WEB
+    },
+    config: Config {
+        path: "/etc/docker/daemon.json",
+        quote: Quote::Inside,
+        text: r#"{
+  "hosts": ["unix:///var/run/docker.sock", "tcp://{address}:{port}"],
+  "tls": true,
+  "tlscert": "{certificate}",
+  "tlskey": "{key}",
+?clients   "tlscacert": "{clients}",
+?clients   "tlsverify": true
+!clients   "tlsverify": false
+}
+"#,
+    },
+    steps: &[
+        ("whoever reaches this port is root of the machine: let in only clients with a certificate",
+         "!clients tamga recipe docker-daemon {label} --client-authority LABEL\n?clients tamga issue operator.{first} --purpose client"),
+        ("the unit that came with the package names hosts too: both together do not start",
+         "{sudo}systemctl edit docker\n[Service]\nExecStart=\nExecStart=/usr/bin/dockerd"),
+    ],
+    check: "{sudo}dockerd --validate",
+    reload: "{sudo}systemctl restart docker",
+    proof: ("journalctl -u docker", "API listen on … {port}"),
+    faults: &[
+        Fault {
+            text: "the following directives are specified both as a flag and in the configuration file: hosts",
+            code: None,
+            why: "the unit starts dockerd with -H, and daemon.json has hosts",
+            remedy: "systemctl edit docker, and an ExecStart without -H",
+        },
+        Fault {
+            text: "remote error: tls: bad certificate",
+            code: Some(Code::ClientCertificateWanted),
+            why: "the client showed no certificate of the authority that the daemon knows",
+            remedy: "DOCKER_CERT_PATH must hold ca.pem, cert.pem and key.pem",
+        },
+        Fault {
+            text: "could not load X509 key pair",
+            code: Some(Code::KeyMismatch),
+            why: "key and certificate are not a pair, or not readable",
+            remedy: "tamga match FOLDER shows which key belongs to what",
+        },
+    ],
+    tried: Tried::Form("the file was read by a JSON parser"),
+};

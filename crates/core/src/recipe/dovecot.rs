@@ -1,0 +1,58 @@
+//! Dovecot, for mailboxes.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "dovecot",
+    also: &["imap"],
+    title: "Dovecot 2.3: IMAP and POP3 (2.4 calls the files ssl_server_cert_file and ssl_server_key_file)",
+    facts: Facts {
+        port: 993,
+        scheme: "",
+        passphrase: "in a file that root alone reads (ssl_key_password = </path)",
+        ..WEB
+    },
+    config: Config {
+        path: "/etc/dovecot/conf.d/99-{label}.conf",
+        quote: Quote::Bare,
+        text: r"ssl = required
+ssl_cert = <{certificate}
+ssl_key = <{key}
+?locked ssl_key_password = <{secret}
+ssl_min_protocol = TLSv{minimum}
+?clients ssl_ca = <{clients}
+?clients ssl_verify_client_cert = yes
+?clients auth_ssl_require_client_cert = yes
+",
+    },
+    steps: &[
+        ("the sign < is part of it: it reads the file. 10-ssl.conf names others; the later file wins", "{sudo}doveconf -n | grep ssl"),
+        ("?locked the passphrase of the key, in a file of its own", "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}"),
+    ],
+    check: "{sudo}doveconf -n >/dev/null",
+    reload: "{sudo}doveadm reload",
+    proof: ("/var/log/mail.log", "master: Warning: SIGHUP received - reloading configuration"),
+    faults: &[
+        Fault {
+            text: "Can't load SSL certificate (ssl_cert setting)",
+            code: None,
+            why: "the sign < before the path is missing, or the file is not PEM",
+            remedy: "ssl_cert = </path/certificate.pem",
+        },
+        Fault {
+            text: "Can't load private key file … key values mismatch",
+            code: Some(Code::KeyMismatch),
+            why: "key and certificate are not a pair",
+            remedy: "tamga match FOLDER shows which key belongs to what",
+        },
+        Fault {
+            text: "disconnected before auth was ready … SSL alert number 48",
+            code: Some(Code::IssuerUnknown),
+            why: "the mail program does not trust the root (alert 48: unknown CA)",
+            remedy: "trust the root on that device: tamga export ROOT --as mobileconfig for phones",
+        },
+    ],
+    tried: Tried::Form("every line was checked to be a setting of its kind"),
+};

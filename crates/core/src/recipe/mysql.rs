@@ -1,0 +1,82 @@
+//! MySQL and MariaDB.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, OPENSSL, Place, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "mysql",
+    also: &["mariadb"],
+    title: "MySQL 8 and MariaDB 10.4 and later",
+    facts: Facts {
+        port: 3306,
+        scheme: "mysql",
+        keys: OPENSSL,
+        owner: "mysql",
+        place: Place::Own("/etc/mysql/tls/{label}"),
+        passphrase: "it cannot: the key must not be encrypted; its file is 0600",
+        ..WEB
+    },
+    config: Config {
+        path: "/etc/mysql/conf.d/{label}.cnf",
+        quote: Quote::Word,
+        text: r"[mysqld]
+ssl_cert = {certificate}
+ssl_key = {key}
+!clients ssl_ca = {root}
+?clients ssl_ca = {clients}
+!only13 tls_version = TLSv1.2,TLSv1.3
+?only13 tls_version = TLSv1.3
+require_secure_transport = ON
+?bound bind_address = {address}
+?otherport port = {port}
+",
+    },
+    steps: &[
+        ("a later file with the same lines wins", "{sudo}grep -rnE '^ *(ssl|tls|bind)' /etc/mysql"),
+        ("?clients every account says whether it needs a certificate", "?clients ALTER USER 'gauge'@'%' REQUIRE X509;"),
+        ("programs connect with the root and compare the name", "mysql --ssl-ca={root} --ssl-verify-server-cert --host={host} --port={port}"),
+    ],
+    check: "{sudo}mariadbd --help --verbose >/dev/null   # MySQL: mysqld --validate-config",
+    reload: "{sudo}mariadb -e 'FLUSH SSL'   # MySQL: ALTER INSTANCE RELOAD TLS",
+    proof: ("its error log (journalctl -u mariadb), and SHOW STATUS LIKE 'Ssl_server_not_after'", "ready for connections"),
+    faults: &[
+        Fault {
+            text: "SSL error: Unable to get private key from",
+            code: Some(Code::KeyUnreadableByService),
+            why: "the account mysql cannot read the key, or it is encrypted",
+            remedy: "tamga check FOLDER --account mysql names the obstacle",
+        },
+        Fault {
+            text: "SSL error: Unable to get certificate from",
+            code: Some(Code::KeyUnreadableByService),
+            why: "the account mysql cannot read the certificate, or it is not there",
+            remedy: "tamga check FOLDER --account mysql names the obstacle",
+        },
+        Fault {
+            text: "Failed to setup SSL",
+            code: None,
+            why: "one of the files could not be used: the server goes on without TLS",
+            remedy: "the line after it names the file",
+        },
+        Fault {
+            text: "Private key does not match the certificate public key",
+            code: Some(Code::KeyMismatch),
+            why: "key and certificate are not a pair",
+            remedy: "tamga match FOLDER shows which key belongs to what",
+        },
+        Fault {
+            text: "Connections using insecure transport are prohibited",
+            code: None,
+            why: "the client came without TLS",
+            remedy: "connect with --ssl-ca=…/root.pem",
+        },
+        Fault {
+            text: "ERROR 2026 (HY000): TLS/SSL error",
+            code: Some(Code::IssuerUnknown),
+            why: "the client does not trust the root, or the name is not in the certificate",
+            remedy: "tamga check mysql://HOST says which",
+        },
+    ],
+    tried: Tried::Run("MariaDB 10.11"),
+};

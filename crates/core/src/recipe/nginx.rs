@@ -1,0 +1,106 @@
+//! nginx.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "nginx",
+    also: &[],
+    title: "nginx, as a web server or before an application",
+    facts: Facts { passphrase: "in a file of its own (ssl_password_file); without it a restart waits for a person", ..WEB },
+    config: Config {
+        path: "/etc/nginx/conf.d/{label}.conf",
+        quote: Quote::Word,
+        text: r#"# From nginx 1.25.1 on write "http2 on;" as a line of its own instead of the word http2.
+server {
+    listen {listen}{port} ssl http2;
+!bound     listen [::]:{port} ssl http2;
+    server_name {names};
+    ssl_certificate {certificate};
+    ssl_certificate_key {key};
+?locked     ssl_password_file {secret};
+!only13     ssl_protocols TLSv1.2 TLSv1.3;
+?only13     ssl_protocols TLSv1.3;
+?clients     ssl_client_certificate {clients};
+?clients     ssl_verify_client on;
+?clients     ssl_verify_depth 3;
+    root /var/www/html;
+}
+?redirect server {
+?redirect     listen {listen}{plain};
+?redirect !bound     listen [::]:{plain};
+?redirect     server_name {names};
+?redirect     return 307 https://$host{at}$request_uri;
+?redirect }
+"#,
+    },
+    steps: &[
+        ("?locked the passphrase of the key, in a file of its own",
+         "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}"),
+        ("what else answers to these names or this port: of two servers with one name the first wins",
+         "{sudo}grep -rnE 'server_name|listen .*(443|ssl)|ssl_certificate' /etc/nginx/conf.d /etc/nginx/sites-enabled"),
+        ("the site that came with the package, if nobody needs it", "{sudo}rm -f /etc/nginx/sites-enabled/default"),
+        ("in /etc/nginx/nginx.conf, so that its log tells of success too", "error_log /var/log/nginx/error.log notice;"),
+    ],
+    check: "{sudo}nginx -t",
+    reload: "{sudo}nginx -s reload",
+    proof: ("/var/log/nginx/error.log, with no [emerg] after it", "[notice] … reconfiguring\n[notice] … start worker process"),
+    faults: &[
+        Fault {
+            text: "key values mismatch",
+            code: Some(Code::KeyMismatch),
+            why: "the key is not that of the first certificate in the file: another key, or the issuer stands first",
+            remedy: "tamga match FOLDER shows which key belongs to what; the leaf must stand first",
+        },
+        Fault {
+            text: "cannot load certificate … No such file",
+            code: None,
+            why: "the path is wrong, or the folder was moved",
+            remedy: "tamga show LABEL says where the files are; write the recipe again",
+        },
+        Fault {
+            text: "cannot load certificate key … Permission denied",
+            code: Some(Code::KeyUnreadableByService),
+            why: "nginx was not started as root, or a security module keeps it out of that folder",
+            remedy: "tamga check FOLDER --account www-data names the obstacle",
+        },
+        Fault {
+            text: "Enter PEM pass phrase",
+            code: Some(Code::KeyAsksPassphrase),
+            why: "the key is encrypted, and nobody is there to type at a restart",
+            remedy: "name a file with the passphrase: ssl_password_file",
+        },
+        Fault {
+            text: "conflicting server name",
+            code: None,
+            why: "a second file has the same name and port; the first one read wins, with its own certificate",
+            remedy: "take the other block away, then nginx -t again",
+        },
+        Fault {
+            text: "no \"ssl_certificate\" is defined",
+            code: None,
+            why: "a block listens with ssl and has no certificate",
+            remedy: "give it one, or take ssl out of its listen line",
+        },
+        Fault {
+            text: "bind() to … failed (98: Address already in use)",
+            code: None,
+            why: "another program holds the port",
+            remedy: "ss -ltnp shows which",
+        },
+        Fault {
+            text: "bind() to … failed (13: Permission denied)",
+            code: None,
+            why: "ports below 1024 need rights",
+            remedy: "start it as root, or take a port above 1023",
+        },
+        Fault {
+            text: "The plain HTTP request was sent to HTTPS port",
+            code: Some(Code::PlainHttpOnTlsPort),
+            why: "somebody typed http:// with the port of HTTPS",
+            remedy: "type https://, or send people there: tamga recipe nginx LABEL --redirect",
+        },
+    ],
+    tried: Tried::Run("nginx 1.22"),
+};

@@ -1,0 +1,98 @@
+//! Node.js.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "node",
+    also: &["nodejs", "express"],
+    title: "Node.js 18 and later",
+    facts: Facts {
+        port: 8443,
+        owner: "",
+        passphrase: "from the environment (KEY_PASSPHRASE)",
+        ..WEB
+    },
+    config: Config {
+        path: "server.mjs, in the application's folder",
+        quote: Quote::Inside,
+        text: r#"import { readFileSync } from "node:fs";
+import { createServer } from "node:https";
+?redirect import { createServer as createPlain } from "node:http";
+
+const identity = () => ({
+  cert: readFileSync("{certificate}"),
+  key: readFileSync("{key}"),
+?locked   passphrase: process.env.KEY_PASSPHRASE,
+?clients   ca: readFileSync("{clients}"),
+?clients   requestCert: true,
+?clients   rejectUnauthorized: true,
+  minVersion: "TLSv{minimum}",
+});
+// An application of Express or the like stands here instead of this function.
+const application = (request, response) => response.end("served over HTTPS\n");
+const server = createServer(identity(), application);
+// After a renewal: kill -HUP; connections that stand stay.
+process.on("SIGHUP", () => {
+  server.setSecureContext(identity());
+  console.log("certificate read again");
+});
+server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => console.log("https on port {port}"));
+?redirect createPlain((request, response) => {
+?redirect   const host = (request.headers.host ?? "{first}").replace(/:\d+$/, "");
+?redirect   response.writeHead(307, { location: `https://${host}{at}${request.url}` }).end();
+?redirect }).listen({ port: {plain}, host: process.env.HOST ?? "{address}" });
+"#,
+    },
+    steps: &[("programs in Node.js that visit it read neither the system's nor the browser's store",
+              "export NODE_EXTRA_CA_CERTS={root}")],
+    check: "node --check server.mjs",
+    reload: "pkill -HUP -f server.mjs || node server.mjs",
+    proof: ("what it prints", "https on port {port}\ncertificate read again"),
+    faults: &[
+        Fault {
+            text: "ERR_OSSL_X509_KEY_VALUES_MISMATCH",
+            code: Some(Code::KeyMismatch),
+            why: "key and certificate are not a pair",
+            remedy: "tamga match FOLDER shows which key belongs to what",
+        },
+        Fault {
+            text: "ERR_OSSL_PEM_NO_START_LINE",
+            code: None,
+            why: "a path was given where the file's content is wanted, or the file is not PEM",
+            remedy: "readFileSync(path), not the path; tamga show FILE says what it is",
+        },
+        Fault {
+            text: "UNABLE_TO_VERIFY_LEAF_SIGNATURE",
+            code: Some(Code::IssuerUnknown),
+            why: "a client in Node.js does not know the root, or the server sends no intermediate",
+            remedy: "NODE_EXTRA_CA_CERTS=…/root.pem, and serve certificate.pem whole",
+        },
+        Fault {
+            text: "SELF_SIGNED_CERT_IN_CHAIN",
+            code: Some(Code::IssuerUnknown),
+            why: "a client in Node.js does not trust the root",
+            remedy: "NODE_EXTRA_CA_CERTS=…/root.pem; never NODE_TLS_REJECT_UNAUTHORIZED=0",
+        },
+        Fault {
+            text: "DEPTH_ZERO_SELF_SIGNED_CERT",
+            code: Some(Code::SelfSignedLeaf),
+            why: "the server shows a self-signed certificate that this client was not told of",
+            remedy: "tamga issue NAME under an authority, and trust its root",
+        },
+        Fault {
+            text: "listen EACCES: permission denied",
+            code: None,
+            why: "ports below 1024 need rights",
+            remedy: "take a port above 1023",
+        },
+        Fault {
+            text: "listen EADDRINUSE",
+            code: None,
+            why: "another program holds the port",
+            remedy: "ss -ltnp shows which",
+        },
+    ],
+    tried: Tried::Run("Node.js 18 and 20"),
+};

@@ -1,0 +1,74 @@
+//! OpenLDAP.
+
+use super::template::Quote;
+use super::{COMMON, Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "openldap",
+    also: &["ldap", "slapd"],
+    title: "OpenLDAP 2.4 and later (slapd)",
+    facts: Facts {
+        port: 389,
+        scheme: "ldap",
+        keys: COMMON,
+        owner: "openldap",
+        place: Place::Own("/etc/ldap/tls/{label}"),
+        passphrase: "it cannot: the key must not be encrypted; its file is 0600",
+        ..WEB
+    },
+    config: Config {
+        path: "{label}.ldif, for ldapmodify",
+        quote: Quote::Bare,
+        text: r"dn: cn=config
+changetype: modify
+!clients replace: olcTLSCACertificateFile
+!clients olcTLSCACertificateFile: {root}
+?clients replace: olcTLSCACertificateFile
+?clients olcTLSCACertificateFile: {clients}
+-
+replace: olcTLSCertificateFile
+olcTLSCertificateFile: {certificate}
+-
+replace: olcTLSCertificateKeyFile
+olcTLSCertificateKeyFile: {key}
+-
+replace: olcTLSVerifyClient
+!clients olcTLSVerifyClient: never
+?clients olcTLSVerifyClient: demand
+-
+replace: olcTLSProtocolMin
+!only13 olcTLSProtocolMin: 3.3
+?only13 olcTLSProtocolMin: 3.4
+",
+    },
+    steps: &[
+        ("all in one change: one setting alone is refused (error 80)", "{sudo}ldapmodify -Y EXTERNAL -H ldapi:/// -f {label}.ldif"),
+        ("for port 636 too, in /etc/default/slapd", "SLAPD_SERVICES=\"ldap:/// ldapi:/// ldaps:///\""),
+        ("on clients, in /etc/ldap/ldap.conf", "TLS_CACERT {root}\nTLS_REQCERT demand"),
+    ],
+    check: "{sudo}slaptest -u",
+    reload: "{sudo}systemctl restart slapd",
+    proof: ("journalctl -u slapd", "slapd starting"),
+    faults: &[
+        Fault {
+            text: "ldap_modify: Other (e.g., implementation specific) error (80)",
+            code: Some(Code::KeyUnreadableByService),
+            why: "the account openldap cannot read the files, or key and certificate were not changed together",
+            remedy: "tamga check FOLDER --account openldap names the obstacle",
+        },
+        Fault {
+            text: "main: TLS init def ctx failed",
+            code: Some(Code::KeyMismatch),
+            why: "the pair does not fit, or a file cannot be read",
+            remedy: "tamga match FOLDER, then tamga check FOLDER --account openldap",
+        },
+        Fault {
+            text: "ldap_start_tls: Connect error (-11)",
+            code: Some(Code::IssuerUnknown),
+            why: "the client does not trust the root, or the name is not in the certificate",
+            remedy: "TLS_CACERT in /etc/ldap/ldap.conf; tamga check ldap://HOST",
+        },
+    ],
+    tried: Tried::Form("every line was checked to be LDIF"),
+};

@@ -1,0 +1,93 @@
+//! PHP with a WebSocket.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "php",
+    also: &["php-websocket"],
+    title: "PHP with a WebSocket of its own (wss)",
+    facts: Facts {
+        port: 8443,
+        owner: "",
+        passphrase: "from the environment (KEY_PASSPHRASE)",
+        ..WEB
+    },
+    config: Config {
+        path: "websocket.php, in the application's folder",
+        quote: Quote::Inside,
+        text: r#"<?php
+// A page over HTTPS may open wss:// only, and under a name that the certificate has.
+$context = stream_context_create(["ssl" => [
+    "local_cert" => "{certificate}",
+    "local_pk" => "{key}",
+?locked     "passphrase" => getenv("KEY_PASSPHRASE"),
+?clients     "cafile" => "{clients}",
+?clients     "verify_peer" => true,
+!clients     "verify_peer" => false, // of the clients; the server itself is verified by them
+!only13     "crypto_method" => STREAM_CRYPTO_METHOD_TLSv1_2_SERVER | STREAM_CRYPTO_METHOD_TLSv1_3_SERVER,
+?only13     "crypto_method" => STREAM_CRYPTO_METHOD_TLSv1_3_SERVER,
+]]);
+$server = stream_socket_server("tls://{address}:{port}", $number, $text, STREAM_SERVER_BIND | STREAM_SERVER_LISTEN, $context);
+if (!$server) {
+    fwrite(STDERR, "$text\n");
+    exit(1);
+}
+echo "wss on port {port}\n";
+while (true) {
+    $client = @stream_socket_accept($server, -1);
+    if (!$client) {
+        continue; // a client that does not trust the root ends here
+    }
+    $head = "";
+    while (!str_contains($head, "\r\n\r\n") && ($line = fgets($client)) !== false) {
+        $head .= $line;
+    }
+    if (preg_match('/^Sec-WebSocket-Key:\s*(\S+)/mi', $head, $key)) {
+        $accept = base64_encode(sha1($key[1] . "258EAFA5-E914-47DA-95CA-C5AB0DC85B11", true));
+        fwrite($client, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: $accept\r\n\r\n");
+        fwrite($client, "\x81\x05hello");
+    } else {
+        fwrite($client, "HTTP/1.1 426 Upgrade Required\r\nUpgrade: websocket\r\nContent-Length: 0\r\n\r\n");
+    }
+    fclose($client);
+}
+"#,
+    },
+    steps: &[
+        ("in the page: wss, the certificate's name, no bare address", "new WebSocket(\"wss://{host}:{port}/\")"),
+        ("behind a web server instead: it does TLS, and PHP speaks ws on loopback; nginx then needs these lines",
+         "proxy_http_version 1.1;\nproxy_set_header Upgrade $http_upgrade;\nproxy_set_header Connection \"upgrade\";"),
+    ],
+    check: "php -l websocket.php",
+    reload: "pkill -f websocket.php; php websocket.php",
+    proof: ("what it prints", "wss on port {port}"),
+    faults: &[
+        Fault {
+            text: "SSL: Unable to set private key file",
+            code: Some(Code::KeyMismatch),
+            why: "the key is not that of the certificate, or it is encrypted",
+            remedy: "tamga match FOLDER shows which key belongs to what",
+        },
+        Fault {
+            text: "Unable to set local cert chain file",
+            code: None,
+            why: "the file is not there or not PEM; the leaf must stand first",
+            remedy: "tamga show LABEL says where the files are",
+        },
+        Fault {
+            text: "WebSocket connection to 'wss://… failed: Error in connection establishment: net::ERR_CERT",
+            code: Some(Code::IssuerUnknown),
+            why: "a browser never asks for a WebSocket: what the page would warn of ends the connection silently",
+            remedy: "tamga check https://HOST:PORT for the very host and port of the WebSocket",
+        },
+        Fault {
+            text: "This request has been blocked; this endpoint must be available over WSS",
+            code: None,
+            why: "a page over HTTPS may not open ws://",
+            remedy: "write wss:// in the page",
+        },
+    ],
+    tried: Tried::Form("the program was read by php -l"),
+};

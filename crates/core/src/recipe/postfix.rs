@@ -1,0 +1,59 @@
+//! Postfix, for mail.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "postfix",
+    also: &["smtp", "mail"],
+    title: "Postfix 3.6 and later: mail in and out",
+    facts: Facts {
+        port: 25,
+        scheme: "smtp",
+        chain: "the key, then leaf and intermediates (smtpd_tls_chain_files)",
+        passphrase: "it cannot: the key must not be encrypted; its file is 0600",
+        ..WEB
+    },
+    config: Config {
+        path: "/etc/postfix/main.cf, at its end",
+        quote: Quote::Bare,
+        text: r"smtpd_tls_chain_files = {key}, {certificate}
+smtpd_tls_security_level = may
+smtpd_tls_auth_only = yes
+smtpd_tls_protocols = >=TLSv{minimum}
+smtpd_tls_mandatory_protocols = >=TLSv{minimum}
+smtpd_tls_loglevel = 1
+?clients smtpd_tls_CAfile = {clients}
+?clients smtpd_tls_ask_ccert = yes
+",
+    },
+    steps: &[
+        ("these older settings win over nothing but stay in the file: take them out", "{sudo}postconf -X smtpd_tls_cert_file smtpd_tls_key_file smtpd_use_tls"),
+        ("in master.cf, for people's programs on ports 587 and 465", "submission inet n - y - - smtpd -o smtpd_tls_security_level=encrypt\nsubmissions inet n - y - - smtpd -o smtpd_tls_wrappermode=yes"),
+    ],
+    check: "{sudo}postfix check",
+    reload: "{sudo}postfix reload",
+    proof: ("/var/log/mail.log", "postfix/master[…]: reload -- version\npostfix/smtpd[…]: Anonymous TLS connection established from"),
+    faults: &[
+        Fault {
+            text: "warning: key at index 1 in … does not match next certificate",
+            code: Some(Code::KeyMismatch),
+            why: "key and certificate are not a pair, or the certificate stands before the key",
+            remedy: "smtpd_tls_chain_files = KEY, CERTIFICATE",
+        },
+        Fault {
+            text: "cannot load Certification Authority data",
+            code: None,
+            why: "smtpd_tls_CAfile is not there or not PEM",
+            remedy: "take the line out, or let it name the root",
+        },
+        Fault {
+            text: "TLS is required, but was not offered",
+            code: Some(Code::TlsOnPlainPort),
+            why: "the server has no certificate, so that it offers no STARTTLS",
+            remedy: "postconf smtpd_tls_chain_files smtpd_tls_security_level",
+        },
+    ],
+    tried: Tried::Form("every line was checked to be a setting of its kind"),
+};

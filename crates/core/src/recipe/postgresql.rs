@@ -1,0 +1,101 @@
+//! PostgreSQL.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "postgresql",
+    also: &["postgres", "pg"],
+    title: "PostgreSQL 12 and later",
+    facts: Facts {
+        port: 5432,
+        scheme: "postgres",
+        owner: "postgres",
+        place: Place::Own("/etc/postgresql/tls/{label}"),
+        passphrase: "from a program (ssl_passphrase_command), which must be allowed at a reload too",
+        ..WEB
+    },
+    config: Config {
+        path: "/etc/postgresql/VERSION/main/conf.d/{label}.conf",
+        quote: Quote::Single,
+        text: r"ssl = on
+ssl_cert_file = '{certificate}'
+ssl_key_file = '{key}'
+ssl_min_protocol_version = 'TLSv{minimum}'
+?clients ssl_ca_file = '{clients}'
+?locked ssl_passphrase_command = 'cat {secret}'
+?locked ssl_passphrase_command_supports_reload = on
+?bound listen_addresses = '{address}'
+?otherport port = {port}
+",
+    },
+    steps: &[
+        ("?locked the passphrase of the key, in a file of its own",
+         "?locked {sudo}install -o {owner} -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}"),
+        ("in pg_hba.conf: a line that begins with host lets people in without TLS, hostssl does not",
+         "!clients hostssl all all all scram-sha-256\n?clients hostssl all all all cert"),
+        ("what was set with ALTER SYSTEM wins over every file", "{as_postgres}psql -c \"select name, setting, sourcefile from pg_settings where name like 'ssl%' and source <> 'default'\""),
+    ],
+    check: "{as_postgres}psql -c \"select sourcefile, name, error from pg_file_settings where error is not null\"",
+    reload: "{as_postgres}psql -c \"select pg_reload_conf()\"",
+    proof: ("/var/log/postgresql, with no \"SSL configuration was not reloaded\" after it",
+            "received SIGHUP, reloading configuration files"),
+    faults: &[
+        Fault {
+            text: "private key file … has group or world access",
+            code: Some(Code::KeyReadableByOthers),
+            why: "the key must be 0600 for the database's account, or 0640 for root and its group",
+            remedy: "install it as in the recipe: -o postgres -m 0600",
+        },
+        Fault {
+            text: "private key file … must be owned by the database user or root",
+            code: Some(Code::KeyUnreadableByService),
+            why: "the key belongs to somebody else",
+            remedy: "install it as in the recipe: -o postgres -m 0600",
+        },
+        Fault {
+            text: "could not load server certificate file",
+            code: Some(Code::KeyUnreadableByService),
+            why: "the account postgres cannot read it, or it is not there",
+            remedy: "tamga check FOLDER --account postgres names the obstacle",
+        },
+        Fault {
+            text: "could not access private key file",
+            code: Some(Code::KeyUnreadableByService),
+            why: "the account postgres cannot reach it, or it is not there",
+            remedy: "tamga check FOLDER --account postgres names the obstacle",
+        },
+        Fault {
+            text: "could not load private key file … key values mismatch",
+            code: Some(Code::KeyMismatch),
+            why: "key and certificate are not a pair",
+            remedy: "tamga match FOLDER shows which key belongs to what",
+        },
+        Fault {
+            text: "cannot be reloaded because it requires a passphrase",
+            code: Some(Code::KeyAsksPassphrase),
+            why: "the key is encrypted, and the program that knows the passphrase may not run at a reload",
+            remedy: "ssl_passphrase_command_supports_reload = on",
+        },
+        Fault {
+            text: "SSL configuration was not reloaded",
+            code: None,
+            why: "the new files are not good; the old certificate is still served",
+            remedy: "the line before names the file",
+        },
+        Fault {
+            text: "invalid length of startup packet",
+            code: Some(Code::OtherProtocol),
+            why: "somebody spoke TLS at once; PostgreSQL first wants its own request",
+            remedy: "tamga check postgres://HOST",
+        },
+        Fault {
+            text: "no pg_hba.conf entry for host … no encryption",
+            code: None,
+            why: "the client came without TLS, and only hostssl lines would let it in",
+            remedy: "connect with sslmode=verify-full",
+        },
+    ],
+    tried: Tried::Run("PostgreSQL 15"),
+};

@@ -1,0 +1,105 @@
+//! Python.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "python",
+    also: &["python3", "flask", "uvicorn"],
+    title: "Python 3.8 and later, with its ssl module",
+    facts: Facts {
+        port: 8443,
+        owner: "",
+        passphrase: "from the environment (KEY_PASSPHRASE)",
+        ..WEB
+    },
+    config: Config {
+        path: "server.py, in the application's folder",
+        quote: Quote::Inside,
+        text: r#"import http.server
+import os
+import signal
+import ssl
+import threading
+
+CERTIFICATE = "{certificate}"
+KEY = "{key}"
+
+context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+context.minimum_version = ssl.TLSVersion.TLSv1_{minor}
+?clients context.load_verify_locations("{clients}")
+?clients context.verify_mode = ssl.CERT_REQUIRED
+
+
+def read_identity(*_):
+    context.load_cert_chain(CERTIFICATE, KEY, os.environ.get("KEY_PASSPHRASE"))
+    print("certificate read", flush=True)
+
+
+read_identity()
+# After a renewal: kill -HUP; connections that stand stay.
+signal.signal(signal.SIGHUP, read_identity)
+
+HOST = os.environ.get("HOST", "{address}")
+?redirect 
+?redirect 
+?redirect class ToHttps(http.server.BaseHTTPRequestHandler):
+?redirect     def do_GET(self):
+?redirect         host = self.headers.get("Host", "{first}").rsplit(":", 1)[0]
+?redirect         self.send_response(307)
+?redirect         self.send_header("Location", f"https://{host}{at}{self.path}")
+?redirect         self.end_headers()
+?redirect 
+?redirect     do_HEAD = do_POST = do_PUT = do_DELETE = do_GET
+?redirect 
+?redirect 
+?redirect plain = http.server.ThreadingHTTPServer((HOST, {plain}), ToHttps)
+?redirect threading.Thread(target=plain.serve_forever, daemon=True).start()
+server = http.server.ThreadingHTTPServer((HOST, {port}), http.server.SimpleHTTPRequestHandler)
+server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
+print("https on port {port}", flush=True)
+threading.Thread(target=server.serve_forever, daemon=True).start()
+while True:
+    signal.pause()
+"#,
+    },
+    steps: &[("frameworks take the same two files",
+              "uvicorn application:app --ssl-certfile {certificate} --ssl-keyfile {key}\nflask run --cert {certificate} --key {key}\ngunicorn --certfile {certificate} --keyfile {key} application:app")],
+    check: "python3 -m py_compile server.py",
+    reload: "pkill -HUP -f server.py || python3 server.py",
+    proof: ("what it prints", "certificate read\nhttps on port {port}"),
+    faults: &[
+        Fault {
+            text: "[SSL: KEY_VALUES_MISMATCH]",
+            code: Some(Code::KeyMismatch),
+            why: "key and certificate are not a pair",
+            remedy: "tamga match FOLDER shows which key belongs to what",
+        },
+        Fault {
+            text: "ssl.SSLError: [SSL] PEM lib",
+            code: None,
+            why: "one of the files is not PEM, is empty, or its passphrase is wrong",
+            remedy: "tamga show FILE says what it is",
+        },
+        Fault {
+            text: "CERTIFICATE_VERIFY_FAILED … unable to get local issuer certificate",
+            code: Some(Code::IssuerUnknown),
+            why: "a client in Python does not know the root",
+            remedy: "SSL_CERT_FILE or, for requests, REQUESTS_CA_BUNDLE must name a file with the root",
+        },
+        Fault {
+            text: "CERTIFICATE_VERIFY_FAILED … Hostname mismatch",
+            code: Some(Code::NameNotCovered),
+            why: "the name that the client asked for is not in the certificate",
+            remedy: "tamga renew LABEL --add NAME",
+        },
+        Fault {
+            text: "Could not find a suitable TLS CA certificate bundle, invalid path",
+            code: Some(Code::TrustOverridden),
+            why: "REQUESTS_CA_BUNDLE or CURL_CA_BUNDLE names a file that is not there",
+            remedy: "unset it, or let it name a file with the root",
+        },
+    ],
+    tried: Tried::Run("Python 3.11"),
+};

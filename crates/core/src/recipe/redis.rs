@@ -1,0 +1,82 @@
+//! Redis.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "redis",
+    also: &["valkey"],
+    title: "Redis 6 and later",
+    facts: Facts {
+        port: 6379,
+        scheme: "",
+        owner: "redis",
+        place: Place::Own("/etc/redis/tls/{label}"),
+        passphrase: "plain text in its configuration (tls-key-file-pass): better leave the key open and its file 0600",
+        ..WEB
+    },
+    config: Config {
+        path: "/etc/redis/{label}.conf, with a line \"include\" at the end of redis.conf",
+        quote: Quote::Word,
+        text: r#"# port 0 closes the port without TLS.
+port 0
+tls-port {port}
+?bound bind {address}
+tls-cert-file {certificate}
+tls-key-file {key}
+tls-ca-cert-file {root}
+!only13 tls-protocols "TLSv1.2 TLSv1.3"
+?only13 tls-protocols "TLSv1.3"
+!clients tls-auth-clients no
+?clients tls-auth-clients yes
+?clients tls-ca-cert-file {clients}
+"#,
+    },
+    steps: &[
+        ("at the end of /etc/redis/redis.conf: a later line wins over an earlier one", "include /etc/redis/{label}.conf"),
+        ("programs connect with rediss:// and the root", "redis-cli --tls --cacert {root} -h {host} -p {port} ping"),
+    ],
+    check: "",
+    reload: "redis-cli --tls --cacert {root} -h {host} -p {port} CONFIG SET tls-cert-file {certificate} tls-key-file {key}",
+    proof: ("/var/log/redis/redis-server.log", "Ready to accept connections"),
+    faults: &[
+        Fault {
+            text: "Failed to load certificate",
+            code: Some(Code::KeyUnreadableByService),
+            why: "the account redis cannot read the certificate, or it is not PEM",
+            remedy: "tamga check FOLDER --account redis names the obstacle",
+        },
+        Fault {
+            text: "Failed to load private key",
+            code: Some(Code::KeyMismatch),
+            why: "the key is not the certificate's, is encrypted, or cannot be read",
+            remedy: "tamga match FOLDER, then tamga check FOLDER --account redis",
+        },
+        Fault {
+            text: "Failed to configure CA certificate(s) file/directory",
+            code: None,
+            why: "tls-ca-cert-file is not there or cannot be read",
+            remedy: "install root.pem beside the certificate, as in the recipe",
+        },
+        Fault {
+            text: "Error accepting a client connection: error:0A000416 … certificate unknown",
+            code: Some(Code::IssuerUnknown),
+            why: "a client refused: it does not trust the root",
+            remedy: "give it root.pem (redis-cli --cacert)",
+        },
+        Fault {
+            text: "Error accepting a client connection … wrong version number",
+            code: Some(Code::TlsOnPlainPort),
+            why: "a client spoke without TLS to the port of TLS",
+            remedy: "connect with rediss:// or --tls",
+        },
+        Fault {
+            text: "Error accepting a client connection … peer did not return a certificate",
+            code: Some(Code::ClientCertificateWanted),
+            why: "tls-auth-clients is on by default, and the client showed none",
+            remedy: "tls-auth-clients no, or issue one: tamga issue NAME --purpose client",
+        },
+    ],
+    tried: Tried::Run("Redis 7.0"),
+};

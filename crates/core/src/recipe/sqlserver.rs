@@ -1,0 +1,64 @@
+//! Microsoft SQL Server on Linux.
+
+use super::template::Quote;
+use super::{Config, Facts, Fault, Place, RSA_ONLY, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "sqlserver",
+    also: &["mssql", "sql-server"],
+    title: "SQL Server on Linux (on Windows: import the PKCS#12 file, then the Configuration Manager)",
+    facts: Facts {
+        port: 1433,
+        scheme: "",
+        keys: RSA_ONLY,
+        owner: "mssql",
+        mode: 0o400,
+        place: Place::Own("/var/opt/mssql/tls/{label}"),
+        passphrase: "it cannot: the key must not be encrypted; its file is 0400",
+        ..WEB
+    },
+    config: Config {
+        path: "/var/opt/mssql/mssql.conf, section network",
+        quote: Quote::Bare,
+        text: r"[network]
+tcpport = {port}
+?bound ipaddress = {address}
+tlscert = {certificate}
+tlskey = {key}
+!only13 tlsprotocols = 1.2
+?only13 tlsprotocols = 1.3
+forceencryption = 1
+",
+    },
+    steps: &[
+        ("clients compare the name: it must be what they connect to, and the common name the first of them",
+         "sqlcmd -S {host},{port} -N -U operator"),
+        ("no client needs TrustServerCertificate any more: that switch accepts every certificate",
+         "grep -rn TrustServerCertificate ."),
+    ],
+    check: "",
+    reload: "{sudo}systemctl restart mssql-server",
+    proof: ("/var/opt/mssql/log/errorlog", "The certificate [Cert Hash(sha1) \"…\"] was successfully loaded for encryption."),
+    faults: &[
+        Fault {
+            text: "Unable to load user-specified certificate",
+            code: Some(Code::KeyUnreadableByService),
+            why: "the account cannot read key or certificate, the key is not RSA, or the pair does not fit",
+            remedy: "tamga check FOLDER --account mssql, and tamga issue NAME --for sqlserver",
+        },
+        Fault {
+            text: "The certificate chain was issued by an authority that is not trusted",
+            code: Some(Code::IssuerUnknown),
+            why: "the client does not trust the root",
+            remedy: "trust the root on the client; never TrustServerCertificate=true",
+        },
+        Fault {
+            text: "The target principal name is incorrect",
+            code: Some(Code::NameNotCovered),
+            why: "the client connects by a name or address that the certificate does not have",
+            remedy: "tamga renew LABEL --add NAME",
+        },
+    ],
+    tried: Tried::Form("the file was read by a parser of its kind (INI)"),
+};

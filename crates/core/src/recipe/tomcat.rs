@@ -1,0 +1,71 @@
+//! Apache Tomcat.
+
+use super::template::Quote;
+use super::{COMMON, Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "tomcat",
+    also: &["tomcat9", "tomcat10"],
+    title: "Tomcat 9 and later",
+    facts: Facts {
+        port: 8443,
+        keys: COMMON,
+        owner: "tomcat",
+        mode: 0o600,
+        place: Place::Own("/etc/tomcat10/tls/{label}"),
+        passphrase: "plain text in server.xml (certificateKeyPassword): better leave the key open and its file 0600",
+        ..WEB
+    },
+    config: Config {
+        path: "/etc/tomcat10/server.xml, inside <Service name=\"Catalina\">",
+        quote: Quote::Xml,
+        text: r#"!bound <Connector port="{port}" protocol="org.apache.coyote.http11.Http11NioProtocol"
+?bound <Connector port="{port}" address="{address}" protocol="org.apache.coyote.http11.Http11NioProtocol"
+           SSLEnabled="true" scheme="https" secure="true" maxThreads="150">
+  <UpgradeProtocol className="org.apache.coyote.http2.Http2Protocol"/>
+!only13 !clients   <SSLHostConfig protocols="TLSv1.2+TLSv1.3">
+!only13 ?clients   <SSLHostConfig protocols="TLSv1.2+TLSv1.3" certificateVerification="required" caCertificateFile="{clients}">
+?only13 !clients   <SSLHostConfig protocols="TLSv1.3">
+?only13 ?clients   <SSLHostConfig protocols="TLSv1.3" certificateVerification="required" caCertificateFile="{clients}">
+    <Certificate certificateFile="{certificate}" certificateKeyFile="{key}"/>
+  </SSLHostConfig>
+</Connector>
+"#,
+    },
+    steps: &[
+        ("an older Connector for this port must go: two cannot share it", "{sudo}grep -n 'SSLEnabled' /etc/tomcat10/server.xml"),
+        ("?redirect plain HTTP is sent to HTTPS (302) by this in web.xml, and redirectPort=\"{port}\" in the plain Connector",
+         "?redirect <security-constraint><web-resource-collection><web-resource-name>all</web-resource-name><url-pattern>/*</url-pattern></web-resource-collection><user-data-constraint><transport-guarantee>CONFIDENTIAL</transport-guarantee></user-data-constraint></security-constraint>"),
+    ],
+    check: "{sudo}/usr/share/tomcat10/bin/configtest.sh",
+    reload: "{sudo}systemctl restart tomcat10",
+    proof: ("/var/log/tomcat10/catalina.out", "Starting ProtocolHandler [\"https-jsse-nio-{port}\"]"),
+    faults: &[
+        Fault {
+            text: "Failed to load keystore type … with path … due to",
+            code: None,
+            why: "the file is not there, is no PKCS#12 store, or the passphrase is wrong",
+            remedy: "use the PEM files as in the recipe, or tamga show FILE to see what the store holds",
+        },
+        Fault {
+            text: "No key found for alias",
+            code: None,
+            why: "the store calls the key otherwise",
+            remedy: "tamga show FILE names the aliases; tamga export LABEL --as pkcs12 --alias NAME sets one",
+        },
+        Fault {
+            text: "Cannot store non-PrivateKeys",
+            code: None,
+            why: "a trust store was named where a key store is wanted",
+            remedy: "tamga export LABEL --as pkcs12 with the certificate's label, not the root's",
+        },
+        Fault {
+            text: "java.io.FileNotFoundException … (Permission denied)",
+            code: Some(Code::KeyUnreadableByService),
+            why: "the account tomcat cannot read the file, or a folder above it",
+            remedy: "tamga check FOLDER --account tomcat names the obstacle",
+        },
+    ],
+    tried: Tried::Form("the fragment was read by an XML parser"),
+};

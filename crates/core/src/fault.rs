@@ -1,1 +1,155 @@
-//! x
+//! Certificates that are wrong on purpose, so that a lab can see what its clients say: made in memory, served, and gone.
+
+use crate::authority::HEAD_START;
+use crate::cert::Certificate;
+use crate::cert::profile::{self, Ca, Leaf, Links};
+use crate::error::{Error, Result};
+use crate::issue;
+use crate::key::{KeyAlgorithm, PrivateKey};
+use crate::moment::{DAY, Moment};
+use crate::name::Name;
+use crate::ports::Entropy;
+use crate::purpose::Purpose;
+use crate::report::Authority;
+
+/// What is wrong.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Fault {
+    /// It ended yesterday.
+    Expired,
+    /// It begins tomorrow.
+    NotYet,
+    /// It is for another host.
+    WrongName,
+    /// What leads from it to the root is not sent.
+    NoIntermediate,
+    /// It was signed by a root of the same name with another key.
+    OldRoot,
+    /// It signed itself.
+    SelfSigned,
+    /// Its key is RSA with 1024 bits.
+    WeakKey,
+}
+
+/// Every fault, its word, and what a client must see.
+pub const ALL: [(Fault, &str, &str); 7] = [
+    (Fault::Expired, "expired", "it ended yesterday"),
+    (Fault::NotYet, "not-yet", "it is valid from tomorrow on"),
+    (Fault::WrongName, "wrong-name", "it is for another host"),
+    (Fault::NoIntermediate, "no-intermediate", "the intermediate between it and the root is not sent"),
+    (Fault::OldRoot, "old-root", "its root has the name of the right one and another key"),
+    (Fault::SelfSigned, "self-signed", "it signed itself"),
+    (Fault::WeakKey, "weak-key", "its key is RSA with 1024 bits: OpenSSL refuses it, browsers do not"),
+];
+
+impl Fault {
+    /// Reads a fault's word.
+    pub fn parse(word: &str) -> Option<Fault> {
+        ALL.iter().find(|f| f.1 == word).map(|f| f.0)
+    }
+
+    fn row(self) -> (Fault, &'static str, &'static str) {
+        ALL.into_iter().find(|f| f.0 == self).unwrap_or(ALL[0])
+    }
+
+    /// Its word.
+    pub fn word(self) -> &'static str {
+        self.row().1
+    }
+
+    /// What a client must see.
+    pub fn seen(self) -> &'static str {
+        self.row().2
+    }
+
+    /// True if the authority itself has to sign.
+    pub fn needs_the_authority(self) -> bool {
+        !matches!(self, Fault::OldRoot | Fault::SelfSigned)
+    }
+}
+
+/// What is served.
+pub struct Broken {
+    /// Leaf first.
+    pub chain: Vec<Certificate>,
+    /// The leaf's key.
+    pub key: PrivateKey,
+}
+
+/// Makes a wrong certificate for these names. The authority's key is asked for only where it has to sign.
+///
+/// Errors: a key that is needed was not given; no name for which the authority may sign.
+pub fn make(
+    fault: Fault,
+    names: &[Name],
+    authority: &Authority,
+    authority_key: Option<&PrivateKey>,
+    now: Moment,
+    entropy: &dyn Entropy,
+) -> Result<Broken> {
+    let (from, until) = match fault {
+        Fault::Expired => (now.plus(-30 * DAY), now.plus(-DAY)),
+        Fault::NotYet => (now.plus(DAY), now.plus(2 * DAY)),
+        _ => (now.plus(HEAD_START), now.plus(DAY)),
+    };
+    let names = match fault {
+        Fault::WrongName => vec![another(names)?],
+        _ => names.to_vec(),
+    };
+    let key = match fault {
+        Fault::WeakKey => PrivateKey::weak(entropy)?,
+        _ => PrivateKey::generate(KeyAlgorithm::P256, entropy)?,
+    };
+    let links = Links::default();
+    let subject = names.first().map(profile::leaf_subject).unwrap_or_default().to_der()?;
+    let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until, links: &links };
+    let signing = || authority_key.ok_or(Error::Crypto { doing: "signing without the authority's key" });
+    let above = &authority.certificate;
+    let chain = match fault {
+        Fault::SelfSigned => vec![leaf.self_sign(&key, entropy)?],
+        Fault::OldRoot => {
+            let other_key = PrivateKey::generate(KeyAlgorithm::P256, entropy)?;
+            let top = authority.top().unwrap_or(above);
+            let other = Ca {
+                subject: &top.subject,
+                constraints: None,
+                path_length: None,
+                from,
+                until: now.plus(2 * DAY),
+                links: &links,
+            }
+            .self_sign(&other_key, entropy)?;
+            vec![leaf.issue(key.public(), &other, &other_key, entropy)?]
+        }
+        Fault::NoIntermediate if authority.is_root() => {
+            let between_key = PrivateKey::generate(KeyAlgorithm::P256, entropy)?;
+            let named = crate::cert::subject::Subject {
+                common_name: Some("the intermediate that is not sent".into()),
+                ..Default::default()
+            }
+            .to_der()?;
+            let between = Ca { subject: &named, constraints: None, path_length: Some(0), from, until, links: &links }
+                .under(between_key.public(), above, signing()?, entropy)?;
+            vec![leaf.issue(key.public(), &between, &between_key, entropy)?]
+        }
+        _ => {
+            issue::names_within(&names, authority)?;
+            let signed = leaf.issue(key.public(), above, signing()?, entropy)?;
+            let sent = match fault {
+                Fault::NoIntermediate => Vec::new(),
+                _ => authority.served_with(),
+            };
+            std::iter::once(signed).chain(sent).collect()
+        }
+    };
+    Ok(Broken { chain, key })
+}
+
+/// A host that nobody asked for, near enough to lie within the authority's limits.
+fn another(names: &[Name]) -> Result<Name> {
+    let near = names.iter().find_map(|n| match n {
+        Name::Dns(d) => Some(d.trim_start_matches("*.").to_owned()),
+        _ => None,
+    });
+    Name::parse(&format!("another.{}", near.unwrap_or_else(|| "localhost".into())))
+}

@@ -84,6 +84,12 @@ impl PrivateKey {
         PrivateKey::with_public(inner).ok_or(MAKING)
     }
 
+    /// RSA with 1024 bits: for showing what clients say of it, never for a certificate that is kept.
+    pub fn weak(entropy: &dyn Entropy) -> Result<PrivateKey> {
+        let key = rsa::PrivateKey::new(&mut Rng(entropy), 1024).map_err(|_| MAKING)?;
+        PrivateKey::with_public(Inner::Rsa(Box::new(rsa::pkcs1v15::SigningKey::new(key)))).ok_or(MAKING)
+    }
+
     /// From a curve and a scalar; None for another curve or a scalar that is not on it.
     pub fn from_ec(curve: ObjectIdentifier, scalar: &[u8]) -> Option<PrivateKey> {
         PrivateKey::with_public(match curve {

@@ -1,11 +1,11 @@
 //! What a site answers: its page, a file, a redirect.
 
-use super::Content;
+use super::{Content, echo, proxy};
 use http_body_util::combinators::BoxBody;
 use http_body_util::{BodyExt, Channel, Full};
 use hyper::body::{Bytes, Incoming};
 use hyper::header::{ALLOW, CONTENT_LENGTH, CONTENT_TYPE, HOST, HeaderName, HeaderValue, LOCATION};
-use hyper::{Method, Request, Response, StatusCode};
+use hyper::{Method, Request, Response, StatusCode, Version};
 use rustls::ProtocolVersion;
 use std::io::Read;
 use std::net::SocketAddr;
@@ -29,24 +29,36 @@ pub struct Line {
     pub length: u64,
     /// The protocol, such as `TLS 1.3`.
     pub protocol: &'static str,
+    /// The version of HTTP, such as `HTTP/2`.
+    pub http: &'static str,
 }
 
-type Body = BoxBody<Bytes, std::io::Error>;
+pub(super) type Body = BoxBody<Bytes, std::io::Error>;
 
 /// Answers a request.
 pub(super) async fn to(
-    request: &Request<Incoming>,
+    request: Request<Incoming>,
     content: &Content,
     peer: SocketAddr,
     protocol: Option<ProtocolVersion>,
 ) -> (Response<Body>, Line) {
-    let (method, path) = (request.method(), request.uri().path());
-    let reads = matches!(*method, Method::GET | Method::HEAD);
+    let http = if request.version() == Version::HTTP_2 { "HTTP/2" } else { "HTTP/1.1" };
+    let (method, path) = (request.method().clone(), request.uri().path().to_owned());
+    let reads = matches!(method, Method::GET | Method::HEAD);
+    if let Content::Proxy(upstream) = content {
+        let response = proxy::pass(request, upstream, peer).await;
+        return told(response, Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http });
+    }
+    if echo::is_wanted(&request) {
+        let response = echo::start(request).unwrap_or_else(|| with_status(StatusCode::BAD_REQUEST, "no key\n"));
+        return told(response, Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http });
+    }
     let found = match content {
         _ if !reads => None,
         Content::Page(page) if path == "/" => Some(whole("text/html; charset=utf-8", page.clone().into())),
         Content::Page(_) => None,
-        Content::Folder(folder) => file(folder, path, *method == Method::HEAD).await,
+        Content::Folder(folder) => file(folder, &path, method == Method::HEAD).await,
+        Content::Proxy(_) => None,
     };
     let mut response = match found {
         Some(response) => response,
@@ -60,15 +72,22 @@ pub(super) async fn to(
     response
         .headers_mut()
         .insert(HeaderName::from_static("x-content-type-options"), HeaderValue::from_static("nosniff"));
+    told(response, Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http })
+}
+
+/// An answer with the line that is told of it.
+fn told(response: Response<Body>, line: Line) -> (Response<Body>, Line) {
     let length = response.headers().get(CONTENT_LENGTH).and_then(|l| l.to_str().ok()?.parse().ok()).unwrap_or(0);
-    let protocol = match protocol {
+    let status = response.status().as_u16();
+    (response, Line { status, length, ..line })
+}
+
+fn of_tls(protocol: Option<ProtocolVersion>) -> &'static str {
+    match protocol {
         Some(ProtocolVersion::TLSv1_3) => "TLS 1.3",
         Some(ProtocolVersion::TLSv1_2) => "TLS 1.2",
         _ => "TLS",
-    };
-    let (method, path) = (method.to_string(), path.to_owned());
-    let status = response.status().as_u16();
-    (response, Line { peer, method, path, status, length, protocol })
+    }
 }
 
 fn full(bytes: Bytes) -> Body {
@@ -83,8 +102,18 @@ fn whole(kind: &'static str, bytes: Bytes) -> Response<Body> {
     response
 }
 
+/// Nothing.
+pub(super) fn empty() -> Body {
+    full(Bytes::new())
+}
+
 fn with_status(status: StatusCode, text: &'static str) -> Response<Body> {
-    let mut response = whole("text/plain; charset=utf-8", Bytes::from_static(text.as_bytes()));
+    with_status_and(status, text.to_owned())
+}
+
+/// A status with a sentence.
+pub(super) fn with_status_and(status: StatusCode, text: String) -> Response<Body> {
+    let mut response = whole("text/plain; charset=utf-8", text.into());
     *response.status_mut() = status;
     response
 }

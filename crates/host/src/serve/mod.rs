@@ -1,13 +1,16 @@
-//! A small HTTPS site on loopback: one page or a folder, HTTP/1.1.
+//! A small HTTPS site on loopback: one page, a folder or an application behind it; HTTP/1.1, HTTP/2 and WebSocket.
 
 mod answer;
+mod echo;
+mod proxy;
 mod tls;
+mod weak;
 
 use crate::error::{Error, Result};
 use hyper::body::Incoming;
 use hyper::service::service_fn;
 use hyper::{Request, Response};
-use hyper_util::rt::TokioIo;
+use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener};
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -16,6 +19,7 @@ use tokio::sync::watch;
 use tokio_rustls::TlsAcceptor;
 
 pub use answer::Line;
+pub use proxy::Upstream;
 pub use tls::{Minimum, Served, Site};
 
 /// A client that does not finish its handshake in this time is let go.
@@ -27,6 +31,9 @@ const FAREWELL: Duration = Duration::from_secs(2);
 /// More at once are kept waiting: each costs memory and a file descriptor.
 const MOST: usize = 4_000;
 
+/// So many requests of one HTTP/2 connection are answered at once.
+const STREAMS: u32 = 100;
+
 /// What is shown.
 #[derive(Clone)]
 pub enum Content {
@@ -34,6 +41,8 @@ pub enum Content {
     Page(String),
     /// The files below a folder, but for those whose name begins with a dot and private keys.
     Folder(PathBuf),
+    /// An application that speaks plain HTTP.
+    Proxy(Upstream),
 }
 
 /// Told of every answer.
@@ -124,6 +133,7 @@ async fn secured(
 ) {
     let Ok(Ok(tls)) = tokio::time::timeout(PATIENCE, acceptor.accept(socket)).await else { return };
     let protocol = tls.get_ref().1.protocol_version();
+    let two = tls.get_ref().1.alpn_protocol() == Some(b"h2");
     let last = Arc::new(std::sync::Mutex::new(tokio::time::Instant::now()));
     let asked = last.clone();
     let service = service_fn(move |request: Request<Incoming>| {
@@ -132,28 +142,40 @@ async fn secured(
             *at = tokio::time::Instant::now();
         }
         async move {
-            let (response, line) = answer::to(&request, site.content(), peer, protocol).await;
+            let (response, line) = answer::to(request, site.content(), peer, protocol).await;
             if let Some(seen) = site.seen() {
                 seen(&line);
             }
             Ok::<_, std::convert::Infallible>(response)
         }
     });
-    let mut builder = hyper::server::conn::http1::Builder::new();
-    builder.timer(hyper_util::rt::TokioTimer::new()).header_read_timeout(PATIENCE);
-    let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(tls), service));
-    loop {
-        let since = last.lock().map_or_else(|e| *e.into_inner(), |at| *at);
-        tokio::select! {
-            // An error here is a client that went away: nobody is left to tell.
-            _ = connection.as_mut() => return,
-            _ = stopped.changed() => connection.as_mut().graceful_shutdown(),
-            () = tokio::time::sleep_until(since + IDLE) => {
-                if last.lock().map_or_else(|e| *e.into_inner(), |at| *at) == since {
-                    return;
+    // The two kinds of connection have no common trait.
+    macro_rules! until_it_ends {
+        ($connection:expr) => {{
+            let mut connection = std::pin::pin!($connection);
+            loop {
+                let since = last.lock().map_or_else(|e| *e.into_inner(), |at| *at);
+                tokio::select! {
+                    // An error here is a client that went away: nobody is left to tell.
+                    _ = connection.as_mut() => return,
+                    _ = stopped.changed() => connection.as_mut().graceful_shutdown(),
+                    () = tokio::time::sleep_until(since + IDLE) => {
+                        if last.lock().map_or_else(|e| *e.into_inner(), |at| *at) == since {
+                            return;
+                        }
+                    }
                 }
             }
-        }
+        }};
+    }
+    if two {
+        let mut builder = hyper::server::conn::http2::Builder::new(TokioExecutor::new());
+        builder.timer(TokioTimer::new()).max_concurrent_streams(STREAMS);
+        until_it_ends!(builder.serve_connection(TokioIo::new(tls), service))
+    } else {
+        let mut builder = hyper::server::conn::http1::Builder::new();
+        builder.timer(TokioTimer::new()).header_read_timeout(PATIENCE);
+        until_it_ends!(builder.serve_connection(TokioIo::new(tls), service).with_upgrades())
     }
 }
 
@@ -162,7 +184,7 @@ async fn redirected(socket: tokio::net::TcpStream, port: u16) {
         Ok::<_, std::convert::Infallible>(answer::redirect(&request, port)) as std::result::Result<Response<_>, _>
     });
     let mut builder = hyper::server::conn::http1::Builder::new();
-    builder.timer(hyper_util::rt::TokioTimer::new()).header_read_timeout(PATIENCE);
+    builder.timer(TokioTimer::new()).header_read_timeout(PATIENCE);
     let _ = tokio::time::timeout(IDLE, builder.serve_connection(TokioIo::new(socket), service)).await;
 }
 

@@ -1,6 +1,6 @@
 //! The TLS side of a site: its certificate, which may be replaced while it runs, and whom it lets in.
 
-use super::{Content, Seen};
+use super::{Content, Seen, weak};
 use crate::error::{Error, Result};
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
 use rustls::server::{ClientHello, ResolvesServerCert, WebPkiClientVerifier};
@@ -39,12 +39,16 @@ impl ResolvesServerCert for Served {
     }
 }
 
-fn failed(said: String) -> Error {
+pub(super) fn failed(said: String) -> Error {
     Error::Program { program: "the site's TLS".into(), said }
 }
 
 fn certified(chain: &[Vec<u8>], key: &PrivateKey) -> Result<CertifiedKey> {
     let pkcs8 = tamga_core::form::private_key::pkcs8(key).map_err(|e| failed(e.to_string()))?;
+    if weak::is_weak(key) {
+        let chain = chain.iter().map(|der| CertificateDer::from(der.clone())).collect();
+        return Ok(CertifiedKey::new(chain, Arc::new(weak::Weak::new(&pkcs8)?)));
+    }
     let key = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(pkcs8.to_vec()));
     let chain = chain.iter().map(|der| CertificateDer::from(der.clone())).collect();
     CertifiedKey::from_der(chain, key, &rustls::crypto::ring::default_provider())
@@ -76,6 +80,8 @@ impl Site {
     ) -> Result<Site> {
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let versions: &[_] = match minimum {
+            // Such a key signs in the way of TLS 1.2 alone.
+            _ if weak::is_weak(key) => &[&rustls::version::TLS12],
             Minimum::Tls12 => rustls::DEFAULT_VERSIONS,
             Minimum::Tls13 => &[&rustls::version::TLS13],
         };
@@ -94,7 +100,7 @@ impl Site {
         };
         let served = Arc::new(Served(RwLock::new(Arc::new(certified(chain, key)?))));
         let mut config = builder.with_cert_resolver(served.clone());
-        config.alpn_protocols = vec![b"http/1.1".to_vec()];
+        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
         Ok(Site { served, config: Arc::new(config), content, seen: None })
     }
 

@@ -1,5 +1,9 @@
 //! `tamga serve LABEL`.
 
+mod page;
+
+pub(crate) use page::page;
+
 use super::issue::current;
 use crate::cli::SecretArgs;
 use crate::exit::{Done, Result};
@@ -11,17 +15,20 @@ use std::sync::Arc;
 use std::time::Duration;
 use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::cert::Certificate;
+use tamga_core::error::Error;
+use tamga_core::fault::{self, Fault};
 use tamga_core::form::pem;
 use tamga_core::key::PrivateKey;
+use tamga_core::name::Name;
 use tamga_core::report::Issued;
-use tamga_host::serve::{self, Content, Line, Minimum, Served, Site};
+use tamga_host::serve::{self, Content, Line, Minimum, Served, Site, Upstream};
 
 /// How often the folder is looked at for a renewed certificate.
 const LOOK_AGAIN: Duration = Duration::from_secs(1);
 
 #[derive(clap::Args)]
 #[command(
-    after_help = "Examples: tamga serve charts.saltmarsh.test --port 8443\n          tamga serve charts.saltmarsh.test --folder ./site --redirect-from 8080"
+    after_help = "Examples: tamga serve charts.saltmarsh.test --port 8443\n          tamga serve charts.saltmarsh.test --folder ./site --redirect-from 8080\n          tamga serve charts.saltmarsh.test --proxy-to http://127.0.0.1:3000"
 )]
 pub(crate) struct ServeArgs {
     /// A certificate's label
@@ -32,6 +39,13 @@ pub(crate) struct ServeArgs {
     /// Serve the files below this folder (never hidden ones, never private keys) [default: a page about the certificate]
     #[arg(long, value_name = "DIR")]
     folder: Option<PathBuf>,
+    /// Pass requests and WebSockets on to an application that speaks plain HTTP
+    #[arg(long, value_name = "URL", conflicts_with = "folder")]
+    proxy_to: Option<String>,
+    /// A server that is broken on purpose, so that a lab can try its clients
+    #[arg(long, value_name = "FAULT",
+          value_parser = ["expired", "not-yet", "wrong-name", "no-intermediate", "old-root", "self-signed", "weak-key"])]
+    fault: Option<String>,
     /// Answer plain HTTP on this port with a redirect to HTTPS
     #[arg(long, value_name = "PORT")]
     redirect_from: Option<u16>,
@@ -47,13 +61,22 @@ pub(crate) struct ServeArgs {
 
 pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
     let meant = &current(session, &args.label)?;
-    let (chain, key) = identity(meant, &args.secrets)?;
+    let fault = args.fault.as_deref().and_then(Fault::parse);
+    let (chain, key) = match fault {
+        Some(fault) => broken(session, fault, meant, &args.secrets)?,
+        None => identity(meant, &args.secrets)?,
+    };
     let clients_under = match &args.client_authority {
         Some(label) => vec![authority::choose(Some(label), &session.authorities()?, false)?.certificate.clone()],
         None => Vec::new(),
     };
-    let content = match &args.folder {
-        Some(folder) => {
+    let content = match (&args.folder, &args.proxy_to) {
+        (_, Some(typed)) => Content::Proxy(Upstream::parse(typed).ok_or_else(|| Error::Word {
+            what: "address of an application",
+            typed: typed.clone(),
+            accepted: "http://HOST:PORT, without a path".into(),
+        })?),
+        (Some(folder), None) => {
             let failed = tamga_host::error::Error::file("serving", folder);
             let is_folder = std::fs::metadata(folder).map_err(failed)?.is_dir();
             let why = std::io::Error::from(std::io::ErrorKind::NotADirectory);
@@ -62,7 +85,7 @@ pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
             }
             Content::Folder(folder.clone())
         }
-        None => Content::Page(page(meant)),
+        (None, None) => Content::Page(page(meant)),
     };
     let minimum = if args.tls_minimum == "1.3" { Minimum::Tls13 } else { Minimum::Tls12 };
     let is_json = session.common.format == crate::cli::Format::Json;
@@ -79,12 +102,23 @@ pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
     let urls = urls(&meant.certificate, port);
     if is_json {
         let line = json!({"tamga": 1, "command": "serve", "ok": true, "event": "listening", "port": port, "urls": urls,
-            "redirect_port": plain_port});
+            "redirect_port": plain_port, "fault": fault.map(Fault::word)});
         human::as_it_is(&format!("{line}\n"));
     } else if !quiet {
         human::out(&format!("{} {} on loopback; Ctrl-C stops\n", human::good("serving"), human::strong(&meant.label)));
         for url in &urls {
             human::out(&format!("  {url}\n"));
+        }
+        if let Some(typed) = &args.proxy_to {
+            human::out(&format!("  {typed} stands behind it\n"));
+        }
+        if let Some(fault) = fault {
+            human::out(&format!(
+                "{} {}: {}. A client that takes it without a word does not look.\n",
+                human::bad("broken on purpose"),
+                fault.word(),
+                fault.seen()
+            ));
         }
         if let Some(p) = plain_port {
             human::out(&format!("  http on port {p} is sent there (307)\n"));
@@ -96,10 +130,33 @@ pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
         let renewals = renewals(session, meant, &args.secrets, &served, is_json);
         tokio::select! {
             done = serve::run(listeners, plain, site, stopped()) => done,
-            () = renewals => Ok(()),
+            () = renewals, if fault.is_none() => Ok(()),
         }
     })?;
     Ok(Done::good("stopped\n".into(), json!({"event": "stopped", "port": port})))
+}
+
+/// A certificate that is wrong on purpose, in memory alone; the ledger knows that there was one.
+fn broken(session: &Session, fault: Fault, meant: &Issued, secrets: &SecretArgs) -> Result<(Vec<Vec<u8>>, PrivateKey)> {
+    let all = session.authorities()?;
+    let Some(a) = meant.authority.as_deref().and_then(|label| all.iter().find(|a| a.label == label)) else {
+        return Err(Error::Contradiction {
+            what: format!("{} has no authority whose certificates could go wrong", meant.label),
+            why: "it is self-signed, or its authority is not in this data folder".into(),
+            instead: "take one that was issued under an authority: tamga list".into(),
+        }
+        .into());
+    };
+    let key = match fault.needs_the_authority() {
+        true => Some(session.authority_key(a, secrets)?),
+        false => None,
+    };
+    let names: Vec<Name> = meant.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).collect();
+    let made = fault::make(fault, &names, a, key.as_ref(), session.now, &tamga_host::entropy::System)?;
+    let (_lock, ledger) = session.open_for_change()?;
+    let said = format!("{}: serial {}, in memory only", fault.word(), made.chain[0].serial);
+    ledger.note(session.now, "fault served", &meant.label, &said)?;
+    Ok((made.chain.iter().map(|c| c.der().to_vec()).collect(), made.key))
 }
 
 /// One answer in one line.
@@ -108,7 +165,7 @@ fn tell(line: &Line, is_json: bool) {
     let path = tamga_core::text::harmless(&line.path);
     if is_json {
         let object = json!({"event": "request", "at": at.to_string(), "peer": line.peer.ip().to_string(), "method": line.method,
-            "path": line.path, "status": line.status, "length": line.length, "protocol": line.protocol});
+            "path": line.path, "status": line.status, "length": line.length, "protocol": line.protocol, "http": line.http});
         human::as_it_is(&format!("{object}\n"));
     } else {
         let status = if line.status < 400 {
@@ -117,7 +174,14 @@ fn tell(line: &Line, is_json: bool) {
             human::bad(&line.status.to_string())
         };
         let words =
-            format!("{at} {} {} {path} {status} {} {}\n", line.peer.ip(), line.method, line.length, line.protocol);
+            format!(
+                "{at} {} {} {path} {status} {} {} {}\n",
+                line.peer.ip(),
+                line.method,
+                line.length,
+                line.protocol,
+                line.http
+            );
         human::as_it_is(&words);
     }
 }
@@ -187,28 +251,4 @@ fn urls(c: &Certificate, port: u16) -> Vec<String> {
         .filter(|n| !n.starts_with("*.") && !n.contains('@') && !n.contains("//"))
         .map(|n| if n.contains(':') { format!("https://[{n}]:{port}/") } else { format!("https://{n}:{port}/") })
         .collect()
-}
-
-/// The page: which certificate this is, so that a person sees what they look at.
-pub(crate) fn page(i: &Issued) -> String {
-    let c = &i.certificate;
-    let escape = |s: &str| s.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
-    let rows: String = [
-        ("Names", c.name_words().join(", ")),
-        ("Issued by", c.issuer_words()),
-        ("Valid until", c.not_after.date()),
-        ("SHA-256", c.sha256()),
-    ]
-    .iter()
-    .map(|(k, v)| format!("<dt>{k}</dt><dd>{}</dd>", escape(v)))
-    .collect();
-    format!(
-        "<!doctype html><html lang=\"en\"><meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\">\
-<title>{label}</title><style>:root{{color-scheme:light dark}}body{{font:16px/1.5 system-ui,sans-serif;max-width:44rem;\
-margin:12vh auto;padding:0 1.5rem}}h1{{font-size:1.5rem}}dt{{font-weight:600;margin-top:.8rem}}dd{{margin:0;\
-overflow-wrap:anywhere;font-family:ui-monospace,monospace;font-size:.9rem}}</style>\
-<h1>{label} is served over HTTPS</h1><p>If you see this page without a warning, this browser trusts the root of its \
-certificate.</p><dl>{rows}</dl></html>\n",
-        label = escape(&i.label)
-    )
 }

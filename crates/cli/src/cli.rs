@@ -1,8 +1,8 @@
 //! The words of the command line. What they mean is in `commands/`.
 
 use crate::commands::{
-    authority, check, completions, demo, explain, export, hosts, issue, leave, list, pairs, receive, recipe, renew, repair,
-    request, revoke, serve, setup, show, sign, trust,
+    authority, check, completions, demo, explain, export, hosts, issue, leave, list, pairs, receive, recipe, renew,
+    repair, request, revoke, serve, setup, show, sign, trust,
 };
 use clap::{ArgMatches, Args, FromArgMatches, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;

@@ -53,16 +53,17 @@ pub struct Stop {
 pub struct Obstacle<'a> {
     /// Where.
     pub at: &'a Stop,
-    /// Whose bits decided: `owner`, `group`, `others`, `list`.
+    /// Whose bits decided: `its owner`, `its group`, `others`, `list`.
     pub by: &'static str,
 }
 
 impl Account {
     /// An account by its name or number, from the texts of `/etc/passwd` and `/etc/group`.
     pub fn find(typed: &str, passwd: &str, group: &str) -> Option<Account> {
-        let fields = passwd.lines().map(|l| l.split(':').collect::<Vec<_>>()).find(|f| {
-            f.len() >= 4 && (f[0] == typed || (f[2] == typed && !typed.is_empty()))
-        })?;
+        let fields = passwd
+            .lines()
+            .map(|l| l.split(':').collect::<Vec<_>>())
+            .find(|f| f.len() >= 4 && (f[0] == typed || (f[2] == typed && !typed.is_empty())))?;
         let (name, uid, primary) = (fields[0].to_owned(), fields[2].parse().ok()?, fields[3].parse().ok()?);
         let mut groups = vec![primary];
         for line in group.lines() {
@@ -115,7 +116,7 @@ pub fn obstacle<'a>(account: &Account, way: &'a [Stop]) -> Option<Obstacle<'a>> 
 fn rights(account: &Account, at: &Stop) -> (u8, &'static str) {
     let bits = |shift: u32| ((at.mode >> shift) & 7) as u8;
     if account.uid == at.owner {
-        return (bits(6), "owner");
+        return (bits(6), "its owner");
     }
     let none = Acl { owning_group: bits(3), ..Acl::default() };
     let acl = at.acl.as_ref().unwrap_or(&none);
@@ -128,7 +129,7 @@ fn rights(account: &Account, at: &Stop) -> (u8, &'static str) {
     // Of several matching groups any may grant; their rights together say whether one does.
     let granted = own.into_iter().chain(named).reduce(|a, b| a | b);
     match granted {
-        Some(may) => (may & mask, if at.acl.is_some() { "list" } else { "group" }),
+        Some(may) => (may & mask, if at.acl.is_some() { "list" } else { "its group" }),
         None => (bits(0), "others"),
     }
 }
@@ -151,9 +152,9 @@ mod tests {
         assert_eq!(refused(&[stop(0, 0, 0o755, true), stop(114, 0, 0o600, false)]), None);
         assert_eq!(refused(&[stop(0, 0, 0o700, true), stop(114, 0, 0o600, false)]), Some("others"));
         // Its own file that only others may read: refused all the same.
-        assert_eq!(refused(&[stop(114, 0, 0o004, false)]), Some("owner"));
+        assert_eq!(refused(&[stop(114, 0, 0o004, false)]), Some("its owner"));
         assert_eq!(refused(&[stop(0, 110, 0o640, false)]), None);
-        assert_eq!(refused(&[stop(0, 110, 0o604, false)]), Some("group"));
+        assert_eq!(refused(&[stop(0, 110, 0o604, false)]), Some("its group"));
         assert_eq!(refused(&[stop(0, 0, 0o711, true), stop(0, 0, 0o604, false)]), None);
         let root = Account { name: "root".into(), uid: 0, groups: vec![0] };
         assert_eq!(obstacle(&root, &[stop(1, 1, 0, true)]), None);

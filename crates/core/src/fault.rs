@@ -89,8 +89,8 @@ pub fn make(
 ) -> Result<Broken> {
     let (from, until) = match fault {
         Fault::Expired => (now.plus(-30 * DAY), now.plus(-DAY)),
-        Fault::NotYet => (now.plus(DAY), now.plus(2 * DAY)),
-        _ => (now.plus(HEAD_START), now.plus(DAY)),
+        Fault::NotYet => (now.plus(DAY), now.plus(90 * DAY)),
+        _ => (now.plus(HEAD_START), now.plus(90 * DAY)),
     };
     let names = match fault {
         Fault::WrongName => vec![another(names)?],
@@ -115,7 +115,7 @@ pub fn make(
                 constraints: None,
                 path_length: None,
                 from,
-                until: now.plus(2 * DAY),
+                until: now.plus(100 * DAY),
                 links: &links,
             }
             .self_sign(&other_key, entropy)?;

@@ -7,5 +7,6 @@ pub mod judge;
 pub mod mutual;
 pub mod sample;
 pub mod sandbox;
+pub mod server;
 pub mod terminal;
 pub mod trace;

@@ -117,6 +117,24 @@ impl Sandbox {
         c
     }
 
+    /// Another program in the sandbox, which finds the one under test by its name.
+    pub fn around(&self, program: &str) -> Command {
+        let own = self.command(&[]);
+        let folder = self.program.parent().unwrap_or(Path::new(".")).display().to_string();
+        let mut c = Command::new(program);
+        c.current_dir(self.path("lab")).env_clear().envs(own.get_envs().filter_map(|(k, v)| Some((k, v?))));
+        c.env("PATH", format!("{folder}:{}:/usr/sbin:/sbin", self.path));
+        c
+    }
+
+    /// Lets other accounts of this machine pass through the sandbox's own folders.
+    pub fn open_to_others(&self) {
+        use std::os::unix::fs::PermissionsExt;
+        for folder in ["", "lab"] {
+            std::fs::set_permissions(self.path(folder), std::fs::Permissions::from_mode(0o755)).unwrap();
+        }
+    }
+
     /// Runs the program.
     pub fn run(&self, args: &[&str]) -> Ran {
         self.command(args).output().unwrap().into()

@@ -1,6 +1,6 @@
 //! `tamga explain [CODE or log text]`.
 
-use crate::exit::{Done, Result};
+use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use serde_json::{Value, json};
@@ -57,6 +57,14 @@ fn of_a_log(line: &str) -> Result<Done> {
         }
     }
     codes.dedup();
+    if servers.is_empty() && codes.is_empty() && line.trim().contains(' ') {
+        let text = format!(
+            "{} this is no text of a server or client that Tamga knows\n  {}  tamga check HOST:PORT looks for itself; tamga check FOLDER looks at the files\n",
+            human::care("unknown"),
+            human::dim("do:")
+        );
+        return Ok(Done { text, json: json!({"servers": [], "findings": []}), code: exit::BAD });
+    }
     if servers.is_empty() && codes.is_empty() {
         return Err(Error::Word {
             what: "finding or text of a log",
@@ -67,7 +75,11 @@ fn of_a_log(line: &str) -> Result<Done> {
     }
     let mut text = String::new();
     for k in &servers {
-        let code = k.fault.code.map(|c| format!("  {}", human::dim(&format!("(tamga explain {})", c.word())))).unwrap_or_default();
+        let code = k
+            .fault
+            .code
+            .map(|c| format!("  {}", human::dim(&format!("(tamga explain {})", c.word()))))
+            .unwrap_or_default();
         text.push_str(&format!(
             "{} {}{code}\n      {}\n  {}  {}\n",
             human::strong(k.recipe.id),

@@ -47,7 +47,13 @@ pub(crate) struct ExportArgs {
 
 impl ExportArgs {
     /// A label in a form, as `--for` wants it.
-    pub(crate) fn of(label: &str, form: Form, output: PathBuf, secrets: SecretArgs, new_secrets: NewSecretArgs) -> Self {
+    pub(crate) fn of(
+        label: &str,
+        form: Form,
+        output: PathBuf,
+        secrets: SecretArgs,
+        new_secrets: NewSecretArgs,
+    ) -> Self {
         Self {
             what: label.to_owned(),
             form: form.word().to_owned(),

@@ -2,13 +2,13 @@
 
 use super::export::may_replace;
 use super::issue::current;
+use crate::cli::{NewSecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Session, stored_key};
 use crate::words::human;
 use serde_json::{Value, json};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
-use crate::cli::{NewSecretArgs, SecretArgs};
 use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::error::Error;
 use tamga_core::export::Form;
@@ -148,7 +148,9 @@ pub(crate) fn in_its_form(
         return Ok(next);
     }
     let output = issued.folder.join(format!("{}.{}", issued.label, form.ending()));
-    let given = new_secrets.encrypt_key || new_secrets.new_passphrase_file.is_some() || new_secrets.new_passphrase_env.is_some();
+    let given = new_secrets.encrypt_key
+        || new_secrets.new_passphrase_file.is_some()
+        || new_secrets.new_passphrase_env.is_some();
     let mut new_secrets = new_secrets.clone();
     let mut opened = secrets.clone();
     if given {
@@ -174,7 +176,8 @@ pub(crate) fn in_its_form(
         now: session.now,
         common: crate::cli::Common { yes: true, ..session.common.clone() },
     };
-    let made = super::export::run(&session, &super::export::ExportArgs::of(&issued.label, form, output, opened, new_secrets))?;
+    let made =
+        super::export::run(&session, &super::export::ExportArgs::of(&issued.label, form, output, opened, new_secrets))?;
     Ok(format!("{}{next}", made.text))
 }
 

@@ -1,7 +1,7 @@
 //! `tamga request NAME…`: a key that waits here, and a request to be signed elsewhere.
 
-use super::recipe;
 use super::issue::{folder, purposes, unoccupied};
+use super::recipe;
 use crate::cli::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, open, stored_key};

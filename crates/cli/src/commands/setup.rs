@@ -1,7 +1,7 @@
 //! `tamga setup [NAME…]`: the job in one step, and its proof.
 
 use super::issue::Source;
-use super::{recipe, authority as make_authority, issue as make_certificate, serve, trust as stores};
+use super::{authority as make_authority, issue as make_certificate, recipe, serve, trust as stores};
 use crate::cli::{NewSecretArgs, SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;

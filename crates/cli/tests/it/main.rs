@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
+mod account;
 mod authority;
 mod certificates;
 mod check;
@@ -12,7 +13,10 @@ mod export;
 mod hosts;
 mod issue;
 mod ledger;
+mod preludes;
+mod recipes;
 mod serve;
+mod servers;
 mod setup;
 mod stopped;
 mod trust;

@@ -2,7 +2,7 @@
 
 use crate::lab;
 use serde_json::Value;
-use std::io::{BufRead, BufReader, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;
 use std::process::{Child, Command, Stdio};
 use tamga_testkit::sandbox::{Sandbox, has};
@@ -151,4 +151,166 @@ fn clients_that_say_nothing_or_nonsense_keep_nobody_out() {
     // curl gives up before the site gives up the silent ones: nobody waits for them.
     assert_eq!(site.curl(&s, "/", &[]).0, "200");
     drop(silent);
+}
+
+#[test]
+fn both_versions_of_http_and_an_echo_over_web_socket() {
+    if !has(&["curl"]) {
+        return;
+    }
+    let s = lab();
+    let mut site = Site::start(&s, &[]);
+    let version = |site: &Site, words: &[&str]| {
+        let more = [&["-o", "/dev/null", "-w", "\n%{http_version}"], words].concat();
+        site.curl(&s, "/", &more).0
+    };
+    let (two, one) = (version(&site, &["--http2"]), version(&site, &["--http1.1"]));
+    assert_eq!((two.as_str(), one.as_str()), ("2", "1.1"));
+    let told = (site.event(), site.event());
+    assert_eq!((told.0["http"].as_str(), told.1["http"].as_str()), (Some("HTTP/2"), Some("HTTP/1.1")));
+    assert_eq!(echoed(&s, u16::try_from(site.port).unwrap(), "/"), "spring tide");
+    assert_eq!(site.event()["status"], 101);
+}
+
+/// Sends one text over a WebSocket whose TLS is verified with the root, and gives back what came.
+fn echoed(s: &Sandbox, port: u16, path: &str) -> String {
+    let root = tamga_core::form::pem::certificates(&std::fs::read(s.lab("charts/root.pem")).unwrap()).remove(0);
+    let mut tls = tamga_testkit::mutual::visit(&root, "localhost", port);
+    let ask = format!(
+        "GET {path} HTTP/1.1\r\nHost: localhost:{port}\r\nConnection: keep-alive, Upgrade\r\nUpgrade: websocket\r\n\
+         Sec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n"
+    );
+    tls.write_all(ask.as_bytes()).unwrap();
+    let mut lines = BufReader::new(tls);
+    let mut head = String::new();
+    while !head.ends_with("\r\n\r\n") {
+        assert!(lines.read_line(&mut head).unwrap() > 0, "{head}");
+    }
+    // The answer to the key of RFC 6455 §1.3.
+    assert!(head.starts_with("HTTP/1.1 101") && head.contains("s3pPLMBiTxaQ9kYGzzhZRbK+xOo="), "{head}");
+    // One masked text frame (§5.2), with a mask of zeros.
+    let text = b"spring tide";
+    let frame = [&[0x81, 0x80 | text.len() as u8, 0, 0, 0, 0], &text[..]].concat();
+    lines.get_mut().write_all(&frame).unwrap();
+    let mut back = vec![0; 2 + text.len()];
+    lines.read_exact(&mut back).unwrap();
+    assert_eq!(back[..2], [0x81, text.len() as u8]);
+    String::from_utf8(back[2..].to_vec()).unwrap()
+}
+
+#[test]
+fn an_application_behind_it_gets_requests_and_web_sockets() {
+    if !has(&["curl"]) {
+        return;
+    }
+    let s = lab();
+    // The application: says what it was asked, and goes over to WebSocket where that is wanted.
+    let listener = std::net::TcpListener::bind(("127.0.0.1", 0)).unwrap();
+    let behind = listener.local_addr().unwrap().port();
+    let application = std::thread::spawn(move || {
+        for socket in listener.incoming().take(3) {
+            let mut socket = BufReader::new(socket.unwrap());
+            let mut head = String::new();
+            while !head.ends_with("\r\n\r\n") {
+                assert!(socket.read_line(&mut head).unwrap() > 0);
+            }
+            let length =
+                head.lines().find_map(|l| l.to_lowercase().strip_prefix("content-length: ")?.parse::<usize>().ok());
+            let mut body = vec![0; length.unwrap_or(0)];
+            socket.read_exact(&mut body).unwrap();
+            if head.contains("upgrade: websocket") {
+                let answer = "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\nUpgrade: websocket\r\n\
+                              Sec-WebSocket-Accept: s3pPLMBiTxaQ9kYGzzhZRbK+xOo=\r\n\r\n";
+                socket.get_mut().write_all(answer.as_bytes()).unwrap();
+                let mut frame = [0; 17];
+                socket.read_exact(&mut frame).unwrap();
+                let back = [&[0x81, 11], &frame[6..]].concat();
+                socket.get_mut().write_all(&back).unwrap();
+            } else {
+                let body = format!("{head}{}", String::from_utf8_lossy(&body));
+                let answer = format!(
+                    "HTTP/1.1 201 Created\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
+                    body.len()
+                );
+                socket.get_mut().write_all(answer.as_bytes()).unwrap();
+            }
+        }
+    });
+    let site = Site::start(&s, &["--proxy-to", &format!("http://127.0.0.1:{behind}")]);
+    for version in ["--http2", "--http1.1"] {
+        let words = ["-X", "POST", "--data", "level=7", "-H", "Connection: x-mine", "-H", "X-Mine: 1", version];
+        let (code, got) = site.curl(&s, "/gauge?x=y", &words);
+        let lower = got.to_lowercase();
+        assert!(code == "201" && got.starts_with("POST /gauge?x=y HTTP/1.1\r\n") && got.ends_with("level=7"), "{got}");
+        assert!(lower.contains("x-forwarded-proto: https") && lower.contains("x-forwarded-for: 127.0.0.1"), "{got}");
+        assert!(lower.contains(&format!("host: localhost:{}", site.port)), "{got}");
+        assert!(version == "--http2" || !lower.contains("x-mine"), "{got}");
+    }
+    assert_eq!(echoed(&s, u16::try_from(site.port).unwrap(), "/live"), "spring tide");
+    application.join().unwrap();
+    let (code, why) = site.curl(&s, "/", &[]);
+    assert!(code == "502" && why.contains("does not answer"), "{why}");
+    s.run(&["serve", "charts", "--proxy-to", "https://127.0.0.1"]).expect(2);
+}
+
+#[test]
+fn a_server_broken_on_purpose_is_refused_for_just_that_reason() {
+    if !has(&["curl"]) {
+        return;
+    }
+    let s = lab();
+    for (fault, code, curl) in [
+        ("expired", "expired", "certificate has expired"),
+        ("not-yet", "not-yet-valid", "not yet valid"),
+        ("wrong-name", "name-not-covered", "does not match"),
+        ("no-intermediate", "issuer-unknown", "unable to get local issuer"),
+        ("old-root", "issuer-unknown", "unable to get local issuer"),
+        ("self-signed", "self-signed-leaf", "self-signed"),
+        ("weak-key", "weak-key", "key too weak"),
+    ] {
+        let site = Site::start(&s, &["--fault", fault]);
+        let target = format!("localhost:{}", site.port);
+        let v = s.json(&["check", &target, "--anchor", "charts/root.pem", "--clients", "curl"]).expect(1).json();
+        assert_eq!(v["targets"][0]["clients"][0]["findings"], serde_json::json!([code]), "{fault}: {v}");
+        let (status, said) = site.curl(&s, "/", &[]);
+        let matches = said.contains(curl) || (fault == "wrong-name" && said.contains("no alternative certificate"));
+        assert!(status == "000" && matches, "{fault}: {said}");
+    }
+    // What was served stands in the ledger's events alone: it is no certificate of the label.
+    let listed = s.json(&["list"]).expect(0).json();
+    assert_eq!(listed["certificates"].as_array().unwrap().len(), 1);
+    s.run(&["serve", "charts", "--fault", "tired"]).expect(2);
+    s.run(&["issue", "alone.test", "--self-signed", "--label", "alone"]).expect(0);
+    s.run(&["serve", "alone", "--fault", "expired"]).expect(2);
+}
+
+#[test]
+fn a_port_in_use_or_without_rights_gets_its_three_lines() {
+    let s = lab();
+    let taken = std::net::TcpListener::bind(("127.0.0.1", 0)).unwrap();
+    let port = taken.local_addr().unwrap().port().to_string();
+    let said = s.run(&["serve", "charts", "--port", &port]).expect(4).err;
+    assert!(said.contains(&port) && said.contains("why:") && said.contains("do:"), "{said}");
+    if !has(&["setpriv"]) || !tamga_testkit::server::is_root() {
+        return;
+    }
+    // As an account that may not take ports below 1024.
+    s.open_to_others();
+    let own = Command::new("chown").arg("-R").arg("www-data").args([s.path("data"), s.lab("")]).status().unwrap();
+    assert!(own.success());
+    let mut c = s.around("setpriv");
+    let program = env!("CARGO_BIN_EXE_tamga");
+    let copy = s.path("lab/tamga");
+    assert!(Command::new("cp").arg(program).arg(&copy).status().unwrap().success());
+    c.args(["--reuid", "www-data", "--regid", "www-data", "--clear-groups", "--"])
+        .arg(&copy)
+        .args(["serve", "charts", "--port", "442"]);
+    let out = c.output().unwrap();
+    let said = String::from_utf8_lossy(&out.stderr);
+    // Some machines let everybody take them: then there is nothing to say.
+    let lowest = std::fs::read_to_string("/proc/sys/net/ipv4/ip_unprivileged_port_start").unwrap_or_default();
+    if lowest.trim().parse::<u16>().unwrap_or(1024) > 442 {
+        assert_eq!(out.status.code(), Some(4), "{said}");
+        assert!(said.contains("1024") && said.contains("do:"), "{said}");
+    }
 }

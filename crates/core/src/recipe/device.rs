@@ -33,7 +33,10 @@ Then: its clock must be right, or every certificate is expired or not valid yet.
 ",
     },
     steps: &[
-        ("old devices know only the older protection of key stores", "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes"),
+        (
+            "old devices know only the older protection of key stores",
+            "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes",
+        ),
         ("a device reached by its address needs the address as a name", "tamga renew {label} --add 192.168.7.20"),
     ],
     check: "",

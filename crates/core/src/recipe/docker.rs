@@ -8,11 +8,7 @@ pub(super) const REGISTRY: Recipe = Recipe {
     id: "docker-registry",
     also: &["registry"],
     title: "A registry of container images (distribution)",
-    facts: Facts {
-        port: 5000,
-        passphrase: "it cannot: the key must not be encrypted; its file is 0600",
-        ..WEB
-    },
+    facts: Facts { port: 5000, passphrase: "it cannot: the key must not be encrypted; its file is 0600", ..WEB },
     config: Config {
         path: "/etc/docker/registry/config.yml, section http",
         quote: Quote::Inside,
@@ -31,8 +27,10 @@ http:
 "#,
     },
     steps: &[
-        ("on every machine that pulls from it: docker looks here, per host and port, and needs no restart",
-         "{sudo}install -D -m 0644 {root} /etc/docker/certs.d/{host}:{port}/ca.crt"),
+        (
+            "on every machine that pulls from it: docker looks here, per host and port, and needs no restart",
+            "{sudo}install -D -m 0644 {root} /etc/docker/certs.d/{host}:{port}/ca.crt",
+        ),
         ("insecure-registries must not name it any more", "{sudo}grep -n insecure-registries /etc/docker/daemon.json"),
     ],
     check: "",
@@ -87,10 +85,14 @@ pub(super) const DAEMON: Recipe = Recipe {
 "#,
     },
     steps: &[
-        ("whoever reaches this port is root of the machine: let in only clients with a certificate",
-         "!clients tamga recipe docker-daemon {label} --client-authority LABEL\n?clients tamga issue operator.{first} --purpose client"),
-        ("the unit that came with the package names hosts too: both together do not start",
-         "{sudo}systemctl edit docker\n[Service]\nExecStart=\nExecStart=/usr/bin/dockerd"),
+        (
+            "whoever reaches this port is root of the machine: let in only clients with a certificate",
+            "!clients tamga recipe docker-daemon {label} --client-authority LABEL\n?clients tamga issue operator.{first} --purpose client",
+        ),
+        (
+            "the unit that came with the package names hosts too: both together do not start",
+            "{sudo}systemctl edit docker\n[Service]\nExecStart=\nExecStart=/usr/bin/dockerd",
+        ),
     ],
     check: "{sudo}dockerd --validate",
     reload: "{sudo}systemctl restart docker",

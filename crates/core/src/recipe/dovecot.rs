@@ -28,8 +28,14 @@ ssl_min_protocol = TLSv{minimum}
 ",
     },
     steps: &[
-        ("the sign < is part of it: it reads the file. 10-ssl.conf names others; the later file wins", "{sudo}doveconf -n | grep ssl"),
-        ("?locked the passphrase of the key, in a file of its own", "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}"),
+        (
+            "the sign < is part of it: it reads the file. 10-ssl.conf names others; the later file wins",
+            "{sudo}doveconf -n | grep ssl",
+        ),
+        (
+            "?locked the passphrase of the key, in a file of its own",
+            "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}",
+        ),
     ],
     check: "{sudo}doveconf -n >/dev/null",
     reload: "{sudo}doveadm reload",

@@ -33,12 +33,21 @@ In time before the end: a new certificate is sent; both are valid side by side u
     steps: &[
         ("what the partner gets: never the key", "tamga export {label} --as der --output {label}.cer"),
         ("what goes into the gateway's own console, as key for signing and for decryption", "{made}"),
-        ("the partner's certificate comes back on the same way; look at it before it is imported", "tamga show partner.cer"),
-        ("gateways that know only the older protection of key stores", "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes"),
+        (
+            "the partner's certificate comes back on the same way; look at it before it is imported",
+            "tamga show partner.cer",
+        ),
+        (
+            "gateways that know only the older protection of key stores",
+            "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes",
+        ),
     ],
     check: "",
     reload: "# in its console: activate the new key for both directions, keep the old one for decryption until the day agreed upon",
-    proof: ("its log, after a first message in each direction", "signature verified\nreceipt (MDN) received and verified"),
+    proof: (
+        "its log, after a first message in each direction",
+        "signature verified\nreceipt (MDN) received and verified",
+    ),
     faults: &[
         Fault {
             text: "decryption-failed",

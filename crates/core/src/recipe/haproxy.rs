@@ -40,11 +40,16 @@ backend {label}-application
 ?redirect     http-request redirect code 307 location https://%[req.hdr(host),field(1,:)]{at}%[capture.req.uri]
 ",
     },
-    steps: &[("what else binds this port: a bind line with a folder after crt serves its first file to unknown names",
-              "{sudo}grep -nE 'bind|crt' /etc/haproxy/haproxy.cfg")],
+    steps: &[(
+        "what else binds this port: a bind line with a folder after crt serves its first file to unknown names",
+        "{sudo}grep -nE 'bind|crt' /etc/haproxy/haproxy.cfg",
+    )],
     check: "{sudo}haproxy -c -f /etc/haproxy/haproxy.cfg",
     reload: "{sudo}systemctl reload haproxy",
-    proof: ("journalctl -u haproxy (or /var/log/haproxy.log)", "[NOTICE] … New worker (…) forked\n[NOTICE] … Loading success"),
+    proof: (
+        "journalctl -u haproxy (or /var/log/haproxy.log)",
+        "[NOTICE] … New worker (…) forked\n[NOTICE] … Loading success",
+    ),
     faults: &[
         Fault {
             text: "inconsistencies between private key and certificate loaded",

@@ -40,11 +40,17 @@ New-WebBinding -Name $site -Protocol https -Port {port} -HostHeader '{first}' -S
     },
     steps: &[
         ("bring these to the Windows machine", "{made}\n{made_secret} (read it there, then delete the copy)\n{root}"),
-        ("the root, for this machine's own programs", "Import-Certificate -FilePath .\\root.pem -CertStoreLocation Cert:\\LocalMachine\\Root"),
+        (
+            "the root, for this machine's own programs",
+            "Import-Certificate -FilePath .\\root.pem -CertStoreLocation Cert:\\LocalMachine\\Root",
+        ),
     ],
     check: "",
     reload: "powershell -File {label}.ps1",
-    proof: ("what this prints", "netsh http show sslcert hostnameport={first}:{port}\nCertificate Hash … is the SHA-1 that tamga export {label} --as fingerprint prints"),
+    proof: (
+        "what this prints",
+        "netsh http show sslcert hostnameport={first}:{port}\nCertificate Hash … is the SHA-1 that tamga export {label} --as fingerprint prints",
+    ),
     faults: &[
         Fault {
             text: "A specified logon session does not exist",

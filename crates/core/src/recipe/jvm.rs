@@ -34,10 +34,10 @@ server.ssl.key-alias={label}
 ?clients server.ssl.trust-certificate=file:{clients}
 ",
     },
-    steps: &[
-        ("an older setting wins where it is nearer: a profile's file, an argument, a variable",
-         "grep -rn 'server.ssl' --include='application*' ."),
-    ],
+    steps: &[(
+        "an older setting wins where it is nearer: a profile's file, an argument, a variable",
+        "grep -rn 'server.ssl' --include='application*' .",
+    )],
     check: "",
     reload: "KEY_STORE_PASSPHRASE=\"$(cat {secret})\" java -jar application.jar",
     proof: ("the application's log", "started on port … {port} (https)"),

@@ -33,7 +33,7 @@ mod tomcat;
 mod vite;
 
 pub use explain::{Known, known};
-pub use written::{Setting, Written, Work, write};
+pub use written::{Setting, Work, Written, write};
 
 use crate::error::{Error, Result};
 use crate::export::Form;
@@ -180,8 +180,15 @@ const SERVER: &[Purpose] = &[Purpose::Server];
 /// A server that is a client of its likes.
 const BOTH: &[Purpose] = &[Purpose::Server, Purpose::Client];
 /// What OpenSSL takes.
-const OPENSSL: &[KeyAlgorithm] =
-    &[KeyAlgorithm::P256, KeyAlgorithm::P384, KeyAlgorithm::Rsa2048, KeyAlgorithm::Rsa3072, KeyAlgorithm::Rsa4096, KeyAlgorithm::Ed25519, KeyAlgorithm::P521];
+const OPENSSL: &[KeyAlgorithm] = &[
+    KeyAlgorithm::P256,
+    KeyAlgorithm::P384,
+    KeyAlgorithm::Rsa2048,
+    KeyAlgorithm::Rsa3072,
+    KeyAlgorithm::Rsa4096,
+    KeyAlgorithm::Ed25519,
+    KeyAlgorithm::P521,
+];
 /// What Java and Windows take.
 const COMMON: &[KeyAlgorithm] =
     &[KeyAlgorithm::P256, KeyAlgorithm::P384, KeyAlgorithm::Rsa2048, KeyAlgorithm::Rsa3072, KeyAlgorithm::Rsa4096];
@@ -222,7 +229,8 @@ impl Recipe {
     /// Errors: it does not.
     pub fn key(&self, wished: Option<KeyAlgorithm>) -> Result<KeyAlgorithm> {
         match wished {
-            Some(k) if !self.facts.keys.contains(&k) => Err(Error::Contradiction {
+            Some(k) if !self.facts.keys.contains(&k) => Err(Error::Objection {
+                code: Code::KeyKindUnsupported.word(),
                 what: format!("{} cannot use a key of the kind {}", self.id, k.word()),
                 why: format!("it takes {}", written::kinds(self)),
                 instead: "leave --key-algorithm away".into(),

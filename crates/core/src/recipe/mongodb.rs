@@ -38,12 +38,21 @@ pub(super) const RECIPE: Recipe = Recipe {
 "#,
     },
     steps: &[
-        ("the root beside it: members and mongod itself verify with it", "{sudo}install -m 0644 {folder}/root.pem {root_own}"),
-        ("members of a replica set are clients of each other: the certificate needs both purposes", "tamga show {label}"),
+        (
+            "the root beside it: members and mongod itself verify with it",
+            "{sudo}install -m 0644 {folder}/root.pem {root_own}",
+        ),
+        (
+            "members of a replica set are clients of each other: the certificate needs both purposes",
+            "tamga show {label}",
+        ),
     ],
     check: "",
     reload: "mongosh --tls --tlsCAFile {root_own} --host {host} --port {port} --eval 'db.adminCommand({ rotateCertificates: 1 })'",
-    proof: ("/var/log/mongodb/mongod.log", "\"msg\":\"Waiting for connections\",\"attr\":{\"port\":{port},\"ssl\":\"on\"}"),
+    proof: (
+        "/var/log/mongodb/mongod.log",
+        "\"msg\":\"Waiting for connections\",\"attr\":{\"port\":{port},\"ssl\":\"on\"}",
+    ),
     faults: &[
         Fault {
             text: "cannot read certificate file",

@@ -35,11 +35,17 @@ require_secure_transport = ON
     steps: &[
         ("a later file with the same lines wins", "{sudo}grep -rnE '^ *(ssl|tls|bind)' /etc/mysql"),
         ("?clients every account says whether it needs a certificate", "?clients ALTER USER 'gauge'@'%' REQUIRE X509;"),
-        ("programs connect with the root and compare the name", "mysql --ssl-ca={root} --ssl-verify-server-cert --host={host} --port={port}"),
+        (
+            "programs connect with the root and compare the name",
+            "mysql --ssl-ca={root} --ssl-verify-server-cert --host={host} --port={port}",
+        ),
     ],
     check: "{sudo}mariadbd --help --verbose >/dev/null   # MySQL: mysqld --validate-config",
     reload: "{sudo}mariadb -e 'FLUSH SSL'   # MySQL: ALTER INSTANCE RELOAD TLS",
-    proof: ("its error log (journalctl -u mariadb), and SHOW STATUS LIKE 'Ssl_server_not_after'", "ready for connections"),
+    proof: (
+        "its error log (journalctl -u mariadb), and SHOW STATUS LIKE 'Ssl_server_not_after'",
+        "ready for connections",
+    ),
     faults: &[
         Fault {
             text: "SSL error: Unable to get private key from",

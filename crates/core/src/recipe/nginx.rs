@@ -8,7 +8,10 @@ pub(super) const RECIPE: Recipe = Recipe {
     id: "nginx",
     also: &[],
     title: "nginx, as a web server or before an application",
-    facts: Facts { passphrase: "in a file of its own (ssl_password_file); without it a restart waits for a person", ..WEB },
+    facts: Facts {
+        passphrase: "in a file of its own (ssl_password_file); without it a restart waits for a person",
+        ..WEB
+    },
     config: Config {
         path: "/etc/nginx/conf.d/{label}.conf",
         quote: Quote::Word,
@@ -36,16 +39,26 @@ server {
 "#,
     },
     steps: &[
-        ("?locked the passphrase of the key, in a file of its own",
-         "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}"),
-        ("what else answers to these names or this port: of two servers with one name the first wins",
-         "{sudo}grep -rnE 'server_name|listen .*(443|ssl)|ssl_certificate' /etc/nginx/conf.d /etc/nginx/sites-enabled"),
+        (
+            "?locked the passphrase of the key, in a file of its own",
+            "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}",
+        ),
+        (
+            "what else answers to these names or this port: of two servers with one name the first wins",
+            "{sudo}grep -rnE 'server_name|listen .*(443|ssl)|ssl_certificate' /etc/nginx/conf.d /etc/nginx/sites-enabled",
+        ),
         ("the site that came with the package, if nobody needs it", "{sudo}rm -f /etc/nginx/sites-enabled/default"),
-        ("in /etc/nginx/nginx.conf, so that its log tells of success too", "error_log /var/log/nginx/error.log notice;"),
+        (
+            "in /etc/nginx/nginx.conf, so that its log tells of success too",
+            "error_log /var/log/nginx/error.log notice;",
+        ),
     ],
     check: "{sudo}nginx -t",
     reload: "{sudo}nginx -s reload",
-    proof: ("/var/log/nginx/error.log, with no [emerg] after it", "[notice] … reconfiguring\n[notice] … start worker process"),
+    proof: (
+        "/var/log/nginx/error.log, with no [emerg] after it",
+        "[notice] … reconfiguring\n[notice] … start worker process",
+    ),
     faults: &[
         Fault {
             text: "key values mismatch",

@@ -8,12 +8,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     id: "node",
     also: &["nodejs", "express"],
     title: "Node.js 18 and later",
-    facts: Facts {
-        port: 8443,
-        owner: "",
-        passphrase: "from the environment (KEY_PASSPHRASE)",
-        ..WEB
-    },
+    facts: Facts { port: 8443, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
         path: "server.mjs, in the application's folder",
         quote: Quote::Inside,
@@ -40,13 +35,15 @@ process.on("SIGHUP", () => {
 });
 server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => console.log("https on port {port}"));
 ?redirect createPlain((request, response) => {
-?redirect   const host = (request.headers.host ?? "{first}").replace(/:\d+$/, "");
-?redirect   response.writeHead(307, { location: `https://${host}{at}${request.url}` }).end();
+?redirect   const name = (request.headers.host ?? "{first}").replace(/:\d+$/, "");
+?redirect   response.writeHead(307, { location: `https://${name}{at}${request.url}` }).end();
 ?redirect }).listen({ port: {plain}, host: process.env.HOST ?? "{address}" });
 "#,
     },
-    steps: &[("programs in Node.js that visit it read neither the system's nor the browser's store",
-              "export NODE_EXTRA_CA_CERTS={root}")],
+    steps: &[(
+        "programs in Node.js that visit it read neither the system's nor the browser's store",
+        "export NODE_EXTRA_CA_CERTS={root}",
+    )],
     check: "node --check server.mjs",
     reload: "pkill -HUP -f server.mjs || node server.mjs",
     proof: ("what it prints", "https on port {port}\ncertificate read again"),

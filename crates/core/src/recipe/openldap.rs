@@ -43,7 +43,10 @@ replace: olcTLSProtocolMin
 ",
     },
     steps: &[
-        ("all in one change: one setting alone is refused (error 80)", "{sudo}ldapmodify -Y EXTERNAL -H ldapi:/// -f {label}.ldif"),
+        (
+            "all in one change: one setting alone is refused (error 80)",
+            "{sudo}ldapmodify -Y EXTERNAL -H ldapi:/// -f {label}.ldif",
+        ),
         ("for port 636 too, in /etc/default/slapd", "SLAPD_SERVICES=\"ldap:/// ldapi:/// ldaps:///\""),
         ("on clients, in /etc/ldap/ldap.conf", "TLS_CACERT {root}\nTLS_REQCERT demand"),
     ],

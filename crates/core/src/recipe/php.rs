@@ -8,12 +8,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     id: "php",
     also: &["php-websocket"],
     title: "PHP with a WebSocket of its own (wss)",
-    facts: Facts {
-        port: 8443,
-        owner: "",
-        passphrase: "from the environment (KEY_PASSPHRASE)",
-        ..WEB
-    },
+    facts: Facts { port: 8443, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
         path: "websocket.php, in the application's folder",
         quote: Quote::Inside,
@@ -57,8 +52,10 @@ while (true) {
     },
     steps: &[
         ("in the page: wss, the certificate's name, no bare address", "new WebSocket(\"wss://{host}:{port}/\")"),
-        ("behind a web server instead: it does TLS, and PHP speaks ws on loopback; nginx then needs these lines",
-         "proxy_http_version 1.1;\nproxy_set_header Upgrade $http_upgrade;\nproxy_set_header Connection \"upgrade\";"),
+        (
+            "behind a web server instead: it does TLS, and PHP speaks ws on loopback; nginx then needs these lines",
+            "proxy_http_version 1.1;\nproxy_set_header Upgrade $http_upgrade;\nproxy_set_header Connection \"upgrade\";",
+        ),
     ],
     check: "php -l websocket.php",
     reload: "pkill -f websocket.php; php websocket.php",

@@ -29,12 +29,21 @@ smtpd_tls_loglevel = 1
 ",
     },
     steps: &[
-        ("these older settings win over nothing but stay in the file: take them out", "{sudo}postconf -X smtpd_tls_cert_file smtpd_tls_key_file smtpd_use_tls"),
-        ("in master.cf, for people's programs on ports 587 and 465", "submission inet n - y - - smtpd -o smtpd_tls_security_level=encrypt\nsubmissions inet n - y - - smtpd -o smtpd_tls_wrappermode=yes"),
+        (
+            "these older settings win over nothing but stay in the file: take them out",
+            "{sudo}postconf -X smtpd_tls_cert_file smtpd_tls_key_file smtpd_use_tls",
+        ),
+        (
+            "in master.cf, for people's programs on ports 587 and 465",
+            "submission inet n - y - - smtpd -o smtpd_tls_security_level=encrypt\nsubmissions inet n - y - - smtpd -o smtpd_tls_wrappermode=yes",
+        ),
     ],
     check: "{sudo}postfix check",
     reload: "{sudo}postfix reload",
-    proof: ("/var/log/mail.log", "postfix/master[…]: reload -- version\npostfix/smtpd[…]: Anonymous TLS connection established from"),
+    proof: (
+        "/var/log/mail.log",
+        "postfix/master[…]: reload -- version\npostfix/smtpd[…]: Anonymous TLS connection established from",
+    ),
     faults: &[
         Fault {
             text: "warning: key at index 1 in … does not match next certificate",

@@ -31,16 +31,25 @@ ssl_min_protocol_version = 'TLSv{minimum}'
 ",
     },
     steps: &[
-        ("?locked the passphrase of the key, in a file of its own",
-         "?locked {sudo}install -o {owner} -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}"),
-        ("in pg_hba.conf: a line that begins with host lets people in without TLS, hostssl does not",
-         "!clients hostssl all all all scram-sha-256\n?clients hostssl all all all cert"),
-        ("what was set with ALTER SYSTEM wins over every file", "{as_postgres}psql -c \"select name, setting, sourcefile from pg_settings where name like 'ssl%' and source <> 'default'\""),
+        (
+            "?locked the passphrase of the key, in a file of its own",
+            "?locked {sudo}install -o {owner} -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}",
+        ),
+        (
+            "in pg_hba.conf: a line that begins with host lets people in without TLS, hostssl does not",
+            "!clients hostssl all all all scram-sha-256\n?clients hostssl all all all cert",
+        ),
+        (
+            "what was set with ALTER SYSTEM wins over every file",
+            "{as_postgres}psql -c \"select name, setting, sourcefile from pg_settings where name like 'ssl%' and source <> 'default'\"",
+        ),
     ],
     check: "{as_postgres}psql -c \"select sourcefile, name, error from pg_file_settings where error is not null\"",
     reload: "{as_postgres}psql -c \"select pg_reload_conf()\"",
-    proof: ("/var/log/postgresql, with no \"SSL configuration was not reloaded\" after it",
-            "received SIGHUP, reloading configuration files"),
+    proof: (
+        "/var/log/postgresql, with no \"SSL configuration was not reloaded\" after it",
+        "received SIGHUP, reloading configuration files",
+    ),
     faults: &[
         Fault {
             text: "private key file … has group or world access",

@@ -8,12 +8,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     id: "python",
     also: &["python3", "flask", "uvicorn"],
     title: "Python 3.8 and later, with its ssl module",
-    facts: Facts {
-        port: 8443,
-        owner: "",
-        passphrase: "from the environment (KEY_PASSPHRASE)",
-        ..WEB
-    },
+    facts: Facts { port: 8443, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
         path: "server.py, in the application's folder",
         quote: Quote::Inside,
@@ -46,9 +41,9 @@ HOST = os.environ.get("HOST", "{address}")
 ?redirect 
 ?redirect class ToHttps(http.server.BaseHTTPRequestHandler):
 ?redirect     def do_GET(self):
-?redirect         host = self.headers.get("Host", "{first}").rsplit(":", 1)[0]
+?redirect         name = self.headers.get("Host", "{first}").rsplit(":", 1)[0]
 ?redirect         self.send_response(307)
-?redirect         self.send_header("Location", f"https://{host}{at}{self.path}")
+?redirect         self.send_header("Location", f"https://{name}{at}{self.path}")
 ?redirect         self.end_headers()
 ?redirect 
 ?redirect     do_HEAD = do_POST = do_PUT = do_DELETE = do_GET
@@ -64,8 +59,10 @@ while True:
     signal.pause()
 "#,
     },
-    steps: &[("frameworks take the same two files",
-              "uvicorn application:app --ssl-certfile {certificate} --ssl-keyfile {key}\nflask run --cert {certificate} --key {key}\ngunicorn --certfile {certificate} --keyfile {key} application:app")],
+    steps: &[(
+        "frameworks take the same two files",
+        "uvicorn application:app --ssl-certfile {certificate} --ssl-keyfile {key}\nflask run --cert {certificate} --key {key}\ngunicorn --certfile {certificate} --keyfile {key} application:app",
+    )],
     check: "python3 -m py_compile server.py",
     reload: "pkill -HUP -f server.py || python3 server.py",
     proof: ("what it prints", "certificate read\nhttps on port {port}"),

@@ -34,7 +34,10 @@ tls-ca-cert-file {root}
 "#,
     },
     steps: &[
-        ("at the end of /etc/redis/redis.conf: a later line wins over an earlier one", "include /etc/redis/{label}.conf"),
+        (
+            "at the end of /etc/redis/redis.conf: a later line wins over an earlier one",
+            "include /etc/redis/{label}.conf",
+        ),
         ("programs connect with rediss:// and the root", "redis-cli --tls --cacert {root} -h {host} -p {port} ping"),
     ],
     check: "",

@@ -32,14 +32,21 @@ forceencryption = 1
 ",
     },
     steps: &[
-        ("clients compare the name: it must be what they connect to, and the common name the first of them",
-         "sqlcmd -S {host},{port} -N -U operator"),
-        ("no client needs TrustServerCertificate any more: that switch accepts every certificate",
-         "grep -rn TrustServerCertificate ."),
+        (
+            "clients compare the name: it must be what they connect to, and the common name the first of them",
+            "sqlcmd -S {host},{port} -N -U operator",
+        ),
+        (
+            "no client needs TrustServerCertificate any more: that switch accepts every certificate",
+            "grep -rn TrustServerCertificate .",
+        ),
     ],
     check: "",
     reload: "{sudo}systemctl restart mssql-server",
-    proof: ("/var/opt/mssql/log/errorlog", "The certificate [Cert Hash(sha1) \"…\"] was successfully loaded for encryption."),
+    proof: (
+        "/var/opt/mssql/log/errorlog",
+        "The certificate [Cert Hash(sha1) \"…\"] was successfully loaded for encryption.",
+    ),
     faults: &[
         Fault {
             text: "Unable to load user-specified certificate",

@@ -27,7 +27,9 @@ impl Quote {
         let escaped = || value.replace('\\', "\\\\").replace('"', "\\\"");
         match self {
             Quote::Bare => value.to_owned(),
-            Quote::Shell if !value.is_empty() && value.chars().all(|c| plain(c) && c != '*' && c != '[' && c != ']') => {
+            Quote::Shell
+                if !value.is_empty() && value.chars().all(|c| plain(c) && c != '*' && c != '[' && c != ']') =>
+            {
                 value.to_owned()
             }
             Quote::Shell => format!("'{}'", value.replace('\'', "'\\''")),

@@ -34,9 +34,14 @@ pub(super) const RECIPE: Recipe = Recipe {
 "#,
     },
     steps: &[
-        ("an older Connector for this port must go: two cannot share it", "{sudo}grep -n 'SSLEnabled' /etc/tomcat10/server.xml"),
-        ("?redirect plain HTTP is sent to HTTPS (302) by this in web.xml, and redirectPort=\"{port}\" in the plain Connector",
-         "?redirect <security-constraint><web-resource-collection><web-resource-name>all</web-resource-name><url-pattern>/*</url-pattern></web-resource-collection><user-data-constraint><transport-guarantee>CONFIDENTIAL</transport-guarantee></user-data-constraint></security-constraint>"),
+        (
+            "an older Connector for this port must go: two cannot share it",
+            "{sudo}grep -n 'SSLEnabled' /etc/tomcat10/server.xml",
+        ),
+        (
+            "?redirect plain HTTP is sent to HTTPS (302) by this in web.xml, and redirectPort=\"{port}\" in the plain Connector",
+            "?redirect <security-constraint><web-resource-collection><web-resource-name>all</web-resource-name><url-pattern>/*</url-pattern></web-resource-collection><user-data-constraint><transport-guarantee>CONFIDENTIAL</transport-guarantee></user-data-constraint></security-constraint>",
+        ),
     ],
     check: "{sudo}/usr/share/tomcat10/bin/configtest.sh",
     reload: "{sudo}systemctl restart tomcat10",

@@ -8,12 +8,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     id: "vite",
     also: &["front-end", "dev-server"],
     title: "A front-end development server (Vite)",
-    facts: Facts {
-        port: 5173,
-        owner: "",
-        passphrase: "from the environment (KEY_PASSPHRASE)",
-        ..WEB
-    },
+    facts: Facts { port: 5173, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
         path: "vite.config.mjs, in the project's folder",
         quote: Quote::Inside,
@@ -41,7 +36,10 @@ export default {
     },
     steps: &[
         ("the files stay out of the project: they must not be committed", "git check-ignore {key} || true"),
-        ("another front-end server takes the same two files", "webpack: devServer.server = { type: \"https\", options: { cert: \"{certificate}\", key: \"{key}\" } }\nnext dev --experimental-https --experimental-https-key {key} --experimental-https-cert {certificate}"),
+        (
+            "another front-end server takes the same two files",
+            "webpack: devServer.server = { type: \"https\", options: { cert: \"{certificate}\", key: \"{key}\" } }\nnext dev --experimental-https --experimental-https-key {key} --experimental-https-cert {certificate}",
+        ),
     ],
     check: "node --check vite.config.mjs",
     reload: "npx vite",

@@ -5,6 +5,7 @@ use super::{Place, Recipe};
 use crate::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
 use crate::error::{Error, Result};
 use crate::export::Form;
+use crate::finding::Code;
 use crate::key::{KeyAlgorithm, PublicKey};
 use crate::name::Name;
 use std::net::IpAddr;
@@ -77,7 +78,8 @@ pub struct Written {
 /// Errors: the server cannot do with the certificate's key.
 pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
     if !recipe.facts.keys.iter().any(|k| is_kind(*k, &s.key)) {
-        return Err(Error::Contradiction {
+        return Err(Error::Objection {
+            code: Code::KeyKindUnsupported.word(),
             what: format!("{} cannot use the key of {}", recipe.id, s.label),
             why: format!("it takes {}", kinds(recipe)),
             instead: format!("make one that it takes: tamga issue NAME… --for {}", recipe.id),
@@ -106,7 +108,10 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
     }
     steps.push(Work { what: "let it take up what is new".into(), lines: lines(recipe.reload) });
     let told = values.fill(recipe.proof.1, Quote::Bare).lines().map(str::to_owned).collect();
-    steps.push(Work { what: format!("success stands in {}", values.fill(recipe.proof.0, Quote::Bare).trim()), lines: told });
+    steps.push(Work {
+        what: format!("success stands in {}", values.fill(recipe.proof.0, Quote::Bare).trim()),
+        lines: told,
+    });
     let target = if recipe.facts.scheme.is_empty() { "{host}:{port}" } else { "{scheme}://{host}:{port}" };
     steps.push(Work { what: "would anybody warn?".into(), lines: lines(&format!("tamga check {target}")) });
     let renewal = again.into_iter().chain(lines(recipe.reload)).filter(|l| !l.starts_with('#')).collect();
@@ -235,9 +240,11 @@ fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values) -> (Option
     let mut again = Vec::new();
     match recipe.facts.form {
         Form::Pem if own => {
-            for (name, file, mode) in
-                [(CERTIFICATE_FILE, "{certificate}", "0644"), (KEY_FILE, "{key}", "{mode}"), (ROOT_FILE, "{root}", "0644")]
-            {
+            for (name, file, mode) in [
+                (CERTIFICATE_FILE, "{certificate}", "0644"),
+                (KEY_FILE, "{key}", "{mode}"),
+                (ROOT_FILE, "{root}", "0644"),
+            ] {
                 again.extend(lines(&format!("{{sudo}}install {owned} -m {mode} {{folder}}/{name} {file}")));
             }
         }
@@ -253,7 +260,9 @@ fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values) -> (Option
         }
         form => {
             // A passphrase of its own, in a file that only its reader opens: it is never an argument.
-            all.extend(lines("(umask 077; test -s {made_secret} || od -An -N16 -tx1 /dev/urandom | tr -d ' \\n' > {made_secret})"));
+            all.extend(lines(
+                "(umask 077; test -s {made_secret} || od -An -N16 -tx1 /dev/urandom | tr -d ' \\n' > {made_secret})",
+            ));
             again.extend(lines(&format!(
                 "tamga export {{label}} --as {} --output {{made}} --new-passphrase-file {{made_secret}} --yes",
                 form.word()

@@ -47,11 +47,17 @@ pub(super) async fn to(
     let reads = matches!(method, Method::GET | Method::HEAD);
     if let Content::Proxy(upstream) = content {
         let response = proxy::pass(request, upstream, peer).await;
-        return told(response, Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http });
+        return told(
+            response,
+            Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http },
+        );
     }
     if echo::is_wanted(&request) {
         let response = echo::start(request).unwrap_or_else(|| with_status(StatusCode::BAD_REQUEST, "no key\n"));
-        return told(response, Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http });
+        return told(
+            response,
+            Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http },
+        );
     }
     let found = match content {
         _ if !reads => None,
@@ -72,7 +78,10 @@ pub(super) async fn to(
     response
         .headers_mut()
         .insert(HeaderName::from_static("x-content-type-options"), HeaderValue::from_static("nosniff"));
-    told(response, Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http })
+    told(
+        response,
+        Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http },
+    )
 }
 
 /// An answer with the line that is told of it.

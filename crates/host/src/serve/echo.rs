@@ -18,9 +18,11 @@ const SILENCE: Duration = Duration::from_secs(600);
 /// True for a request that wants to go over to WebSocket.
 pub(super) fn is_wanted<B>(request: &Request<B>) -> bool {
     let says = |name: HeaderName, word: &str| {
-        request.headers().get_all(name).iter().any(|v| {
-            v.to_str().is_ok_and(|v| v.split(',').any(|part| part.trim().eq_ignore_ascii_case(word)))
-        })
+        request
+            .headers()
+            .get_all(name)
+            .iter()
+            .any(|v| v.to_str().is_ok_and(|v| v.split(',').any(|part| part.trim().eq_ignore_ascii_case(word))))
     };
     says(CONNECTION, "upgrade") && says(UPGRADE, "websocket")
 }

@@ -2,11 +2,11 @@
 
 use super::answer::{Body, with_status_and};
 use super::echo;
+use http_body_util::BodyExt;
 use hyper::body::Incoming;
 use hyper::header::{self, CONNECTION, HOST, HeaderMap, HeaderName, HeaderValue, UPGRADE};
 use hyper::{Request, Response, StatusCode, Uri, Version};
 use hyper_util::rt::TokioIo;
-use http_body_util::BodyExt;
 use std::net::SocketAddr;
 use std::time::Duration;
 use tokio::net::TcpStream;
@@ -87,9 +87,11 @@ async fn passed(mut request: Request<Incoming>, to: &Upstream, peer: SocketAddr)
 
 /// The request as the application gets it: its own host kept, and who asked, over what.
 fn towards(mut request: Request<Incoming>, to: &Upstream, peer: SocketAddr, upgrade: bool) -> Request<Incoming> {
-    let asked = request.headers().get(HOST).cloned().or_else(|| {
-        HeaderValue::from_str(request.uri().authority()?.as_str()).ok()
-    });
+    let asked = request
+        .headers()
+        .get(HOST)
+        .cloned()
+        .or_else(|| HeaderValue::from_str(request.uri().authority()?.as_str()).ok());
     let path = request.uri().path_and_query().map_or("/", |p| p.as_str()).to_owned();
     *request.uri_mut() = path.parse().unwrap_or_default();
     *request.version_mut() = Version::HTTP_11;

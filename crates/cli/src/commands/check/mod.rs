@@ -114,7 +114,9 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Result<Done> {
     let (mut text, mut members, mut codes) = (String::new(), Vec::new(), Vec::new());
     for typed in &args.targets {
         let checked = match target::parse(typed, &around.issued)? {
-            Target::Live { host, port, prelude } => live(session, &around, typed, &Meeting { host, port, prelude }, args.observe),
+            Target::Live { host, port, prelude } => {
+                live(session, &around, typed, &Meeting { host, port, prelude }, args.observe)
+            }
             Target::File(path) => files::file(session, &around, typed, &path)?,
             Target::Label(issued) => files::label(session, &around, typed, &issued)?,
         };

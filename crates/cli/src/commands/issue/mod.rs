@@ -149,7 +149,7 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     let (source, twin) = source(session, &ledger, &args, &terms, std::slice::from_ref(&request))?;
     let (issued, mut findings) = make(session, &ledger, &request, &key, protect.as_ref(), &source, "issued")?;
     findings.extend(twin);
-    let mut text = words(&issued, &source, &findings);
+    let mut text = words(&issued, &source, &findings, server.is_none());
     if let Source::SingleUse(root, _) = &source {
         text.push_str(&single_use::words(&root.label));
     }
@@ -413,7 +413,7 @@ pub(crate) fn purposes(typed: &[String]) -> Result<Vec<Purpose>> {
 }
 
 /// Three lines: what, where, what next.
-fn words(issued: &Issued, source: &Source, findings: &[Finding]) -> String {
+fn words(issued: &Issued, source: &Source, findings: &[Finding], says_next: bool) -> String {
     let c = &issued.certificate;
     let by = issued.authority.as_ref().map_or("signed by itself".into(), |a| format!("under {a}"));
     let mut text = format!(
@@ -441,7 +441,9 @@ fn words(issued: &Issued, source: &Source, findings: &[Finding]) -> String {
         ),
         Source::Itself => "put root.pem into each client's store, and give the first two files to the server".into(),
     };
-    text.push_str(&format!("next   {next}\n"));
+    if says_next {
+        text.push_str(&format!("next   {next}\n"));
+    }
     text.push_str(&human::findings(findings));
     text
 }

@@ -173,15 +173,14 @@ fn tell(line: &Line, is_json: bool) {
         } else {
             human::bad(&line.status.to_string())
         };
-        let words =
-            format!(
-                "{at} {} {} {path} {status} {} {} {}\n",
-                line.peer.ip(),
-                line.method,
-                line.length,
-                line.protocol,
-                line.http
-            );
+        let words = format!(
+            "{at} {} {} {path} {status} {} {} {}\n",
+            line.peer.ip(),
+            line.method,
+            line.length,
+            line.protocol,
+            line.http
+        );
         human::as_it_is(&words);
     }
 }

@@ -5,7 +5,7 @@ use super::issue::current;
 use crate::cli::{NewSecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Session, stored_key};
-use crate::words::human;
+use crate::words::{human, wrap};
 use serde_json::{Value, json};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -260,7 +260,8 @@ fn words(w: &Written, s: &Setting, output: Option<&Path>) -> String {
         step(&mut text, "again after each renewal (tamga renew)", &w.renewal);
     }
     for remark in &w.remarks {
-        text.push_str(&format!("\n{} {remark}\n", human::care("note")));
+        // The rest is to be copied as it stands; this is to be read.
+        text.push_str(&wrap::for_terminal(&format!("\n{}  {remark}\n", human::care("note")), &std::io::stdout()));
     }
     let n = w.recipe.faults.len();
     text.push_str(&format!(

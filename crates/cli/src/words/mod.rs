@@ -3,4 +3,4 @@
 pub(crate) mod human;
 pub(crate) mod json;
 pub(crate) mod progress;
-mod wrap;
+pub(crate) mod wrap;

@@ -134,6 +134,8 @@ fn a_renewed_certificate_is_served_without_a_restart() {
     assert_eq!((told["event"].as_str(), &told["sha256"]), (Some("renewed"), &renewed));
     let v = s.json(&["check", &format!("localhost:{}", site.port), "--anchor", "charts/root.pem"]).expect(0).json();
     assert_eq!(v["targets"][0]["chain"][0]["sha256"], renewed);
+    let (_, page) = site.curl(&s, "/", &[]);
+    assert!(page.contains(renewed.as_str().unwrap()), "the page tells of the old one: {page}");
 }
 
 #[test]

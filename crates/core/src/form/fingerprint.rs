@@ -26,10 +26,10 @@ pub fn spellings(der: &[u8], public_key: &[u8]) -> Vec<Spelling> {
         of("SHA-256", "programs, Tamga", hex(&sha256)),
         of("SHA-256 with colons", "browsers, Java", colons(&sha256)),
         of("SHA-256 as base64", "some consoles", Base64::encode_string(&sha256)),
-        of("SHA-1 thumbprint", "Windows, IIS, SQL Server", hex(&sha1).to_uppercase()),
+        of("SHA-1 thumbprint", "Windows, IIS", hex(&sha1).to_uppercase()),
         of("SHA-1 with colons", "older consoles", colons(&sha1)),
         of("public key", "curl --pinnedpubkey", format!("sha256//{pin}")),
-        of("public key, bare", "Chromium --ignore-certificate-errors-spki-list", pin),
+        of("public key, bare", "Chromium's list", pin),
     ]
 }
 

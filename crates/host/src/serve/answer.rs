@@ -61,7 +61,10 @@ pub(super) async fn to(
     }
     let found = match content {
         _ if !reads => None,
-        Content::Page(page) if path == "/" => Some(whole("text/html; charset=utf-8", page.clone().into())),
+        Content::Page(page) if path == "/" => {
+            let page = page.read().unwrap_or_else(|e| e.into_inner()).clone();
+            Some(whole("text/html; charset=utf-8", page.into()))
+        },
         Content::Page(_) => None,
         Content::Folder(folder) => file(folder, &path, method == Method::HEAD).await,
         Content::Proxy(_) => None,

@@ -37,13 +37,16 @@ const STREAMS: u32 = 100;
 /// What is shown.
 #[derive(Clone)]
 pub enum Content {
-    /// One page of HTML.
-    Page(String),
+    /// One page of HTML, which may be replaced.
+    Page(Page),
     /// The files below a folder, but for those whose name begins with a dot and private keys.
     Folder(PathBuf),
     /// An application that speaks plain HTTP.
     Proxy(Upstream),
 }
+
+/// A page of HTML.
+pub type Page = Arc<std::sync::RwLock<String>>;
 
 /// Told of every answer.
 pub type Seen = Arc<dyn Fn(&Line) + Send + Sync>;

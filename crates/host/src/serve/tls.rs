@@ -66,7 +66,7 @@ pub struct Site {
 impl Site {
     /// A site with a chain (DER, leaf first), its key and a page of HTML.
     pub fn new(chain: &[Vec<u8>], key: &PrivateKey, page: String) -> Result<Site> {
-        Site::with(chain, key, Content::Page(page), Minimum::Tls12, &[])
+        Site::with(chain, key, Content::Page(Arc::new(RwLock::new(page))), Minimum::Tls12, &[])
     }
 
     /// The same with a folder, an oldest protocol, and the authorities under which clients must have a certificate (none:

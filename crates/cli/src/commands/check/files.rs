@@ -85,7 +85,7 @@ fn readable(session: &Session, checked: &mut Checked, key: &Path, account: &Acco
             let owner = access::owner_name(&session.machine, o.at.owner);
             let by = match o.by {
                 "list" => "its access-control list says so".to_owned(),
-                by => format!("mode {:04o} of {owner}, and for {} the bits of {by} count", o.at.mode, account.name),
+                by => format!("mode {:04o}, owned by {owner}: {} counts as {by}", o.at.mode, account.name),
             };
             Finding::new(Code::KeyUnreadableByService, about.clone())
                 .saying(format!("{} cannot {what} {place}: {by}", account.name))

@@ -70,6 +70,7 @@ pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
         Some(label) => vec![authority::choose(Some(label), &session.authorities()?, false)?.certificate.clone()],
         None => Vec::new(),
     };
+    let shown = serve::Page::new(std::sync::RwLock::new(page(meant)));
     let content = match (&args.folder, &args.proxy_to) {
         (_, Some(typed)) => Content::Proxy(Upstream::parse(typed).ok_or_else(|| Error::Word {
             what: "address of an application",
@@ -85,7 +86,7 @@ pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
             }
             Content::Folder(folder.clone())
         }
-        (None, None) => Content::Page(page(meant)),
+        (None, None) => Content::Page(shown.clone()),
     };
     let minimum = if args.tls_minimum == "1.3" { Minimum::Tls13 } else { Minimum::Tls12 };
     let is_json = session.common.format == crate::cli::Format::Json;
@@ -127,7 +128,7 @@ pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
     let runtime = serve::runtime().map_err(|source| tamga_host::error::Error::Port { port, source })?;
     let served = site.served();
     runtime.block_on(async {
-        let renewals = renewals(session, meant, &args.secrets, &served, is_json);
+        let renewals = renewals(session, meant, &args.secrets, &served, &shown);
         tokio::select! {
             done = serve::run(listeners, plain, site, stopped()) => done,
             () = renewals, if fault.is_none() => Ok(()),
@@ -186,7 +187,8 @@ fn tell(line: &Line, is_json: bool) {
 }
 
 /// Serves a renewed certificate as soon as it stands in the folder whole. Never ends by itself.
-async fn renewals(session: &Session, meant: &Issued, secrets: &SecretArgs, served: &Served, is_json: bool) {
+async fn renewals(session: &Session, meant: &Issued, secrets: &SecretArgs, served: &Served, shown: &serve::Page) {
+    let is_json = session.common.format == crate::cli::Format::Json;
     let mut now = meant.certificate.sha256();
     loop {
         tokio::time::sleep(LOOK_AGAIN).await;
@@ -198,17 +200,22 @@ async fn renewals(session: &Session, meant: &Issued, secrets: &SecretArgs, serve
         if certificate.sha256() == now {
             continue;
         }
-        // Between the two renames the key is the other one's: then the next look finds both.
         let asks = stored_key(&meant.label, &meant.folder.join(KEY_FILE)).is_ok_and(|k| k.is_locked())
             && secrets.passphrase_file.is_none()
             && secrets.passphrase_env.is_none();
         let renewed = Issued { certificate: certificate.clone(), ..meant.clone() };
+        now = certificate.sha256();
         if asks {
             human::aside(&session.common, "the certificate was renewed; its key needs a passphrase: start serve again");
-        } else if let Err(_) | Ok(Err(_)) = identity(&renewed, secrets).map(|(chain, key)| served.replace(&chain, &key))
-        {
             continue;
-        } else if is_json {
+        }
+        if let Err(_) | Ok(Err(_)) = identity(&renewed, secrets).map(|(chain, key)| served.replace(&chain, &key)) {
+            // Between the two renames the key is the other one's: the next look finds both.
+            now.clear();
+            continue;
+        }
+        *shown.write().unwrap_or_else(|e| e.into_inner()) = page(&renewed);
+        if is_json {
             human::as_it_is(&format!("{}\n", json!({"event": "renewed", "sha256": certificate.sha256()})));
         } else if !session.common.quiet {
             let until = certificate.not_after.date();
@@ -217,7 +224,6 @@ async fn renewals(session: &Session, meant: &Issued, secrets: &SecretArgs, serve
                 human::good("renewed")
             ));
         }
-        now = certificate.sha256();
     }
 }
 

@@ -35,11 +35,33 @@ impl NssEntry {
     }
 }
 
+/// Which copy of the library opens a database: versions write trust in ways that others do not read, so each browser's own.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Library {
+    /// The system's, which Chromium is linked with.
+    #[default]
+    System,
+    /// The one in this folder, which a browser brought with it.
+    In(PathBuf),
+}
+
+/// A database as it was found.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NssView {
+    /// Its certificate objects.
+    pub entries: Vec<NssEntry>,
+    /// True if a password guards it: reading and taking out need none, adding does.
+    pub guarded: bool,
+}
+
 /// A change to a database.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NssChange {
     /// The database's folder.
     pub folder: PathBuf,
+    /// With which library.
+    #[serde(default)]
+    pub library: Library,
     /// What to do.
     pub action: NssAction,
 }

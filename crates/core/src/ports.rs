@@ -1,6 +1,6 @@
 //! The doors of the core: what it asks of the world, as small traits.
 
-use crate::nss::{NssEntry, NssFailure};
+use crate::nss::{Library, NssFailure, NssView};
 use std::path::{Path, PathBuf};
 
 /// Unpredictable bytes, from the operating system or, in a test, from anywhere.
@@ -29,8 +29,8 @@ pub trait Look {
     fn program(&self, name: &str) -> Option<PathBuf>;
     /// True if changes to the machine's own stores are allowed to this process.
     fn has_rights(&self) -> bool;
-    /// The objects of an NSS database, read through the library that Chromium uses.
-    fn nss(&self, folder: &Path) -> Result<Vec<NssEntry>, NssFailure>;
+    /// The objects of an NSS database, read through the library of the browser that it belongs to.
+    fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure>;
 }
 
 /// Entropy as the random-number traits of the cryptography libraries want it.

@@ -3,7 +3,9 @@
 use crate::error::{Error, Result};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use tamga_core::nss::{NssEntry, NssFailure};
+use std::sync::{Arc, Mutex};
+use tamga_core::nss::{Library, NssFailure, NssView};
+use tamga_core::secret::Passphrase;
 use tamga_core::ports::Look;
 
 /// Another root for the machine's own paths (`/etc`, `/usr`, `/var`): for tests, the demonstration and images.
@@ -31,6 +33,7 @@ pub struct Machine {
     home: PathBuf,
     data: PathBuf,
     environment: BTreeMap<String, String>,
+    password: Arc<Mutex<Option<Passphrase>>>,
     /// Set if we were called through sudo, doas or pkexec and act for somebody else.
     pub person: Option<Person>,
 }
@@ -61,7 +64,7 @@ impl Machine {
             environment.get("XDG_DATA_HOME").map_or_else(|| home.join(".local/share"), PathBuf::from).join("tamga")
         });
         let data = std::path::absolute(&data).unwrap_or(data);
-        let machine = Machine { root, home, data, environment, person };
+        let machine = Machine { root, home, data, environment, password: Arc::default(), person };
         // A data folder that was named is used with the rights that were given for it.
         if let Some(p) = machine.person.as_ref().filter(|_| own_data) {
             become_person(p).map_err(|e| Error::File {
@@ -81,6 +84,16 @@ impl Machine {
     /// The other root, if one is set.
     pub fn root(&self) -> Option<&Path> {
         self.root.as_deref()
+    }
+
+    /// The password that guards databases, from now on.
+    pub fn know_password(&self, password: Passphrase) {
+        *self.password.lock().unwrap_or_else(|e| e.into_inner()) = Some(password);
+    }
+
+    /// The password that guards databases, if a person gave it.
+    pub fn password(&self) -> Option<Passphrase> {
+        self.password.lock().unwrap_or_else(|e| e.into_inner()).clone()
     }
 
     /// A path as programs name it → where it really lies.
@@ -217,7 +230,7 @@ impl Look for Machine {
             || self.root.as_ref().is_some_and(|r| rustix::fs::access(r, rustix::fs::Access::WRITE_OK).is_ok())
     }
 
-    fn nss(&self, folder: &Path) -> Result<Vec<NssEntry>, NssFailure> {
-        crate::nss::list(self, folder)
+    fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure> {
+        crate::nss::list(self, folder, library)
     }
 }

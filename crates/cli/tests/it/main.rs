@@ -10,6 +10,7 @@ mod check;
 mod contract;
 mod demo;
 mod export;
+mod firefox;
 mod hosts;
 mod issue;
 mod ledger;

@@ -4,6 +4,7 @@ use super::Client;
 use crate::cert::Certificate;
 use crate::finding::{Code, Finding};
 use crate::form::pem;
+use crate::nss::Library;
 use crate::ports::Look;
 use crate::trust::{chromium as nssdb, system};
 use std::path::{Path, PathBuf};
@@ -105,9 +106,9 @@ fn chromium(look: &dyn Look) -> View {
         return view;
     }
     view.sources.push(folder.clone());
-    match look.nss(&folder) {
-        Ok(entries) => {
-            for e in entries {
+    match look.nss(&folder, &Library::System) {
+        Ok(seen) => {
+            for e in seen.entries {
                 let Ok(c) = Certificate::read(&e.der, "a certificate of the database") else { continue };
                 if e.is_distrusted() {
                     view.distrusted.push(c.sha256());

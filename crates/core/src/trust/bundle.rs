@@ -41,7 +41,7 @@ impl Store for Bundle {
                     None
                 };
                 let text = bytes.unwrap_or_default();
-                Place { store: self.id(), place: file.clone(), hindrance, entries: entries(&text) }
+                Place { store: self.id(), place: file.clone(), hindrance, entries: entries(&text), guarded: false }
             })
             .collect()
     }

@@ -2,7 +2,7 @@
 
 use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
 use crate::cert::Certificate;
-use crate::nss::{NssAction, NssChange};
+use crate::nss::{Library, NssAction, NssChange};
 use crate::ports::Look;
 use crate::step::{Planned, Step};
 use std::path::PathBuf;
@@ -36,7 +36,7 @@ impl Store for Chromium {
     fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
         let folder = folder(look);
         let installed = BROWSERS.iter().any(|b| look.program(b).is_some());
-        let mut place = Place { store: self.id(), place: folder.clone(), hindrance: None, entries: Vec::new() };
+        let mut place = Place { store: self.id(), place: folder.clone(), hindrance: None, entries: Vec::new(), guarded: false };
         let there = look.exists(&folder.join("cert9.db"));
         if !there {
             if !installed {
@@ -48,8 +48,11 @@ impl Store for Chromium {
             }
             return vec![place];
         }
-        match look.nss(&folder) {
-            Ok(entries) => place.entries = entries.iter().filter_map(entry).collect(),
+        match look.nss(&folder, &Library::System) {
+            Ok(seen) => {
+                place.guarded = seen.guarded;
+                place.entries = seen.entries.iter().filter_map(entry).collect();
+            }
             Err(failure) => {
                 place.hindrance = Some(Hindrance { why: failure.why, remedy: failure.remedy, absent: false });
             }
@@ -58,28 +61,34 @@ impl Store for Chromium {
     }
 
     fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
-        let der = root.certificate.der().to_vec();
-        let found: Vec<&Entry> = place.entries.iter().filter(|e| e.certificate == root.certificate).collect();
-        let change = |action| Step::Database(NssChange { folder: place.place.clone(), action });
-        match goal {
-            Goal::Add if found.iter().any(|e| e.trusted) => Vec::new(),
-            Goal::Add => {
-                let mut steps = Vec::new();
-                if !look.exists(&place.place) {
-                    steps.push(Planned::plain(Step::Folder { path: place.place.clone(), mode: 0o700 }));
-                }
-                let undo =
-                    if found.is_empty() { vec![change(NssAction::Remove { der: der.clone() })] } else { Vec::new() };
-                steps.push(Planned { step: change(NssAction::Add { der, nickname: root.mark() }), undo });
-                steps
-            }
-            Goal::Remove if found.is_empty() => Vec::new(),
-            Goal::Remove => vec![Planned::plain(change(NssAction::Remove { der }))],
-        }
+        in_database(goal, root, place, &Library::System, look)
     }
 }
 
-fn entry(e: &crate::nss::NssEntry) -> Option<Entry> {
+/// The steps that bring a root into an NSS database or out of it.
+pub(super) fn in_database(goal: Goal, root: &Root, place: &Place, library: &Library, look: &dyn Look) -> Vec<Planned> {
+    let der = root.certificate.der().to_vec();
+    let found: Vec<&Entry> = place.entries.iter().filter(|e| e.certificate == root.certificate).collect();
+    let change =
+        |action| Step::Database(NssChange { folder: place.place.clone(), library: library.clone(), action });
+    match goal {
+        Goal::Add if found.iter().any(|e| e.trusted) => Vec::new(),
+        Goal::Add => {
+            let mut steps = Vec::new();
+            if !look.exists(&place.place) {
+                steps.push(Planned::plain(Step::Folder { path: place.place.clone(), mode: 0o700 }));
+            }
+            let undo = if found.is_empty() { vec![change(NssAction::Remove { der: der.clone() })] } else { Vec::new() };
+            steps.push(Planned { step: change(NssAction::Add { der, nickname: root.mark() }), undo });
+            steps
+        }
+        Goal::Remove if found.is_empty() => Vec::new(),
+        Goal::Remove => vec![Planned::plain(change(NssAction::Remove { der }))],
+    }
+}
+
+/// An object of a database as an entry.
+pub(super) fn entry(e: &crate::nss::NssEntry) -> Option<Entry> {
     Some(Entry {
         certificate: Certificate::read(&e.der, "a certificate of the database").ok()?,
         mark: Some(e.nickname.clone()),

@@ -2,6 +2,7 @@
 
 pub mod bundle;
 pub mod chromium;
+pub mod firefox;
 pub mod system;
 
 use crate::cert::{Certificate, subject};
@@ -78,6 +79,8 @@ pub struct Place {
     pub hindrance: Option<Hindrance>,
     /// What stands there.
     pub entries: Vec<Entry>,
+    /// True if adding needs a password that only the person knows.
+    pub guarded: bool,
 }
 
 /// Why a place cannot be changed.
@@ -113,7 +116,7 @@ pub trait Store: Sync {
 }
 
 /// Every store.
-pub const ALL: &[&dyn Store] = &[&system::System, &bundle::Bundle, &chromium::Chromium];
+pub const ALL: &[&dyn Store] = &[&system::System, &bundle::Bundle, &chromium::Chromium, &firefox::Firefox];
 
 /// Finds a store by its id.
 pub fn by_id(typed: &str) -> Result<&'static dyn Store> {

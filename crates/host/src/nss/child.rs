@@ -4,7 +4,7 @@ use super::library::{Cert, EVERY_INSTANCE, Item, Node, Nss, Slot, Trust};
 use super::{Answer, Question};
 use std::ffi::{CStr, CString, c_char, c_int, c_void};
 use std::io::{Read, Write};
-use tamga_core::nss::{NssAction, NssEntry, NssFailure, ROOT_FLAGS};
+use tamga_core::nss::{NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS};
 
 /// Reads a question from standard input and writes the answer to standard output. Gives the exit code.
 pub fn answer() -> u8 {
@@ -25,7 +25,7 @@ extern "C" fn no_password(_: Slot, _: c_int, _: *mut c_void) -> *mut c_char {
 }
 
 fn work(question: &Question) -> Answer {
-    let nss = Nss::load().map_err(|_| NssFailure {
+    let nss = Nss::load(&question.library).map_err(|_| NssFailure {
         why: "libnss3, the library that the browser uses, is not installed".into(),
         remedy: "sudo apt-get install libnss3".into(),
     })?;
@@ -48,10 +48,11 @@ fn work(question: &Question) -> Answer {
             Err(failure(&nss, "the database has no slot", "close the browser and try again"))
         } else {
             let done = match &question.action {
-                Some(action) => change(&nss, slot, action),
+                Some(action) => change(&nss, slot, action, question.password.as_deref()),
                 None => Ok(()),
             };
-            let listed = done.and_then(|()| list(&nss, slot));
+            let guarded = (nss.PK11_NeedLogin)(slot) != 0;
+            let listed = done.and_then(|()| list(&nss, slot)).map(|entries| NssView { entries, guarded });
             (nss.PK11_FreeSlot)(slot);
             listed
         };
@@ -60,7 +61,7 @@ fn work(question: &Question) -> Answer {
     }
 }
 
-unsafe fn change(nss: &Nss, slot: Slot, action: &NssAction) -> Result<(), NssFailure> {
+unsafe fn change(nss: &Nss, slot: Slot, action: &NssAction, password: Option<&str>) -> Result<(), NssFailure> {
     // SAFETY: see `work`.
     unsafe {
         match action {
@@ -77,11 +78,17 @@ unsafe fn change(nss: &Nss, slot: Slot, action: &NssAction) -> Result<(), NssFai
                     && (nss.PK11_IsLoggedIn)(slot, std::ptr::null_mut()) == 0
                     && (nss.PK11_CheckUserPassword)(slot, c"".as_ptr()) != 0
                 {
-                    return Err(NssFailure {
-                        why: "the database is protected by a password, which this version of Tamga does not ask for"
-                            .into(),
-                        remedy: "import root.pem in the browser's own certificate manager".into(),
-                    });
+                    let given = password.and_then(|p| CString::new(p).ok());
+                    let opened = given.as_ref().is_some_and(|p| (nss.PK11_CheckUserPassword)(slot, p.as_ptr()) == 0);
+                    drop(given.map(|p| zeroize::Zeroizing::new(p.into_bytes())));
+                    if !opened {
+                        let why = match password {
+                            Some(_) => "the primary password is wrong",
+                            None => "a primary password guards the database",
+                        };
+                        let remedy = "give the browser's primary password: --passphrase-file FILE, or type it when asked";
+                        return Err(NssFailure { why: why.into(), remedy: remedy.into() });
+                    }
                 }
                 add(nss, slot, der, nickname)
             }
@@ -166,7 +173,7 @@ unsafe fn der_of(nss: &Nss, certificate: Cert) -> Option<Vec<u8>> {
     }
 }
 
-unsafe fn list(nss: &Nss, slot: Slot) -> Answer {
+unsafe fn list(nss: &Nss, slot: Slot) -> Result<Vec<NssEntry>, NssFailure> {
     let mut out = Vec::new();
     // SAFETY: see `nicknames`.
     let names = unsafe { nicknames(nss) };

@@ -5,6 +5,7 @@
 #![allow(non_snake_case, reason = "the names are NSS's own")]
 
 use libloading::os::unix::{Library, RTLD_GLOBAL, RTLD_NOW};
+use tamga_core::nss::Library as Which;
 use std::ffi::{c_char, c_int, c_uint, c_void};
 
 /// SECItem.
@@ -87,12 +88,27 @@ functions! {
 }
 
 impl Nss {
-    /// Loads the system's libraries: the very files that Chromium is linked with.
-    pub(super) fn load() -> Result<Nss, libloading::Error> {
+    /// Loads the libraries: the system's, the very files that Chromium is linked with, or those that a browser brought
+    /// along. Of the latter each is named by its whole path, and the one for SQLite first: left to search, the loader would
+    /// mix in parts of the system's version, whose trust the browser does not read.
+    pub(super) fn load(from: &Which) -> Result<Nss, libloading::Error> {
         let open = |name: &str| {
-            // SAFETY: loading runs the initialisers of a system library that the browser loads as well.
-            unsafe { Library::open(Some(name), RTLD_NOW | RTLD_GLOBAL) }
+            let own = match from {
+                Which::In(folder) => Some(folder.join(name)).filter(|p| p.exists()),
+                Which::System => None,
+            };
+            let path = own.unwrap_or_else(|| name.into());
+            // SAFETY: loading runs the initialisers of a library that the browser loads as well.
+            unsafe { Library::open(Some(path), RTLD_NOW | RTLD_GLOBAL) }
         };
+        if let Which::In(_) = from {
+            for name in ["libmozglue.so", "libmozsqlite3.so"] {
+                // Not every build has them as files of their own.
+                if let Ok(library) = open(name) {
+                    std::mem::forget(library);
+                }
+            }
+        }
         let nspr = open("libnspr4.so")?;
         std::mem::forget(open("libnssutil3.so")?);
         let nss = open("libnss3.so")?;

@@ -14,7 +14,7 @@ use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::nss::{NssAction, NssChange, NssEntry, NssFailure};
+use tamga_core::nss::{Library, NssAction, NssChange, NssFailure, NssView};
 use tamga_core::ports::Look;
 
 pub use child::answer;
@@ -29,22 +29,31 @@ const LIMIT: Duration = Duration::from_secs(30);
 #[derive(Serialize, Deserialize)]
 pub(crate) struct Question {
     folder: PathBuf,
+    library: Library,
     action: Option<NssAction>,
+    /// What guards the database; only a child's standard input ever sees it.
+    password: Option<String>,
 }
 
-/// What it answers: the objects after the change.
-type Answer = std::result::Result<Vec<NssEntry>, NssFailure>;
+/// What it answers: the database after the change.
+type Answer = std::result::Result<NssView, NssFailure>;
 
 /// The objects of a database.
-pub fn list(machine: &Machine, folder: &Path) -> Answer {
-    ask(machine, &Question { folder: folder.to_owned(), action: None })
+pub fn list(machine: &Machine, folder: &Path, library: &Library) -> Answer {
+    ask(machine, &Question { folder: folder.to_owned(), library: library.clone(), action: None, password: None })
 }
 
 /// Changes a database and sees, in its answer, that the change is there.
 pub fn change(machine: &Machine, change: &NssChange) -> Result<()> {
     let failed = |f: NssFailure| Error::Nss { folder: change.folder.clone(), why: f.why, remedy: f.remedy };
-    let question = Question { folder: change.folder.clone(), action: Some(change.action.clone()) };
-    let after = ask(machine, &question).map_err(failed)?;
+    let password = machine.password().and_then(|p| String::from_utf8(p.octets().to_vec()).ok());
+    let (folder, library) = (change.folder.clone(), change.library.clone());
+    let question = Question { folder, library, action: Some(change.action.clone()), password };
+    let after = ask(machine, &question);
+    if let Some(password) = question.password {
+        drop(zeroize::Zeroizing::new(password));
+    }
+    let after = after.map_err(failed)?.entries;
     let reached = match &change.action {
         NssAction::Add { der, .. } => after.iter().any(|e| e.der == *der && e.is_trusted()),
         NssAction::Remove { der } => !after.iter().any(|e| e.der == *der),
@@ -80,7 +89,7 @@ fn ask(machine: &Machine, question: &Question) -> Answer {
             });
         }
     }
-    let input = serde_json::to_vec(question).map_err(|e| failure(e.to_string()))?;
+    let input = zeroize::Zeroizing::new(serde_json::to_vec(question).map_err(|e| failure(e.to_string()))?);
     let ended = process::run(command, &input, LIMIT).map_err(|e| match e.kind() {
         std::io::ErrorKind::PermissionDenied => NssFailure {
             why: format!("the person whose database it is may not run {}", program.display()),

@@ -1,5 +1,6 @@
 //! One root brought to where it is wanted, or away from there: planned, journaled, done, seen again.
 
+use crate::cli::SecretArgs;
 use crate::exit::{self, Result};
 use crate::session::Session;
 use std::path::PathBuf;
@@ -80,6 +81,10 @@ pub(super) fn at(
             }
         }
         None => {
+            if goal == Goal::Add && place.guarded && session.machine.password().is_none() && crate::ask::somebody() {
+                let of = format!("the primary password of {}", place.place.display());
+                session.machine.know_password(SecretArgs::default().needed(&of)?);
+            }
             act_on(session, ledger, store, root, place, goal, &planned, &mut row)?;
             let after = store.survey(&session.machine, bundles).into_iter().find(|p| p.place == place.place);
             seen_again(session, root, goal, after.as_ref(), &mut row);

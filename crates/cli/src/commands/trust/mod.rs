@@ -1,6 +1,6 @@
 //! `tamga trust add|remove|status [ROOT]`.
 
-use crate::cli::{ScopeArg, StoreArgs};
+use crate::cli::{ScopeArg, SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::human;
@@ -39,6 +39,8 @@ pub(crate) struct TrustArgs {
     root: Option<String>,
     #[command(flatten)]
     pub(crate) stores: StoreArgs,
+    #[command(flatten)]
+    secrets: SecretArgs,
 }
 
 pub(crate) fn run(session: &Session, command: TrustCommand) -> Result<Done> {
@@ -120,6 +122,9 @@ fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
         let all = session.authorities()?;
         let root = roots(session, args.root.as_deref(), &all)?.remove(0);
         return Ok(dry(session, &stores, &root, &bundles(&args.stores), goal));
+    }
+    if let Some(password) = args.secrets.given()? {
+        session.machine.know_password(password);
     }
     let (_lock, ledger) = session.open_for_change()?;
     let all = ledger.authorities()?;

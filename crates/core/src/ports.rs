@@ -1,6 +1,8 @@
 //! The doors of the core: what it asks of the world, as small traits.
 
 use crate::nss::{Library, NssFailure, NssView};
+use crate::moment::Moment;
+use crate::secret::Passphrase;
 use std::path::{Path, PathBuf};
 
 /// Unpredictable bytes, from the operating system or, in a test, from anywhere.
@@ -19,6 +21,8 @@ pub trait Look {
     fn exists(&self, path: &Path) -> bool;
     /// Where a symbolic link points, as written in it.
     fn link(&self, path: &Path) -> Option<PathBuf>;
+    /// A path with its links followed to their end; the path itself where it cannot be followed.
+    fn resolved(&self, path: &Path) -> PathBuf;
     /// True if the person we act for may change files in this folder.
     fn may_write(&self, folder: &Path) -> bool;
     /// An environment variable of the person we act for; empty counts as unset.
@@ -27,6 +31,10 @@ pub trait Look {
     fn home(&self) -> PathBuf;
     /// Where a program is found, if it is installed.
     fn program(&self, name: &str) -> Option<PathBuf>;
+    /// The password that guards stores, where a person gave one.
+    fn store_password(&self) -> Option<Passphrase>;
+    /// Now: some stores write down when something came in.
+    fn now(&self) -> Moment;
     /// True if changes to the machine's own stores are allowed to this process.
     fn has_rights(&self) -> bool;
     /// The objects of an NSS database, read through the library of the browser that it belongs to.

@@ -4,11 +4,12 @@ use crate::error::{Error, Result};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
+use tamga_core::moment::Moment;
 use tamga_core::nss::{Library, NssFailure, NssView};
 use tamga_core::secret::Passphrase;
 use tamga_core::ports::Look;
 
-/// Another root for the machine's own paths (`/etc`, `/usr`, `/var`): for tests, the demonstration and images.
+/// Another root for the machine's own paths (`/etc`, `/opt`, `/snap`, `/usr`, `/var`): for tests, the demonstration and images.
 pub const ROOT_VARIABLE: &str = "TAMGA_ROOT";
 /// The data folder.
 pub const DATA_VARIABLE: &str = "TAMGA_DATA_DIR";
@@ -138,7 +139,7 @@ fn set_effective((uid, gid): (u32, u32)) {
 }
 
 fn is_machine_path(path: &Path) -> bool {
-    ["/etc", "/usr", "/var"].iter().any(|p| path.starts_with(p))
+    ["/etc", "/opt", "/snap", "/usr", "/var"].iter().any(|p| path.starts_with(p))
 }
 
 /// Gives up root's rights in the order that keeps none: groups, group, user. The saved id stays root's.
@@ -200,6 +201,18 @@ impl Look for Machine {
         std::fs::read_link(self.real(path)).ok()
     }
 
+    fn resolved(&self, path: &Path) -> PathBuf {
+        let Ok(real) = std::fs::canonicalize(self.real(path)) else { return path.to_owned() };
+        match &self.root {
+            // As programs name it, if it lies under the other root.
+            Some(root) => match real.strip_prefix(std::fs::canonicalize(root).unwrap_or_else(|_| root.clone())) {
+                Ok(inside) => Path::new("/").join(inside),
+                Err(_) => real,
+            },
+            None => real,
+        }
+    }
+
     fn may_write(&self, folder: &Path) -> bool {
         rustix::fs::access(self.real(folder), rustix::fs::Access::WRITE_OK).is_ok()
     }
@@ -222,6 +235,14 @@ impl Look for Machine {
             .chain(["/usr/sbin", "/sbin"].map(PathBuf::from))
             .map(|folder| folder.join(name))
             .find(|p| rustix::fs::access(p, rustix::fs::Access::EXEC_OK).is_ok() && p.is_file())
+    }
+
+    fn store_password(&self) -> Option<Passphrase> {
+        self.password()
+    }
+
+    fn now(&self) -> Moment {
+        crate::entropy::now()
     }
 
     fn has_rights(&self) -> bool {

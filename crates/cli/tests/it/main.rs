@@ -13,6 +13,7 @@ mod export;
 mod firefox;
 mod hosts;
 mod issue;
+mod java;
 mod ledger;
 mod preludes;
 mod recipes;

@@ -172,6 +172,66 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>, what: &str) -> Result
     if at.0.is_empty() { Ok(out) } else { Err(cut()) }
 }
 
+/// Puts a trusted certificate behind all others, every other byte but count and sum kept.
+///
+/// Errors: it is damaged; another passphrase protects it.
+pub fn with(bytes: &[u8], passphrase: &Passphrase, root: &Named<Vec<u8>>, now: Moment) -> Result<Vec<u8>> {
+    let (mut body, count, _) = walked(bytes, passphrase)?;
+    body[8..12].copy_from_slice(&(count + 1).to_be_bytes());
+    entry(&mut body, 2, root.alias.as_deref().unwrap_or_default(), now);
+    certificate(&mut body, &root.thing);
+    closed(Zeroizing::new(body), passphrase).map(|b| b.to_vec())
+}
+
+/// Takes out every trusted certificate that is this one, every other byte but count and sum kept.
+///
+/// Errors: as for [`with`].
+pub fn without(bytes: &[u8], passphrase: &Passphrase, der: &[u8]) -> Result<Vec<u8>> {
+    let (body, count, entries) = walked(bytes, passphrase)?;
+    let gone: Vec<_> = entries.into_iter().filter(|(_, c)| c.as_deref() == Some(der)).map(|(range, _)| range).collect();
+    let left = count - u32::try_from(gone.len()).unwrap_or(count);
+    let mut out: Vec<u8> = Vec::with_capacity(body.len());
+    let mut at = 0;
+    for range in gone {
+        out.extend_from_slice(&body[at..range.start]);
+        at = range.end;
+    }
+    out.extend_from_slice(&body[at..]);
+    out[8..12].copy_from_slice(&left.to_be_bytes());
+    closed(Zeroizing::new(out), passphrase).map(|b| b.to_vec())
+}
+
+type Found = (std::ops::Range<usize>, Option<Vec<u8>>);
+
+/// The bytes below the sum, how many entries they have, where each stands, and the certificate of each that is trusted.
+fn walked(bytes: &[u8], passphrase: &Passphrase) -> Result<(Vec<u8>, u32, Vec<Found>)> {
+    let what = "the trust store";
+    // Reading it whole proves its sum and its shape.
+    read(bytes, Some(passphrase), what)?;
+    let cut = || Error::Malformed { what: what.into(), why: "it is damaged or cut short".into() };
+    let body = bytes[..bytes.len() - 20].to_vec();
+    let mut at = Cursor(body.get(4..).ok_or_else(cut)?);
+    let (version, count) = (at.u32().ok_or_else(cut)?, at.u32().ok_or_else(cut)?);
+    let mut found = Vec::new();
+    for _ in 0..count {
+        let start = body.len() - at.0.len();
+        let tag = at.u32().ok_or_else(cut)?;
+        at.text().ok_or_else(cut)?;
+        at.take(8).ok_or_else(cut)?;
+        let trusted = if tag == 2 {
+            Some(at.certificate(version).ok_or_else(cut)?)
+        } else {
+            at.block().ok_or_else(cut)?;
+            for _ in 0..at.u32().ok_or_else(cut)? {
+                at.certificate(version).ok_or_else(cut)?;
+            }
+            None
+        };
+        found.push((start..body.len() - at.0.len(), trusted));
+    }
+    Ok((body, count, found))
+}
+
 fn open(locked: &[u8], passphrase: &Passphrase, what: &str) -> Result<PrivateKey> {
     let malformed = |why: &str| Error::Malformed { what: what.to_owned(), why: why.to_owned() };
     let parts = tlv::one(locked).and_then(|i| i.inside()).ok_or_else(|| malformed("a key's protection is damaged"))?;
@@ -251,6 +311,11 @@ mod tests {
         for end in 0..made.len() {
             assert!(read(&made[..end], Some(&words), "x").is_err());
         }
+        let root = Named { alias: Some("saltmarsh".into()), thing: vec![0x30, 3, 2, 1, 9] };
+        let more = with(&made, &words, &root, now).unwrap();
+        assert_eq!(read(&more, Some(&words), "x").unwrap().certificates[2].thing, root.thing);
+        assert_eq!(without(&more, &words, &root.thing).unwrap(), *made, "byte for byte as before");
+        assert!(matches!(with(&made, &passphrase("neap"), &root, now), Err(Error::PassphraseWrong { .. })));
         let roots = [Named { alias: Some("saltmarsh".into()), thing: chain[0].clone() }];
         let made = write_trust(&roots, &passphrase(USUAL), now).unwrap();
         assert_eq!(read(&made, None, "x").unwrap().certificates[0].alias.as_deref(), Some("saltmarsh"));

@@ -3,6 +3,7 @@
 pub mod bundle;
 pub mod chromium;
 pub mod firefox;
+pub mod java;
 pub mod system;
 
 use crate::cert::{Certificate, subject};
@@ -116,15 +117,24 @@ pub trait Store: Sync {
 }
 
 /// Every store.
-pub const ALL: &[&dyn Store] = &[&system::System, &bundle::Bundle, &chromium::Chromium, &firefox::Firefox];
+pub const ALL: &[&dyn Store] = &[
+    &system::System,
+    &java::Java(Scope::Machine),
+    &java::Java(Scope::User),
+    &bundle::Bundle,
+    &chromium::Chromium,
+    &firefox::Firefox,
+];
 
-/// Finds a store by its id.
-pub fn by_id(typed: &str) -> Result<&'static dyn Store> {
-    ALL.iter().copied().find(|s| s.id() == typed).ok_or_else(|| Error::Word {
-        what: "store",
-        typed: typed.to_owned(),
-        accepted: ALL.iter().map(|s| s.id()).collect::<Vec<_>>().join(", "),
-    })
+/// Finds a store by its id; one that has places of both scopes is two.
+pub fn by_id(typed: &str) -> Result<Vec<&'static dyn Store>> {
+    let found: Vec<&'static dyn Store> = ALL.iter().copied().filter(|s| s.id() == typed).collect();
+    if found.is_empty() {
+        let mut ids: Vec<&str> = ALL.iter().map(|s| s.id()).collect();
+        ids.dedup();
+        return Err(Error::Word { what: "store", typed: typed.to_owned(), accepted: ids.join(", ") });
+    }
+    Ok(found)
 }
 
 /// How a root stands in a place.

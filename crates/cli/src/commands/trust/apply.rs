@@ -51,12 +51,25 @@ pub(super) fn at(
     bundles: &[PathBuf],
     goal: Goal,
 ) -> Result<Row> {
+    let stands = place.entries.iter().any(|e| e.certificate == root.certificate);
+    let wanted = match goal {
+        Goal::Add => !matches!(trust::state(&root.certificate, place, session.now), State::Present | State::Expired),
+        Goal::Remove => stands,
+    };
+    let opened;
+    let mut place = place;
+    if wanted && place.guarded && session.machine.password().is_none() && crate::ask::somebody() {
+        let of = format!("the password of {}", place.place.display());
+        session.machine.know_password(SecretArgs::default().needed(&of)?);
+        opened = super::swap::again(session, store, place, bundles);
+        place = &opened;
+    }
     let mut row = row_of(session, store, root, place);
     let planned = store.change(goal, root, place, &session.machine);
     match &place.hindrance {
         Some(h) => {
             // What is reached already needs no rights.
-            if !planned.is_empty() && !h.absent {
+            if wanted && !h.absent {
                 row.change = "failed";
                 row.code = exit::SURROUNDINGS;
                 row.remedy = Some(match goal {
@@ -64,12 +77,12 @@ pub(super) fn at(
                     Goal::Remove => h.remedy.replace("trust add", "trust remove"),
                 });
                 row.why = Some(h.why.clone());
-            } else if planned.is_empty() && !h.absent {
+            } else if !wanted && !h.absent {
                 row.why = None;
             }
         }
         None if planned.is_empty() => {
-            if goal == Goal::Remove && place.entries.iter().any(|e| e.certificate == root.certificate) {
+            if goal == Goal::Remove && stands {
                 row.change = "failed";
                 row.code = exit::SURROUNDINGS;
                 row.why = Some("it stands there, but not in a way that Tamga put it".into());
@@ -81,10 +94,6 @@ pub(super) fn at(
             }
         }
         None => {
-            if goal == Goal::Add && place.guarded && session.machine.password().is_none() && crate::ask::somebody() {
-                let of = format!("the primary password of {}", place.place.display());
-                session.machine.know_password(SecretArgs::default().needed(&of)?);
-            }
             act_on(session, ledger, store, root, place, goal, &planned, &mut row)?;
             let after = store.survey(&session.machine, bundles).into_iter().find(|p| p.place == place.place);
             seen_again(session, root, goal, after.as_ref(), &mut row);

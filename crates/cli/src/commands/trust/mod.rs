@@ -54,7 +54,8 @@ pub(crate) fn run(session: &Session, command: TrustCommand) -> Result<Done> {
 /// The stores meant by the options.
 pub(crate) fn chosen(args: &StoreArgs) -> Result<Vec<&'static dyn Store>> {
     if !args.stores.is_empty() {
-        return Ok(args.stores.iter().map(|s| trust::by_id(s)).collect::<tamga_core::error::Result<_>>()?);
+        let found = args.stores.iter().map(|s| trust::by_id(s)).collect::<tamga_core::error::Result<Vec<_>>>()?;
+        return Ok(found.into_iter().flatten().collect());
     }
     Ok(trust::ALL
         .iter()

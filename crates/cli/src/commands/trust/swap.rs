@@ -28,7 +28,7 @@ fn root(a: &Authority) -> Root {
     Root { label: a.label.clone(), certificate: a.certificate.clone() }
 }
 
-fn again(session: &Session, store: &'static dyn Store, place: &Place, bundles: &[PathBuf]) -> Place {
+pub(super) fn again(session: &Session, store: &'static dyn Store, place: &Place, bundles: &[PathBuf]) -> Place {
     let fresh = store.survey(&session.machine, bundles).into_iter().find(|p| p.place == place.place);
     fresh.unwrap_or_else(|| place.clone())
 }

@@ -10,7 +10,9 @@ use tamga_core::trust::{Scope, State};
 pub(crate) fn code_of(rows: &[Row]) -> u8 {
     let failed: Vec<u8> = rows.iter().map(|r| r.code).filter(|c| *c != 0).collect();
     let worst = failed.iter().copied().fold(0, exit::worst);
-    if failed.is_empty() || failed.len() == rows.len() || worst == 6 { worst } else { exit::PARTLY }
+    // A place that is not there was neither done nor missed.
+    let there = rows.iter().filter(|r| r.state != State::Unavailable || r.code != 0).count();
+    if failed.is_empty() || failed.len() == there || worst == 6 { worst } else { exit::PARTLY }
 }
 
 /// The matrix.

@@ -1,7 +1,7 @@
 //! The doors of the core: what it asks of the world, as small traits.
 
-use crate::nss::{Library, NssFailure, NssView};
 use crate::moment::Moment;
+use crate::nss::{Library, NssFailure, NssView};
 use crate::secret::Passphrase;
 use std::path::{Path, PathBuf};
 

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use tamga_core::moment::Moment;
 use tamga_core::nss::{Library, NssFailure, NssView};
-use tamga_core::secret::Passphrase;
 use tamga_core::ports::Look;
+use tamga_core::secret::Passphrase;
 
 /// Another root for the machine's own paths (`/etc`, `/opt`, `/snap`, `/usr`, `/var`): for tests, the demonstration and images.
 pub const ROOT_VARIABLE: &str = "TAMGA_ROOT";

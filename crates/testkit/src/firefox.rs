@@ -19,12 +19,19 @@ pub struct Firefox {
 impl Firefox {
     /// Starts one on a profile, which it makes where there is none, with this home.
     pub fn start(home: &Path, profile: &Path) -> Firefox {
+        Firefox::start_by(Command::new("firefox-esr"), home, profile)
+    }
+
+    /// The same by another command that ends in it.
+    pub fn start_by(mut c: Command, home: &Path, profile: &Path) -> Firefox {
         std::fs::create_dir_all(profile).unwrap();
         let port = free_port();
         std::fs::write(profile.join("user.js"), format!("user_pref(\"marionette.port\", {port});\n")).unwrap();
-        let mut c = Command::new("firefox-esr");
         c.args(["--headless", "--marionette", "--no-remote", "--profile"]).arg(profile);
-        c.env_clear().env("PATH", "/usr/bin:/bin").env("HOME", home).env("MOZ_DISABLE_CONTENT_SANDBOX", "1");
+        c.env_clear()
+            .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+            .env("HOME", home)
+            .env("MOZ_DISABLE_CONTENT_SANDBOX", "1");
         let server = Server::start(c, &home.join("firefox.log"));
         let since = Instant::now();
         let socket = loop {
@@ -37,7 +44,9 @@ impl Firefox {
         socket.set_read_timeout(Some(Duration::from_secs(60))).unwrap();
         let mut firefox = Firefox { socket, asked: 0, _server: server };
         firefox.hear();
-        firefox.ask("WebDriver:NewSession", json!({"capabilities": {"alwaysMatch": {"acceptInsecureCerts": false}}})).unwrap();
+        firefox
+            .ask("WebDriver:NewSession", json!({"capabilities": {"alwaysMatch": {"acceptInsecureCerts": false}}}))
+            .unwrap();
         firefox
     }
 

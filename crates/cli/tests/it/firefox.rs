@@ -132,7 +132,10 @@ fn a_primary_password_a_damaged_and_a_closed_profile_each_get_their_lines_and_th
     assert!(by(&v, &locked)["why"].to_string().contains("is wrong"), "{v}");
     std::fs::write(s.lab("right"), "spring tide\n").unwrap();
     let v = s.json(&["trust", "add", "--stores", "firefox", "--passphrase-file", "right"]).expect(0).json();
-    assert_eq!((by(&v, &locked)["state"].as_str(), by(&v, &locked)["change"].as_str()), (Some("present"), Some("added")));
+    assert_eq!(
+        (by(&v, &locked)["state"].as_str(), by(&v, &locked)["change"].as_str()),
+        (Some("present"), Some("added"))
+    );
     // Taking out needs no password.
     let v = s.json(&["trust", "remove", "--stores", "firefox"]).expect(0).json();
     assert!(v["stores"].as_array().unwrap().iter().all(|r| r["state"] == "absent"), "{v}");

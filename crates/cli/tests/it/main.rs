@@ -15,6 +15,7 @@ mod hosts;
 mod issue;
 mod java;
 mod ledger;
+mod policies;
 mod preludes;
 mod recipes;
 mod serve;

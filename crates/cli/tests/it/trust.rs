@@ -71,13 +71,13 @@ fn the_system_store_takes_and_gives_back() {
 fn a_failing_update_is_undone_and_told() {
     let mut s = lab();
     s.stand_in("update-ca-certificates", "#!/bin/sh\necho 'E: the disk is full' >&2\nexit 1\n");
-    let v = s.json(&["trust", "add", "--scope", "machine"]).expect(4).json();
+    let v = s.json(&["trust", "add", "--stores", "system"]).expect(4).json();
     assert_eq!(v["stores"][0]["change"], "failed");
     assert!(v["stores"][0]["why"].as_str().unwrap().contains("the disk is full"));
     assert!(s.files("root/usr/local/share/ca-certificates").is_empty(), "the anchor was left behind");
     // One that says yes and does nothing is found out.
     s.stand_in("update-ca-certificates", "#!/bin/sh\nexit 0\n");
-    let v = s.json(&["trust", "add", "--scope", "machine"]).expect(4).json();
+    let v = s.json(&["trust", "add", "--stores", "system"]).expect(4).json();
     assert!(v["stores"][0]["why"].as_str().unwrap().contains("fresh look"));
 }
 
@@ -89,7 +89,7 @@ fn a_java_store_that_was_passed_over_is_told() {
     let s = lab();
     std::fs::create_dir_all(s.path("root/etc/ssl/certs/java")).unwrap();
     std::fs::write(s.path("root/etc/ssl/certs/java/cacerts"), b"\xfe\xed\xfe\xed no root of ours").unwrap();
-    let v = s.json(&["trust", "add", "--scope", "machine"]).expect(4).json();
+    let v = s.json(&["trust", "add", "--stores", "system"]).expect(4).json();
     assert_eq!(v["stores"][0]["change"], "added");
     assert!(v["stores"][0]["why"].as_str().unwrap().contains("Java"), "{v}");
 }
@@ -112,15 +112,21 @@ fn the_browser_database_follows_the_rule_of_the_two_folders() {
     let s = lab();
     s.run(&["trust", "add"]).expect(0);
     assert!(s.path("home/.local/share/pki/nssdb/cert9.db").exists() && !s.path("home/.pki").exists());
-    assert_eq!(s.json(&["trust", "add"]).expect(0).json()["stores"][0]["change"], "none");
+    assert_eq!(s.json(&["trust", "add", "--stores", "chromium"]).expect(0).json()["stores"][0]["change"], "none");
     // Another person's root in the same database survives ours.
     s.run(&["authority", "create", "second"]).expect(0);
     s.run(&["trust", "add", "second"]).expect(0);
     s.run(&["trust", "remove", "saltmarsh"]).expect(0);
-    assert_eq!(s.json(&["trust", "status", "second"]).expect(0).json()["stores"][1]["state"], "present");
+    assert_eq!(
+        s.json(&["trust", "status", "second", "--stores", "chromium"]).expect(0).json()["stores"][0]["state"],
+        "present"
+    );
     // As soon as the older folder is there, it alone counts.
     std::fs::create_dir_all(s.path("home/.pki/nssdb")).unwrap();
-    assert_eq!(s.json(&["trust", "status", "second"]).expect(1).json()["stores"][1]["state"], "absent");
+    assert_eq!(
+        s.json(&["trust", "status", "second", "--stores", "chromium"]).expect(1).json()["stores"][0]["state"],
+        "absent"
+    );
     s.run(&["trust", "add", "second"]).expect(0);
     assert!(s.path("home/.pki/nssdb/cert9.db").exists());
 }

@@ -6,7 +6,8 @@ use crate::finding::{Code, Finding};
 use crate::form::pem;
 use crate::nss::Library;
 use crate::ports::Look;
-use crate::trust::{chromium as nssdb, system};
+use crate::trust::chromium_policy::ChromiumPolicy;
+use crate::trust::{Store, chromium as nssdb, system};
 use std::path::{Path, PathBuf};
 
 /// A client's eyes.
@@ -101,6 +102,16 @@ fn overridden(view: &mut View, name: &str, path: &Path) {
 /// The person's NSS database. What is compiled into Chromium cannot be read; no private root is among it.
 fn chromium(look: &dyn Look) -> View {
     let mut view = View::default();
+    for place in ChromiumPolicy.survey(look, &[]) {
+        view.sources.push(place.place);
+        for e in place.entries {
+            if e.distrusted {
+                view.distrusted.push(e.certificate.sha256());
+            } else if e.trusted {
+                view.anchors.push(e.certificate);
+            }
+        }
+    }
     let folder = nssdb::folder(look);
     if !look.exists(&folder.join("cert9.db")) {
         return view;

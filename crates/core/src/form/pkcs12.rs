@@ -396,7 +396,10 @@ mod tests {
         let more = with(&made, &other).unwrap();
         assert_eq!(read(&more, None, "x").unwrap().certificates.len(), 2);
         assert_eq!(without(&more, &other.thing).unwrap(), *made, "byte for byte as before");
-        assert_eq!(read(&without(&more, &roots[0].thing).unwrap(), None, "x").unwrap().certificates[0].thing, other.thing);
+        assert_eq!(
+            read(&without(&more, &roots[0].thing).unwrap(), None, "x").unwrap().certificates[0].thing,
+            other.thing
+        );
         for words in [None, Some(passphrase("changeit"))] {
             let got = read(&made, words.as_ref(), "x").unwrap();
             assert_eq!(got.certificates[0].thing, roots[0].thing);

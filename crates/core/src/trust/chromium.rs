@@ -36,7 +36,8 @@ impl Store for Chromium {
     fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
         let folder = folder(look);
         let installed = BROWSERS.iter().any(|b| look.program(b).is_some());
-        let mut place = Place { store: self.id(), place: folder.clone(), hindrance: None, entries: Vec::new(), guarded: false };
+        let mut place =
+            Place { store: self.id(), place: folder.clone(), hindrance: None, entries: Vec::new(), guarded: false };
         let there = look.exists(&folder.join("cert9.db"));
         if !there {
             if !installed {
@@ -69,8 +70,7 @@ impl Store for Chromium {
 pub(super) fn in_database(goal: Goal, root: &Root, place: &Place, library: &Library, look: &dyn Look) -> Vec<Planned> {
     let der = root.certificate.der().to_vec();
     let found: Vec<&Entry> = place.entries.iter().filter(|e| e.certificate == root.certificate).collect();
-    let change =
-        |action| Step::Database(NssChange { folder: place.place.clone(), library: library.clone(), action });
+    let change = |action| Step::Database(NssChange { folder: place.place.clone(), library: library.clone(), action });
     match goal {
         Goal::Add if found.iter().any(|e| e.trusted) => Vec::new(),
         Goal::Add => {

@@ -15,10 +15,17 @@ use zeroize::Zeroizing;
 pub struct Java(pub Scope);
 
 /// Folders whose folders are JVMs.
-const OF_MACHINE: [&str; 6] = ["/usr/lib/jvm", "/usr/lib64/jvm", "/usr/java", "/usr/local/java", "/usr/local/lib/jvm", "/opt"];
+const OF_MACHINE: [&str; 6] =
+    ["/usr/lib/jvm", "/usr/lib64/jvm", "/usr/java", "/usr/local/java", "/usr/local/lib/jvm", "/opt"];
 /// The same below the home.
-const OF_PERSON: [&str; 6] =
-    [".sdkman/candidates/java", ".jdks", ".asdf/installs/java", ".local/share/mise/installs/java", ".jabba/jdk", ".gradle/jdks"];
+const OF_PERSON: [&str; 6] = [
+    ".sdkman/candidates/java",
+    ".jdks",
+    ".asdf/installs/java",
+    ".local/share/mise/installs/java",
+    ".jabba/jdk",
+    ".gradle/jdks",
+];
 /// Where a JVM keeps its trusted certificates, now and before version 9.
 const STORES: [&str; 2] = ["lib/security/cacerts", "jre/lib/security/cacerts"];
 
@@ -142,7 +149,9 @@ fn closed(bytes: &[u8], look: &dyn Look) -> Option<String> {
         // A store that is guarded by a passphrase is none of a JVM's own: those open without any.
         false => pkcs12::without(bytes, &[]).is_err(),
     };
-    shut.then(|| if given { "the passphrase is wrong".into() } else { "it has another passphrase than changeit".into() })
+    shut.then(
+        || if given { "the passphrase is wrong".into() } else { "it has another passphrase than changeit".into() },
+    )
 }
 
 fn edited(before: &[u8], goal: Goal, root: &Root, look: &dyn Look) -> Result<Vec<u8>> {

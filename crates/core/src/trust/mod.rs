@@ -2,7 +2,9 @@
 
 pub mod bundle;
 pub mod chromium;
+pub mod chromium_policy;
 pub mod firefox;
+pub mod firefox_policy;
 pub mod java;
 pub mod system;
 
@@ -121,6 +123,8 @@ pub const ALL: &[&dyn Store] = &[
     &system::System,
     &java::Java(Scope::Machine),
     &java::Java(Scope::User),
+    &chromium_policy::ChromiumPolicy,
+    &firefox_policy::FirefoxPolicy,
     &bundle::Bundle,
     &chromium::Chromium,
     &firefox::Firefox,

@@ -37,7 +37,8 @@ impl Store for System {
 
     fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
         let anchors = Path::new(ANCHORS);
-        let mut place = Place { store: self.id(), place: anchors.into(), hindrance: None, entries: Vec::new(), guarded: false };
+        let mut place =
+            Place { store: self.id(), place: anchors.into(), hindrance: None, entries: Vec::new(), guarded: false };
         let bundle = look.read(Path::new(BUNDLE)).unwrap_or_default();
         let in_bundle = pem::certificates(&bundle);
         let java = look.read(Path::new(JAVA));

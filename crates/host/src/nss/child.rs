@@ -86,7 +86,8 @@ unsafe fn change(nss: &Nss, slot: Slot, action: &NssAction, password: Option<&st
                             Some(_) => "the primary password is wrong",
                             None => "a primary password guards the database",
                         };
-                        let remedy = "give the browser's primary password: --passphrase-file FILE, or type it when asked";
+                        let remedy =
+                            "give the browser's primary password: --passphrase-file FILE, or type it when asked";
                         return Err(NssFailure { why: why.into(), remedy: remedy.into() });
                     }
                 }

@@ -5,8 +5,8 @@
 #![allow(non_snake_case, reason = "the names are NSS's own")]
 
 use libloading::os::unix::{Library, RTLD_GLOBAL, RTLD_NOW};
-use tamga_core::nss::Library as Which;
 use std::ffi::{c_char, c_int, c_uint, c_void};
+use tamga_core::nss::Library as Which;
 
 /// SECItem.
 #[repr(C)]

@@ -64,7 +64,7 @@ pub(super) async fn to(
         Content::Page(page) if path == "/" => {
             let page = page.read().unwrap_or_else(|e| e.into_inner()).clone();
             Some(whole("text/html; charset=utf-8", page.into()))
-        },
+        }
         Content::Page(_) => None,
         Content::Folder(folder) => file(folder, &path, method == Method::HEAD).await,
         Content::Proxy(_) => None,

@@ -146,6 +146,7 @@ commands! {
     Recipe "recipe" arguments recipe::RecipeArgs: "A server's configuration for a certificate, and every step to the padlock",
     Hosts "hosts" commands hosts::HostsCommand: "Names in the hosts file, in a marked block",
     Trust "trust" commands trust::TrustCommand: "Roots into, out of, and seen in stores",
+    Run "run" arguments trust::RunArgs: "A program with the variables set that tell it of the roots",
     Check "check" arguments check::CheckArgs: "Would any client warn, why, and what to do",
     Explain "explain" arguments explain::ExplainArgs: "A finding at length",
     Serve "serve" arguments serve::ServeArgs: "A small HTTPS site on loopback with that certificate",

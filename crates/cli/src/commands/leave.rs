@@ -149,9 +149,11 @@ fn remove(data: &std::path::Path) -> Result<()> {
     for name in ["ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm", "lock"] {
         files::remove(&data.join(name))?;
     }
-    let authorities = data.join("authorities");
-    if authorities.exists() {
-        std::fs::remove_dir_all(&authorities).map_err(tamga_host::error::Error::file("removing", &authorities))?;
+    for name in ["authorities", "trust"] {
+        let folder = data.join(name);
+        if folder.exists() {
+            std::fs::remove_dir_all(&folder).map_err(tamga_host::error::Error::file("removing", &folder))?;
+        }
     }
     // Something of the person's own in it: the folder stays.
     let _ = std::fs::remove_dir(data);

@@ -47,6 +47,7 @@ pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
         Command::Recipe(args) => recipe::run(session, &args),
         Command::Hosts(command) => hosts::run(session, command),
         Command::Trust(command) => trust::run(session, command),
+        Command::Run(args) => trust::run_program(session, &args),
         Command::Check(args) => check::run(session, &args),
         Command::Explain(args) => explain::run(session, &args),
         Command::Serve(args) => serve::run(session, &args),

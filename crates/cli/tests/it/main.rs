@@ -9,6 +9,7 @@ mod certificates;
 mod check;
 mod contract;
 mod demo;
+mod environment;
 mod export;
 mod firefox;
 mod hosts;

@@ -33,7 +33,7 @@ pub fn of(client: Client, look: &dyn Look) -> View {
         Client::Standard => {
             // The standard knows no store: everything that is a root to anyone here.
             let mut view = View::default();
-            add_file(&mut view, look, Path::new(system::BUNDLE));
+            add_file(&mut view, look, &system::bundle(look));
             let browser = chromium(look);
             view.sources.extend(browser.sources);
             for c in browser.anchors {
@@ -56,7 +56,7 @@ pub fn of(client: Client, look: &dyn Look) -> View {
 /// defaults, a folder only the folder half (measured with 7.88).
 fn curl(look: &dyn Look) -> View {
     let mut view = View::default();
-    let (mut file, mut folder) = (PathBuf::from(system::BUNDLE), PathBuf::from(system::LINKS));
+    let (mut file, mut folder) = (system::bundle(look), PathBuf::from(system::LINKS));
     let from = |name: &str| look.env(name).map(|v| (name.to_owned(), PathBuf::from(v)));
     if let Some((name, path)) = from("CURL_CA_BUNDLE") {
         overridden(&mut view, &name, &path);
@@ -70,7 +70,7 @@ fn curl(look: &dyn Look) -> View {
     }
     add_file(&mut view, look, &file);
     // Absent or without any certificate: curl gives up before it connects (measured).
-    if view.anchors.is_empty() && file != Path::new(system::BUNDLE) {
+    if view.anchors.is_empty() && file != system::bundle(look) {
         view.unreadable = Some(format!("(77) error setting certificate file: {}", file.display()));
     }
     add_folder(&mut view, look, &folder);

@@ -3,6 +3,8 @@
 pub mod bundle;
 pub mod chromium;
 pub mod chromium_policy;
+pub mod environment;
+pub mod families;
 pub mod firefox;
 pub mod firefox_policy;
 pub mod java;

@@ -3,6 +3,7 @@
 //! Its traps, each met below: only `.crt` counts; an update says 0 though a hook failed; what is removed leaves
 //! dangling links behind, and Java's store keeps it for ever.
 
+use super::families::{self, Family};
 use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
 use crate::cert::Certificate;
 use crate::form::pem;
@@ -36,6 +37,9 @@ impl Store for System {
     }
 
     fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+        if let Some(family) = families::of(look) {
+            return vec![of_family(self.id(), family, look)];
+        }
         let anchors = Path::new(ANCHORS);
         let mut place =
             Place { store: self.id(), place: anchors.into(), hindrance: None, entries: Vec::new(), guarded: false };
@@ -73,6 +77,9 @@ impl Store for System {
     }
 
     fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+        if let Some(family) = families::of(look) {
+            return in_family(family, goal, root, place);
+        }
         // Whoever put it there: a copy imported by hand is the same root.
         let ours: Vec<&Entry> =
             place.entries.iter().filter(|e| e.certificate == root.certificate && e.mark.is_some()).collect();
@@ -116,6 +123,74 @@ impl Store for System {
     }
 }
 
+/// The bundle that the system's clients read.
+pub fn bundle(look: &dyn Look) -> PathBuf {
+    families::of(look).map_or(BUNDLE, |f| f.bundle).into()
+}
+
+/// The anchors of a family without traps, and what its bundle holds.
+fn of_family(store: &'static str, family: &Family, look: &dyn Look) -> Place {
+    let folder = PathBuf::from(family.anchors);
+    let in_bundle = pem::certificates(&look.read(Path::new(family.bundle)).unwrap_or_default());
+    let mut entries: Vec<Entry> = Vec::new();
+    for name in look.list(&folder) {
+        let bytes = look.read(&folder.join(&name)).unwrap_or_default();
+        let ders = pem::certificates(&bytes);
+        for der in if ders.is_empty() { vec![bytes] } else { ders } {
+            let Ok(certificate) = Certificate::read(&der, &name) else { continue };
+            let trusted = in_bundle.contains(&der);
+            let flaw =
+                (!trusted).then(|| format!("the anchor {name} is there, but {} has not taken it up", family.command));
+            let mark = Path::new(&name).file_stem().map(|s| s.to_string_lossy().into_owned());
+            entries.push(Entry { certificate, mark, trusted, distrusted: false, flaw });
+        }
+    }
+    for der in in_bundle.iter().filter(|d| !entries.iter().any(|e| e.certificate.der() == **d)).collect::<Vec<_>>() {
+        if let Ok(certificate) = Certificate::read(der, "a certificate of the bundle") {
+            entries.push(Entry { certificate, mark: None, trusted: true, distrusted: false, flaw: None });
+        }
+    }
+    Place { store, place: folder, hindrance: hindrance(look), entries, guarded: false }
+}
+
+fn in_family(family: &Family, goal: Goal, root: &Root, place: &Place) -> Vec<Planned> {
+    let update = || {
+        Step::Run(Invocation {
+            program: family.command.into(),
+            arguments: family.arguments.iter().map(|a| (*a).to_owned()).collect(),
+            input: Vec::new(),
+            limit_seconds: LIMIT_SECONDS,
+        })
+    };
+    let write = |path: &Path| Step::Write { path: path.to_owned(), bytes: root.pem().into_bytes(), mode: 0o644 };
+    let ours: Vec<&str> =
+        place.entries.iter().filter(|e| e.certificate == root.certificate).filter_map(|e| e.mark.as_deref()).collect();
+    match goal {
+        Goal::Add if place.entries.iter().any(|e| e.certificate == root.certificate && e.trusted) => Vec::new(),
+        Goal::Add => {
+            let path = Path::new(family.anchors).join(format!("{}.{}", root.mark(), family.ending));
+            let undo = vec![Step::Remove { path: path.clone() }, update()];
+            vec![Planned { step: write(&path), undo }, Planned::plain(update())]
+        }
+        Goal::Remove if ours.is_empty() => Vec::new(),
+        Goal::Remove => {
+            let mut steps: Vec<Planned> = ours
+                .iter()
+                .flat_map(|mark| ["pem", "crt", "cer", "der"].map(|e| format!("{mark}.{e}")))
+                .map(|name| Path::new(family.anchors).join(name))
+                .map(|path| {
+                    // Only the file with the family's own ending was ours; the others are copies that a person put in.
+                    let own = path.extension().is_some_and(|e| e == family.ending);
+                    let undo = if own { vec![write(&path), update()] } else { Vec::new() };
+                    Planned { step: Step::Remove { path }, undo }
+                })
+                .collect();
+            steps.push(Planned::plain(update()));
+            steps
+        }
+    }
+}
+
 /// Java first, while the link is still there; then the links, which a plain update would leave dangling; then the anchor.
 fn removal(look: &dyn Look, mark: &str, root: &Root) -> Vec<Planned> {
     let mut steps = Vec::new();
@@ -151,7 +226,17 @@ fn update(fresh: bool) -> Step {
 }
 
 fn hindrance(look: &dyn Look) -> Option<Hindrance> {
-    if look.program(COMMAND).is_none() {
+    if families::is_declared(look) {
+        return Some(Hindrance {
+            why: "this system is made from its declaration: a change by hand would be lost".into(),
+            remedy:
+                "in configuration.nix: security.pki.certificateFiles = [ /path/root.pem ]; then nixos-rebuild switch"
+                    .into(),
+            absent: true,
+        });
+    }
+    let command = families::of(look).map_or(COMMAND, |f| f.command);
+    if look.program(command).is_none() {
         return Some(Hindrance {
             why: format!("{COMMAND} is not installed"),
             remedy: "sudo apt-get install ca-certificates".into(),

@@ -14,11 +14,14 @@ use tamga_core::report::{Authority, KeyPlace};
 use tamga_core::trust::{self, Goal, Place, Root, Scope, State, Store};
 
 mod apply;
+mod environment;
 mod swap;
 mod words;
 
 use apply::row_of;
 pub(crate) use apply::{Row, apply};
+use environment::EnvironmentArgs;
+pub(crate) use environment::{RunArgs, run as run_program};
 pub(crate) use swap::{beside, everywhere, swap};
 pub(crate) use words::{code_of, json_of, words};
 
@@ -31,6 +34,8 @@ pub(crate) enum TrustCommand {
     Remove(TrustArgs),
     /// Which root is seen where
     Status(TrustArgs),
+    /// Variables for runtimes whose list of roots is compiled in
+    Environment(EnvironmentArgs),
 }
 
 #[derive(clap::Args)]
@@ -48,6 +53,7 @@ pub(crate) fn run(session: &Session, command: TrustCommand) -> Result<Done> {
         TrustCommand::Add(args) => change(session, &args, Goal::Add),
         TrustCommand::Remove(args) => change(session, &args, Goal::Remove),
         TrustCommand::Status(args) => status(session, &args),
+        TrustCommand::Environment(args) => environment::environment(session, &args),
     }
 }
 

@@ -1,0 +1,147 @@
+//! Variables by which runtimes without a writable store are told of a root (measured; see each row).
+
+use crate::error::{Error, Result};
+use std::path::{Path, PathBuf};
+
+/// What a variable does to a runtime's own list of roots.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Effect {
+    /// It adds to the list.
+    Adds,
+    /// It stands instead of the list: it must name a bundle with all roots.
+    Replaces,
+}
+
+/// One variable.
+#[derive(Clone, Copy, Debug)]
+pub struct Variable {
+    /// Its name.
+    pub name: &'static str,
+    /// What it does.
+    pub effect: Effect,
+    /// Who reads it.
+    pub read_by: &'static str,
+}
+
+const fn row(name: &'static str, effect: Effect, read_by: &'static str) -> Variable {
+    Variable { name, effect, read_by }
+}
+
+/// Every variable that is set, those that add first.
+pub const ALL: [Variable; 9] = [
+    row("NODE_EXTRA_CA_CERTS", Effect::Adds, "Node.js, npm, Deno, Electron: read once, at the start"),
+    row("DENO_CERT", Effect::Adds, "Deno"),
+    row("GIT_SSL_CAINFO", Effect::Replaces, "git; where its folder of roots is there too, it adds"),
+    row("SSL_CERT_FILE", Effect::Replaces, "OpenSSL, Python's ssl, httpx, Go, rustls, Ruby, PHP streams, cargo"),
+    row("REQUESTS_CA_BUNDLE", Effect::Replaces, "Python's requests, pip"),
+    row("CURL_CA_BUNDLE", Effect::Replaces, "curl, Python's requests"),
+    row("PIP_CERT", Effect::Replaces, "pip"),
+    row("AWS_CA_BUNDLE", Effect::Replaces, "botocore and the AWS tools"),
+    row("PERL_LWP_SSL_CA_FILE", Effect::Replaces, "Perl's LWP"),
+];
+
+/// How a shell is told.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Shell {
+    /// sh, bash, zsh and their like.
+    Sh,
+    /// fish.
+    Fish,
+    /// PowerShell.
+    PowerShell,
+    /// Windows' command prompt.
+    Cmd,
+    /// Lines for building a container image.
+    Container,
+}
+
+/// Every shell and its words.
+const SHELLS: [(Shell, &[&str]); 5] = [
+    (Shell::Sh, &["sh", "bash", "zsh", "dash", "ksh"]),
+    (Shell::Fish, &["fish"]),
+    (Shell::PowerShell, &["powershell", "pwsh"]),
+    (Shell::Cmd, &["cmd"]),
+    (Shell::Container, &["container"]),
+];
+
+impl Shell {
+    /// Reads a shell's word.
+    ///
+    /// Errors: there is no such shell.
+    pub fn parse(typed: &str) -> Result<Shell> {
+        Shell::known(typed).ok_or_else(|| Error::Word {
+            what: "shell",
+            typed: typed.to_owned(),
+            accepted: "sh bash zsh fish powershell cmd container".into(),
+        })
+    }
+
+    /// The shell that a path such as `/usr/bin/fish` names.
+    pub fn known(path: &str) -> Option<Shell> {
+        let name = Path::new(path).file_name()?.to_str()?;
+        SHELLS.iter().find(|(_, words)| words.contains(&name)).map(|(s, _)| *s)
+    }
+
+    /// One variable set in its language.
+    pub fn line(self, name: &str, value: &str) -> String {
+        match self {
+            Shell::Sh => format!("export {name}='{}'", value.replace('\'', "'\\''")),
+            Shell::Fish => format!("set -gx {name} '{}'", value.replace('\\', "\\\\").replace('\'', "\\'")),
+            Shell::PowerShell => format!("$env:{name} = '{}'", value.replace('\'', "''")),
+            Shell::Cmd => format!("set \"{name}={value}\""),
+            Shell::Container => format!("ENV {name}={value}"),
+        }
+    }
+}
+
+/// The files that the variables name, in this folder.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Files {
+    /// Our roots alone.
+    pub roots: PathBuf,
+    /// The system's bundle with our roots behind it.
+    pub bundle: PathBuf,
+}
+
+impl Files {
+    /// In a folder.
+    pub fn in_folder(folder: &Path) -> Files {
+        Files { roots: folder.join("roots.pem"), bundle: folder.join("bundle.pem") }
+    }
+
+    /// What a variable names.
+    pub fn of(&self, effect: Effect) -> &Path {
+        match effect {
+            Effect::Adds => &self.roots,
+            Effect::Replaces => &self.bundle,
+        }
+    }
+}
+
+/// The lines that put a root into a container image of the usual families.
+pub fn container(mark: &str) -> String {
+    format!(
+        "# Beside this file: {mark}.crt, from tamga export. Debian, Ubuntu and Alpine:\n\
+         COPY {mark}.crt /usr/local/share/ca-certificates/{mark}.crt\n\
+         RUN update-ca-certificates\n\
+         # Node.js has its own list and must be told:\n\
+         {}\n",
+        Shell::Container.line("NODE_EXTRA_CA_CERTS", &format!("/usr/local/share/ca-certificates/{mark}.crt"))
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_quoted_as_each_shell_wants_them() {
+        let line = |s: &str| Shell::parse(s).unwrap().line("A", "/it's here");
+        assert_eq!(line("bash"), "export A='/it'\\''s here'");
+        assert_eq!(line("fish"), "set -gx A '/it\\'s here'");
+        assert_eq!(line("pwsh"), "$env:A = '/it''s here'");
+        assert_eq!(Shell::known("/usr/bin/zsh"), Some(Shell::Sh));
+        assert!(Shell::parse("tcsh").is_err());
+        assert!(ALL.iter().take(2).all(|v| v.effect == Effect::Adds));
+    }
+}

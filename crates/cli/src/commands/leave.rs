@@ -89,6 +89,9 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
             r.place.display()
         ));
     }
+    if let Some(n) = stores::forget_all(session)? {
+        text.push_str(&format!("made Firefox forget {n} exceptions for names of yours\n"));
+    }
     match super::hosts::clear(session) {
         Some(Ok(())) => text.push_str(&format!("removed Tamga's names from {}\n", super::hosts::PLACE)),
         Some(Err(left)) => {

@@ -19,6 +19,7 @@ mod ledger;
 mod policies;
 mod preludes;
 mod recipes;
+mod remembered;
 mod serve;
 mod servers;
 mod setup;

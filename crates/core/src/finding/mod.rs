@@ -56,6 +56,7 @@ codes! {
     SelfSignedLeaf "self-signed-leaf",
     NotTheIssuedCertificate "not-the-issued-certificate",
     OlderRootTrusted "older-root-trusted",
+    ExceptionRemembered "exception-remembered",
     VerificationOff "verification-off",
     TrustOverridden "trust-overridden",
     NameNotCovered "name-not-covered",

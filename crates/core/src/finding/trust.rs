@@ -40,6 +40,15 @@ pub(super) const ROWS: &[Entry] = &[
         by_hand: "Compare the SHA-256 fingerprints, not the names; remove the older root and add the present one.",
     },
     Entry {
+        code: Code::ExceptionRemembered,
+        severity: Severity::Warning,
+        summary: "the browser remembers an exception for this host: it would not warn, whatever is served",
+        meaning: "That it shows no warning proves nothing, and an attacker's certificate passes as well.",
+        cause: "Somebody once clicked the warning away instead of trusting the root.",
+        remedy: "tamga trust remove --exception HOST:PORT",
+        by_hand: "Firefox: Settings, Certificates, Servers. Chromium: Not secure beside the address, then Turn on warnings.",
+    },
+    Entry {
         code: Code::VerificationOff,
         severity: Severity::Warning,
         summary: "a setting switches certificate verification off",

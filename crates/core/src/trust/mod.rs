@@ -4,10 +4,12 @@ pub mod bundle;
 pub mod chromium;
 pub mod chromium_policy;
 pub mod environment;
+pub mod exceptions;
 pub mod families;
 pub mod firefox;
 pub mod firefox_policy;
 pub mod java;
+pub mod settings;
 pub mod system;
 
 use crate::cert::{Certificate, subject};

@@ -15,6 +15,7 @@ use tamga_core::trust::{self, Goal, Place, Root, Scope, State, Store};
 
 mod apply;
 mod environment;
+mod exceptions;
 mod swap;
 mod words;
 
@@ -22,6 +23,7 @@ use apply::row_of;
 pub(crate) use apply::{Row, apply};
 use environment::EnvironmentArgs;
 pub(crate) use environment::{RunArgs, run as run_program};
+pub(crate) use exceptions::forget_all;
 pub(crate) use swap::{beside, everywhere, swap};
 pub(crate) use words::{code_of, json_of, words};
 
@@ -44,6 +46,9 @@ pub(crate) struct TrustArgs {
     root: Option<String>,
     #[command(flatten)]
     pub(crate) stores: StoreArgs,
+    /// Forget the exception that a browser remembers for this host instead (remove)
+    #[arg(long, value_name = "HOST:PORT")]
+    exception: Option<String>,
     #[command(flatten)]
     secrets: SecretArgs,
 }
@@ -51,6 +56,7 @@ pub(crate) struct TrustArgs {
 pub(crate) fn run(session: &Session, command: TrustCommand) -> Result<Done> {
     match command {
         TrustCommand::Add(args) => change(session, &args, Goal::Add),
+        TrustCommand::Remove(TrustArgs { exception: Some(place), .. }) => exceptions::forget(session, &place),
         TrustCommand::Remove(args) => change(session, &args, Goal::Remove),
         TrustCommand::Status(args) => status(session, &args),
         TrustCommand::Environment(args) => environment::environment(session, &args),
@@ -143,6 +149,7 @@ fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
     if goal == Goal::Add && rows.iter().any(|r| r.change == "added") {
         text.push_str("next: tamga check NAME or LABEL shows whether anyone would still warn\n");
     }
+    text.push_str(&exceptions::running(session, &rows));
     let code = code_of(&rows);
     Ok(Done { text, json: json!({"stores": rows.iter().map(json_of).collect::<Vec<_>>()}), code })
 }
@@ -235,9 +242,15 @@ fn status(session: &Session, args: &TrustArgs) -> Result<Done> {
             human::dim("do:")
         ));
     }
+    let (more, findings) = exceptions::noticed(session, &meant)?;
+    text.push_str(&more);
     if lacking {
         text.push_str("next: tamga trust add puts the root where it is absent\n");
     }
     let code = if lacking { exit::BAD } else { exit::GOOD };
-    Ok(Done { text, json: json!({"stores": rows.iter().map(json_of).collect::<Vec<_>>(), "leftovers": orphans}), code })
+    Ok(Done {
+        text,
+        json: json!({"stores": rows.iter().map(json_of).collect::<Vec<_>>(), "leftovers": orphans, "findings": findings}),
+        code,
+    })
 }

@@ -1,8 +1,8 @@
 //! The words of the command line. What they mean is in `commands/`.
 
 use crate::commands::{
-    authority, check, completions, demo, explain, export, hosts, issue, leave, list, pairs, receive, recipe, renew,
-    repair, request, revoke, serve, setup, show, sign, trust,
+    authority, check, completions, demo, explain, export, hosts, identity, issue, leave, list, pairs, receive, recipe,
+    renew, repair, request, revoke, serve, setup, show, sign, trust,
 };
 use clap::{ArgMatches, Args, FromArgMatches, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
@@ -146,6 +146,7 @@ commands! {
     Recipe "recipe" arguments recipe::RecipeArgs: "A server's configuration for a certificate, and every step to the padlock",
     Hosts "hosts" commands hosts::HostsCommand: "Names in the hosts file, in a marked block",
     Trust "trust" commands trust::TrustCommand: "Roots into, out of, and seen in stores",
+    Identity "identity" commands identity::IdentityCommand: "Certificates with their keys into, out of, and seen in browsers",
     Run "run" arguments trust::RunArgs: "A program with the variables set that tell it of the roots",
     Check "check" arguments check::CheckArgs: "Would any client warn, why, and what to do",
     Explain "explain" arguments explain::ExplainArgs: "A finding at length",

@@ -18,6 +18,7 @@ pub mod fault;
 pub mod finding;
 pub mod form;
 pub mod hosts;
+pub mod identity;
 pub mod issue;
 pub mod key;
 pub mod label;

@@ -4,6 +4,7 @@ use crate::text::hex;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::path::PathBuf;
+use zeroize::Zeroizing;
 
 /// The SSL trust bits that make a root: CERTDB_TRUSTED_CA | CERTDB_VALID_CA, "C" in NSS's letters.
 pub const TRUSTED_CA: u32 = 16;
@@ -11,6 +12,19 @@ pub const TRUSTED_CA: u32 = 16;
 pub const TERMINAL: u32 = 1;
 /// "C": what is written for a root.
 pub const ROOT_FLAGS: u32 = 24;
+
+/// CERTDB_USER: the certificate's private key is there too.
+pub const USER: u32 = 64;
+
+/// A private key on its way to the library: wiped when dropped, never shown.
+#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Secret(pub Zeroizing<Vec<u8>>);
+
+impl std::fmt::Debug for Secret {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Secret(…)")
+    }
+}
 
 /// One certificate object of a database.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -27,6 +41,11 @@ impl NssEntry {
     /// Trusted to issue server certificates. Bits are masked: newer versions add some.
     pub fn is_trusted(&self) -> bool {
         self.ssl & TRUSTED_CA != 0
+    }
+
+    /// True if its private key is there too.
+    pub fn has_key(&self) -> bool {
+        self.ssl & USER != 0
     }
 
     /// Explicitly distrusted for servers.
@@ -81,6 +100,42 @@ pub enum NssAction {
         /// The certificate.
         der: Vec<u8>,
     },
+    /// Add it without any trust: an intermediate.
+    AddPlain {
+        /// The certificate.
+        der: Vec<u8>,
+        /// The nickname.
+        nickname: String,
+    },
+    /// Add a certificate with its private key.
+    AddIdentity {
+        /// The certificate.
+        der: Vec<u8>,
+        /// The nickname.
+        nickname: String,
+        /// The private key, PKCS#8 DER.
+        pkcs8: Secret,
+        /// The public key's bits: a point or an RSAPublicKey.
+        public: Vec<u8>,
+    },
+    /// Take a certificate away with its private key.
+    RemoveIdentity {
+        /// The certificate.
+        der: Vec<u8>,
+    },
+}
+
+impl NssAction {
+    /// The certificate that it is about.
+    pub fn der(&self) -> &[u8] {
+        match self {
+            NssAction::Add { der, .. }
+            | NssAction::Remove { der }
+            | NssAction::AddPlain { der, .. }
+            | NssAction::AddIdentity { der, .. }
+            | NssAction::RemoveIdentity { der } => der,
+        }
+    }
 }
 
 impl NssChange {
@@ -91,7 +146,13 @@ impl NssChange {
             NssAction::Add { nickname, .. } => {
                 format!("add {nickname} as a root for servers to the database in {folder}")
             }
-            NssAction::Remove { der } => {
+            NssAction::AddPlain { nickname, .. } => {
+                format!("add the intermediate {nickname} to the database in {folder}")
+            }
+            NssAction::AddIdentity { nickname, .. } => {
+                format!("add {nickname} with its private key to the database in {folder}")
+            }
+            NssAction::Remove { der } | NssAction::RemoveIdentity { der } => {
                 format!("take the certificate {}… out of the database in {folder}", &hex(&Sha256::digest(der))[..8])
             }
         }

@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 38] = [
+const LAYERS: [&str; 39] = [
     "text",
     "secret",
     "error",
@@ -29,6 +29,7 @@ const LAYERS: [&str; 38] = [
     "finding",
     "chain",
     "trust",
+    "identity",
     "client",
     "assess",
     "authority",

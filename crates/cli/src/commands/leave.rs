@@ -89,6 +89,15 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
             r.place.display()
         ));
     }
+    for line in super::identity::clear(session) {
+        match line {
+            Ok(done) => text.push_str(&done),
+            Err(left) => {
+                code = exit::worst(code, exit::PARTLY);
+                remains.push(left);
+            }
+        }
+    }
     if let Some(n) = stores::forget_all(session)? {
         text.push_str(&format!("made Firefox forget {n} exceptions for names of yours\n"));
     }

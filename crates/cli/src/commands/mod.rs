@@ -7,6 +7,7 @@ pub(crate) mod demo;
 pub(crate) mod explain;
 pub(crate) mod export;
 pub(crate) mod hosts;
+pub(crate) mod identity;
 pub(crate) mod issue;
 pub(crate) mod leave;
 pub(crate) mod list;
@@ -47,6 +48,7 @@ pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
         Command::Recipe(args) => recipe::run(session, &args),
         Command::Hosts(command) => hosts::run(session, command),
         Command::Trust(command) => trust::run(session, command),
+        Command::Identity(command) => identity::run(session, command),
         Command::Run(args) => trust::run_program(session, &args),
         Command::Check(args) => check::run(session, &args),
         Command::Explain(args) => explain::run(session, &args),

@@ -13,6 +13,7 @@ mod environment;
 mod export;
 mod firefox;
 mod hosts;
+mod identity;
 mod issue;
 mod java;
 mod ledger;

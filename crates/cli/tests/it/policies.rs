@@ -10,7 +10,7 @@ use tamga_testkit::sandbox::{Sandbox, has};
 
 /// A command that runs in a view of the file system in which the sandbox's /etc and /usr/lib lie over the machine's; None, visibly,
 /// where no such view can be made.
-fn overlaid(s: &Sandbox) -> Option<Command> {
+pub(crate) fn overlaid(s: &Sandbox) -> Option<Command> {
     let root = s.path("root").display().to_string();
     let script = format!(
         "mount -t tmpfs t /mnt && for d in etc usr/lib; do n=$(echo $d | tr / -); mkdir -p /mnt/$n/u /mnt/$n/w && \

@@ -87,8 +87,11 @@ pub(super) fn in_database(goal: Goal, root: &Root, place: &Place, library: &Libr
     }
 }
 
-/// An object of a database as an entry.
+/// An object of a database as an entry; an identity, which has its key there, is no root.
 pub(super) fn entry(e: &crate::nss::NssEntry) -> Option<Entry> {
+    if e.has_key() {
+        return None;
+    }
     Some(Entry {
         certificate: Certificate::read(&e.der, "a certificate of the database").ok()?,
         mark: Some(e.nickname.clone()),

@@ -66,40 +66,37 @@ unsafe fn change(nss: &Nss, slot: Slot, action: &NssAction, password: Option<&st
     unsafe {
         match action {
             NssAction::Add { der, nickname } => {
-                if (nss.PK11_NeedUserInit)(slot) != 0 && (nss.PK11_InitPin)(slot, std::ptr::null(), c"".as_ptr()) != 0 {
-                    return Err(failure(
-                        nss,
-                        "the new database cannot be initialised",
-                        "see that its folder may be written",
-                    ));
-                }
-                // Without the password the certificate would go in but its trust would not: a half state.
-                if (nss.PK11_NeedLogin)(slot) != 0
-                    && (nss.PK11_IsLoggedIn)(slot, std::ptr::null_mut()) == 0
-                    && (nss.PK11_CheckUserPassword)(slot, c"".as_ptr()) != 0
-                {
-                    let given = password.and_then(|p| CString::new(p).ok());
-                    let opened = given.as_ref().is_some_and(|p| (nss.PK11_CheckUserPassword)(slot, p.as_ptr()) == 0);
-                    drop(given.map(|p| zeroize::Zeroizing::new(p.into_bytes())));
-                    if !opened {
-                        let why = match password {
-                            Some(_) => "the primary password is wrong",
-                            None => "a primary password guards the database",
-                        };
-                        let remedy =
-                            "give the browser's primary password: --passphrase-file FILE, or type it when asked";
-                        return Err(NssFailure { why: why.into(), remedy: remedy.into() });
-                    }
-                }
-                add(nss, slot, der, nickname)
+                unlock(nss, slot, password)?;
+                add(nss, slot, der, nickname, Some(ROOT_FLAGS))
             }
-            NssAction::Remove { der } => {
+            NssAction::AddPlain { der, nickname } => {
+                unlock(nss, slot, password)?;
+                add(nss, slot, der, nickname, None)
+            }
+            NssAction::AddIdentity { der, nickname, pkcs8, public } => {
+                unlock(nss, slot, password)?;
+                add_key(nss, slot, &pkcs8.0, public, nickname)?;
+                add(nss, slot, der, nickname, None)
+            }
+            NssAction::Remove { der } | NssAction::RemoveIdentity { der } => {
                 let item = item(der);
                 let found = (nss.PK11_FindCertFromDERCertItem)(slot, &item, std::ptr::null_mut());
                 if found.is_null() {
                     return Ok(());
                 }
-                let status = (nss.SEC_DeletePermCertificate)(found);
+                let with_key = matches!(action, NssAction::RemoveIdentity { .. });
+                let key = if with_key {
+                    unlock(nss, slot, password)?;
+                    (nss.PK11_FindKeyByAnyCert)(found, std::ptr::null_mut())
+                } else {
+                    std::ptr::null_mut()
+                };
+                let status = if key.is_null() {
+                    (nss.SEC_DeletePermCertificate)(found)
+                } else {
+                    (nss.SECKEY_DestroyPrivateKey)(key);
+                    (nss.PK11_DeleteTokenCertAndKey)(found, std::ptr::null_mut())
+                };
                 let said = failure(nss, "the certificate cannot be taken out", "close the browser and try again");
                 (nss.CERT_DestroyCertificate)(found);
                 if status == 0 { Ok(()) } else { Err(said) }
@@ -108,7 +105,68 @@ unsafe fn change(nss: &Nss, slot: Slot, action: &NssAction, password: Option<&st
     }
 }
 
-unsafe fn add(nss: &Nss, slot: Slot, der: &[u8], nickname: &str) -> Result<(), NssFailure> {
+/// Makes a new database ready, and opens a guarded one by its password: without it a certificate would go in but not its trust,
+/// and a key not at all.
+unsafe fn unlock(nss: &Nss, slot: Slot, password: Option<&str>) -> Result<(), NssFailure> {
+    // SAFETY: see `work`.
+    unsafe {
+        if (nss.PK11_NeedUserInit)(slot) != 0 && (nss.PK11_InitPin)(slot, std::ptr::null(), c"".as_ptr()) != 0 {
+            return Err(failure(nss, "the new database cannot be initialised", "see that its folder may be written"));
+        }
+        if (nss.PK11_NeedLogin)(slot) != 0
+            && (nss.PK11_IsLoggedIn)(slot, std::ptr::null_mut()) == 0
+            && (nss.PK11_CheckUserPassword)(slot, c"".as_ptr()) != 0
+        {
+            let given = password.and_then(|p| CString::new(p).ok());
+            let opened = given.as_ref().is_some_and(|p| (nss.PK11_CheckUserPassword)(slot, p.as_ptr()) == 0);
+            drop(given.map(|p| zeroize::Zeroizing::new(p.into_bytes())));
+            if !opened {
+                let why = match password {
+                    Some(_) => "the primary password is wrong",
+                    None => "a primary password guards the database",
+                };
+                let remedy = "give the browser's primary password: --passphrase-file FILE, or type it when asked";
+                return Err(NssFailure { why: why.into(), remedy: remedy.into() });
+            }
+        }
+    }
+    Ok(())
+}
+
+/// For signatures, decryption and key agreement (KU_DIGITAL_SIGNATURE, KU_KEY_ENCIPHERMENT, KU_KEY_AGREEMENT).
+const ALL_USES: u32 = 0x80 | 0x20 | 0x08;
+
+unsafe fn add_key(nss: &Nss, slot: Slot, pkcs8: &[u8], public: &[u8], nickname: &str) -> Result<(), NssFailure> {
+    let (mut key, mut name, mut value) = (item(pkcs8), item(nickname.as_bytes()), item(public));
+    let mut made: *mut c_void = std::ptr::null_mut();
+    // SAFETY: see `work`; the items live through the call, and NSS copies them.
+    unsafe {
+        let status = (nss.PK11_ImportDERPrivateKeyInfoAndReturnKey)(
+            slot,
+            &mut key,
+            &mut name,
+            &mut value,
+            1,
+            1,
+            ALL_USES,
+            &mut made,
+            std::ptr::null_mut(),
+        );
+        if status != 0 {
+            return Err(failure(
+                nss,
+                "the private key cannot be put in",
+                "browsers take p256, p384 and RSA keys: tamga issue NAME --purpose client --key-algorithm p256",
+            ));
+        }
+        if !made.is_null() {
+            (nss.SECKEY_DestroyPrivateKey)(made);
+        }
+    }
+    Ok(())
+}
+
+unsafe fn add(nss: &Nss, slot: Slot, der: &[u8], nickname: &str, trust: Option<u32>) -> Result<(), NssFailure> {
     const TRY: &str = "close the browser and try again";
     let nickname = CString::new(nickname).unwrap_or_default();
     let mut item = item(der);
@@ -130,8 +188,13 @@ unsafe fn add(nss: &Nss, slot: Slot, der: &[u8], nickname: &str) -> Result<(), N
         if found.is_null() {
             return Err(failure(nss, "the certificate is not found again", TRY));
         }
-        let mut trust = Trust { ssl: ROOT_FLAGS, ..Trust::default() };
-        let status = (nss.CERT_ChangeCertTrust)((nss.CERT_GetDefaultCertDB)(), found, &mut trust);
+        let status = match trust {
+            Some(ssl) => {
+                let mut trust = Trust { ssl, ..Trust::default() };
+                (nss.CERT_ChangeCertTrust)((nss.CERT_GetDefaultCertDB)(), found, &mut trust)
+            }
+            None => 0,
+        };
         let said = failure(nss, "its trust cannot be set", TRY);
         if status != 0 && !was_there {
             (nss.SEC_DeletePermCertificate)(found);

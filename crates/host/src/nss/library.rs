@@ -83,6 +83,10 @@ functions! {
     CERT_GetDefaultCertDB() -> *mut c_void;
     CERT_DestroyCertificate(Cert) -> ();
     SEC_DeletePermCertificate(Cert) -> c_int;
+    PK11_ImportDERPrivateKeyInfoAndReturnKey(Slot, *mut Item, *mut Item, *mut Item, c_int, c_int, c_uint, *mut *mut c_void, *mut c_void) -> c_int;
+    PK11_FindKeyByAnyCert(Cert, *mut c_void) -> *mut c_void;
+    PK11_DeleteTokenCertAndKey(Cert, *mut c_void) -> c_int;
+    SECKEY_DestroyPrivateKey(*mut c_void) -> ();
     PR_GetError() -> c_int;
     PR_ErrorToName(c_int) -> *const c_char;
 }

@@ -56,7 +56,9 @@ pub fn change(machine: &Machine, change: &NssChange) -> Result<()> {
     let after = after.map_err(failed)?.entries;
     let reached = match &change.action {
         NssAction::Add { der, .. } => after.iter().any(|e| e.der == *der && e.is_trusted()),
-        NssAction::Remove { der } => !after.iter().any(|e| e.der == *der),
+        NssAction::AddPlain { der, .. } => after.iter().any(|e| e.der == *der),
+        NssAction::AddIdentity { der, .. } => after.iter().any(|e| e.der == *der && e.has_key()),
+        NssAction::Remove { der } | NssAction::RemoveIdentity { der } => !after.iter().any(|e| e.der == *der),
     };
     if reached {
         return Ok(());

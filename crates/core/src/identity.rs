@@ -1,0 +1,186 @@
+//! Identities in the stores from which browsers take their own: a certificate with its key, under Tamga's mark.
+
+use crate::cert::{Certificate, subject};
+use crate::error::Result;
+use crate::form::private_key;
+use crate::key::PrivateKey;
+use crate::nss::{Library, NssAction, NssChange, NssEntry, Secret};
+use crate::ports::Look;
+use crate::step::{Planned, Step};
+use crate::trust::{Hindrance, chromium, firefox};
+use std::path::PathBuf;
+
+/// An identity by its parts.
+pub struct Identity {
+    /// The certificate's label.
+    pub label: String,
+    /// Leaf first, then intermediates.
+    pub chain: Vec<Certificate>,
+}
+
+impl Identity {
+    /// The mark under which it stands in stores.
+    pub fn mark(&self) -> String {
+        let short = self.chain.first().map(Certificate::sha256).unwrap_or_default();
+        format!("tamga-{}-{}", self.label, short.get(..8).unwrap_or_default())
+    }
+}
+
+/// One database, as it was found.
+pub struct Place {
+    /// The store's id.
+    pub store: &'static str,
+    /// The database's folder.
+    pub folder: PathBuf,
+    /// With which library it is opened.
+    pub library: Library,
+    /// Why nothing can be changed there.
+    pub hindrance: Option<Hindrance>,
+    /// What stands there.
+    pub entries: Vec<NssEntry>,
+    /// True if a password guards the keys in it.
+    pub guarded: bool,
+}
+
+/// How an identity stands in a place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum State {
+    /// Certificate and key are there.
+    Present,
+    /// The certificate is there without its key: no server is ever shown it.
+    WithoutKey,
+    /// An earlier certificate of the same label and name is there.
+    Older,
+    /// Nothing of it is there.
+    Absent,
+    /// The place is not there or cannot be read.
+    Unavailable,
+}
+
+impl State {
+    /// The word of the interface.
+    pub fn word(self) -> &'static str {
+        match self {
+            State::Present => "present",
+            State::Older => "older",
+            State::WithoutKey | State::Absent => "absent",
+            State::Unavailable => "unavailable",
+        }
+    }
+}
+
+/// Every database of the person's browsers.
+pub fn places(look: &dyn Look) -> Vec<Place> {
+    use crate::trust::Store;
+    let library = firefox::library(look);
+    let of_chromium = chromium::Chromium.survey(look, &[]).into_iter().map(|p| (p, Library::System));
+    let of_firefox = firefox::Firefox.survey(look, &[]).into_iter().map(|p| (p, library.clone()));
+    of_chromium
+        .chain(of_firefox)
+        .map(|(p, library)| {
+            let there = look.exists(&p.place.join("cert9.db"));
+            let entries = match there {
+                true => look.nss(&p.place, &library).map(|v| v.entries).unwrap_or_default(),
+                false => Vec::new(),
+            };
+            Place { store: p.store, folder: p.place, library, hindrance: p.hindrance, entries, guarded: p.guarded }
+        })
+        .collect()
+}
+
+/// Judges an identity in a place.
+pub fn state(identity: &Identity, place: &Place) -> State {
+    if place.hindrance.is_some() {
+        return State::Unavailable;
+    }
+    let Some(leaf) = identity.chain.first() else { return State::Absent };
+    if let Some(e) = place.entries.iter().find(|e| e.der == leaf.der()) {
+        return if e.has_key() { State::Present } else { State::WithoutKey };
+    }
+    match older(identity, place).is_empty() {
+        true => State::Absent,
+        false => State::Older,
+    }
+}
+
+/// Earlier certificates of the same label and subject, which bear our mark.
+pub fn older(identity: &Identity, place: &Place) -> Vec<Certificate> {
+    let Some(leaf) = identity.chain.first() else { return Vec::new() };
+    let begins = format!("tamga-{}-", identity.label);
+    let ours = place.entries.iter().filter(|e| e.nickname.starts_with(&begins) && e.der != leaf.der());
+    ours.filter_map(|e| Certificate::read(&e.der, "a certificate of the database").ok())
+        .filter(|c| subject::same(&c.subject, &leaf.subject) && !c.is_ca())
+        .collect()
+}
+
+/// The steps that bring it in: the key with its certificate, then intermediates, and what it replaces out.
+pub fn add(identity: &Identity, key: &PrivateKey, place: &Place, look: &dyn Look) -> Result<Vec<Planned>> {
+    let Some(leaf) = identity.chain.first() else { return Ok(Vec::new()) };
+    if state(identity, place) == State::Present {
+        return Ok(Vec::new());
+    }
+    let change =
+        |action| Step::Database(NssChange { folder: place.folder.clone(), library: place.library.clone(), action });
+    let mut steps = Vec::new();
+    if !look.exists(&place.folder) {
+        steps.push(Planned::plain(Step::Folder { path: place.folder.clone(), mode: 0o700 }));
+    }
+    let der = leaf.der().to_vec();
+    let action = NssAction::AddIdentity {
+        der: der.clone(),
+        nickname: identity.mark(),
+        pkcs8: Secret(private_key::pkcs8(key)?),
+        public: leaf.key.bits(),
+    };
+    steps.push(Planned { step: change(action), undo: vec![change(NssAction::RemoveIdentity { der })] });
+    for c in identity.chain.iter().skip(1).filter(|c| !place.entries.iter().any(|e| e.der == c.der())) {
+        let action = NssAction::AddPlain { der: c.der().to_vec(), nickname: format!("{} issuer", identity.mark()) };
+        steps.push(Planned { step: change(action), undo: vec![change(NssAction::Remove { der: c.der().to_vec() })] });
+    }
+    for c in older(identity, place) {
+        steps.push(Planned::plain(change(NssAction::RemoveIdentity { der: c.der().to_vec() })));
+    }
+    Ok(steps)
+}
+
+/// The steps that take out everything that bears Tamga's mark for an identity; and how many identities there were.
+pub fn remove_marked(place: &Place) -> (Vec<Planned>, usize) {
+    let change = |action| NssChange { folder: place.folder.clone(), library: place.library.clone(), action };
+    let (mut steps, mut count) = (Vec::new(), 0);
+    for e in &place.entries {
+        let bare = e.nickname.strip_suffix(" issuer");
+        let Ok(c) = Certificate::read(&e.der, "a certificate of the database") else { continue };
+        let action = match bare {
+            Some(mark) if mark.starts_with("tamga-") => NssAction::Remove { der: e.der.clone() },
+            None if !c.is_ca() && crate::trust::is_mark_of(&e.nickname, &c) => {
+                count += 1;
+                NssAction::RemoveIdentity { der: e.der.clone() }
+            }
+            _ => continue,
+        };
+        steps.push(Planned::plain(Step::Database(change(action))));
+    }
+    (steps, count)
+}
+
+/// The steps that take it out, with the intermediates that came with it and any earlier one.
+pub fn remove(identity: &Identity, place: &Place) -> Vec<Planned> {
+    let change = |action| {
+        Planned::plain(Step::Database(NssChange {
+            folder: place.folder.clone(),
+            library: place.library.clone(),
+            action,
+        }))
+    };
+    let mut steps = Vec::new();
+    let stands = |c: &Certificate| place.entries.iter().any(|e| e.der == c.der());
+    let earlier = older(identity, place);
+    for c in identity.chain.first().into_iter().filter(|c| stands(c)).chain(&earlier) {
+        steps.push(change(NssAction::RemoveIdentity { der: c.der().to_vec() }));
+    }
+    let issuers = format!("tamga-{}-", identity.label);
+    for e in place.entries.iter().filter(|e| e.nickname.starts_with(&issuers) && e.nickname.ends_with(" issuer")) {
+        steps.push(change(NssAction::Remove { der: e.der.clone() }));
+    }
+    steps
+}

@@ -229,7 +229,7 @@ fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
         Client::Curl => {
             format!("{}tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)", q.raise)
         }
-        Client::Chromium | Client::Standard => format!("tamga trust add {label}"),
+        Client::Chromium | Client::Firefox | Client::Standard => format!("tamga trust add {label}"),
     }
 }
 

@@ -11,11 +11,13 @@ pub enum Client {
     Curl,
     /// Chromium and what is built of it.
     Chromium,
+    /// Firefox.
+    Firefox,
 }
 
 impl Client {
     /// Those whose rules are known so far.
-    pub const ALL: [Client; 3] = [Client::Standard, Client::Curl, Client::Chromium];
+    pub const ALL: [Client; 4] = [Client::Standard, Client::Curl, Client::Chromium, Client::Firefox];
 
     /// The id of the interface.
     pub fn word(self) -> &'static str {
@@ -23,6 +25,7 @@ impl Client {
             Client::Standard => "standard",
             Client::Curl => "curl",
             Client::Chromium => "chromium",
+            Client::Firefox => "firefox",
         }
     }
 

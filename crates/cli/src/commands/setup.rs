@@ -246,6 +246,7 @@ fn prove(session: &Session, args: &StoreArgs, secrets: &SecretArgs, issued: &Iss
         let Some(seen) = clients::observe(client, &session.machine, &visits) else { continue };
         let in_scope = match client {
             Client::Curl => in_scope(args, "system", Scope::Machine),
+            Client::Firefox => in_scope(args, "firefox", Scope::User),
             _ => in_scope(args, "chromium", Scope::User),
         };
         let seen = visits.iter().map(|v| v.host.clone()).zip(seen).collect();

@@ -207,13 +207,24 @@ fn curl_is_foreseen_whatever_its_stores_and_variables() {
 
 #[test]
 fn curl_and_chromium_are_foreseen_fault_by_fault() {
-    if !has(&["curl", "chromium"]) {
-        return;
+    if has(&["curl", "chromium"]) {
+        foreseen(&lab(), "chromium,bundle", &["curl", "chromium"]);
     }
-    let s = lab();
+}
+
+#[test]
+fn firefox_is_foreseen_fault_by_fault() {
+    if let Some(s) = crate::firefox::with_firefox() {
+        crate::firefox::profile(&s, "a.lab");
+        foreseen(&s, "firefox", &["firefox"]);
+    }
+}
+
+/// What is said beforehand of good and bad certificates is what the clients then say, word for word.
+fn foreseen(s: &Sandbox, stores: &str, clients: &[&str]) {
     let root = sample::authority(&s.path("data/authorities/saltmarsh"));
     std::fs::write(s.lab("roots.pem"), "").unwrap();
-    s.run(&["trust", "add", "--stores", "chromium,bundle", "--bundle", "roots.pem"]).expect(0);
+    s.run(&["trust", "add", "--stores", stores, "--bundle", "roots.pem"]).expect(0);
     let server = [Purpose::Server];
     let make = |names: &[&str], purposes: &[Purpose], from, until, kind| {
         sample::leaf(&root, names, purposes, from, until, kind)
@@ -231,9 +242,10 @@ fn curl_and_chromium_are_foreseen_fault_by_fault() {
     ];
     for (what, identity) in &cases {
         let site = sample::serve(identity, &[]);
-        let mut c = s.command(&["check", &format!("localhost:{}", site.port), "--observe", "--format", "json"]);
+        let target = format!("localhost:{}", site.port);
+        let mut c = s.command(&["check", &target, "--observe", "--format", "json", "--clients", &clients.join(",")]);
         c.env("CURL_CA_BUNDLE", s.lab("roots.pem"));
-        let seen = agree(&c.output().unwrap().into(), &["curl", "chromium"]);
+        let seen = agree(&c.output().unwrap().into(), clients);
         let fine = matches!(*what, "good" | "P-384" | "RSA");
         assert!(seen.iter().all(|(verdict, _)| (verdict == "accepts") == fine), "{what}: {seen:?}");
     }

@@ -9,7 +9,7 @@ use tamga_testkit::firefox::Firefox;
 use tamga_testkit::sandbox::{Sandbox, has};
 
 /// Lets the sandbox see where Firefox keeps its own library.
-fn with_firefox() -> Option<Sandbox> {
+pub(crate) fn with_firefox() -> Option<Sandbox> {
     if !has(&["firefox-esr"]) {
         return None;
     }
@@ -19,7 +19,7 @@ fn with_firefox() -> Option<Sandbox> {
     Some(s)
 }
 
-fn profile(s: &Sandbox, name: &str) -> PathBuf {
+pub(crate) fn profile(s: &Sandbox, name: &str) -> PathBuf {
     let root = s.path("home/.config/mozilla/firefox");
     std::fs::create_dir_all(root.join(name)).unwrap();
     let list = root.join("profiles.ini");

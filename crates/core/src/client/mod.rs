@@ -2,6 +2,7 @@
 
 pub mod chromium;
 pub mod curl;
+pub mod firefox;
 pub mod judge;
 pub mod rules;
 pub mod standard;
@@ -18,6 +19,7 @@ pub fn policy(client: Client) -> &'static Policy {
         Client::Standard => &standard::POLICY,
         Client::Curl => &curl::POLICY,
         Client::Chromium => &chromium::POLICY,
+        Client::Firefox => &firefox::POLICY,
     }
 }
 

@@ -7,7 +7,8 @@ use crate::form::pem;
 use crate::nss::Library;
 use crate::ports::Look;
 use crate::trust::chromium_policy::ChromiumPolicy;
-use crate::trust::{Store, chromium as nssdb, system};
+use crate::trust::firefox_policy::FirefoxPolicy;
+use crate::trust::{Store, chromium as nssdb, firefox as profiles, system};
 use std::path::{Path, PathBuf};
 
 /// A client's eyes.
@@ -30,19 +31,16 @@ pub fn of(client: Client, look: &dyn Look) -> View {
     match client {
         Client::Curl => curl(look),
         Client::Chromium => chromium(look),
+        Client::Firefox => firefox(look),
         Client::Standard => {
             // The standard knows no store: everything that is a root to anyone here.
             let mut view = View::default();
             add_file(&mut view, look, &system::bundle(look));
             let browser = chromium(look);
             view.sources.extend(browser.sources);
-            for c in browser.anchors {
-                if !view.anchors.contains(&c) {
-                    view.anchors.push(c);
-                }
-            }
-            let curl = curl(look);
-            for c in curl.anchors {
+            let (curl, firefox) = (curl(look), firefox(look));
+            view.sources.extend(firefox.sources);
+            for c in browser.anchors.into_iter().chain(curl.anchors).chain(firefox.anchors) {
                 if !view.anchors.contains(&c) {
                     view.anchors.push(c);
                 }
@@ -118,6 +116,34 @@ fn chromium(look: &dyn Look) -> View {
     }
     view.sources.push(folder.clone());
     match look.nss(&folder, &Library::System) {
+        Ok(seen) => {
+            for e in seen.entries {
+                let Ok(c) = Certificate::read(&e.der, "a certificate of the database") else { continue };
+                if e.is_distrusted() {
+                    view.distrusted.push(c.sha256());
+                } else if e.is_trusted() {
+                    view.anchors.push(c);
+                }
+            }
+        }
+        Err(failure) => view.unreadable = Some(failure.why),
+    }
+    view
+}
+
+/// The usual profile's database, and what a policy will have put into it by the next start.
+fn firefox(look: &dyn Look) -> View {
+    let mut view = View::default();
+    for place in FirefoxPolicy.survey(look, &[]) {
+        view.sources.push(place.place);
+        view.anchors.extend(place.entries.into_iter().map(|e| e.certificate));
+    }
+    let Some(profile) = profiles::usual_profile(look) else { return view };
+    if !look.exists(&profile.join("cert9.db")) {
+        return view;
+    }
+    view.sources.push(profile.clone());
+    match look.nss(&profile, &profiles::library(look)) {
         Ok(seen) => {
             for e in seen.entries {
                 let Ok(c) = Certificate::read(&e.der, "a certificate of the database") else { continue };

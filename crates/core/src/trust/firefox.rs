@@ -58,6 +58,23 @@ pub fn profiles(look: &dyn Look) -> Vec<PathBuf> {
     out
 }
 
+/// The profile that Firefox opens by itself: the one that an installation has chosen, else the first.
+pub fn usual_profile(look: &dyn Look) -> Option<PathBuf> {
+    let all = profiles(look);
+    let home = look.home();
+    let config = look.env("XDG_CONFIG_HOME").map_or_else(|| home.join(".config"), PathBuf::from);
+    let roots = [home.join(PROFILES[0]), config.join("mozilla/firefox")];
+    let chosen = roots.iter().find_map(|root| {
+        let text = look.read(&root.join("profiles.ini"))?;
+        let text = String::from_utf8_lossy(&text).into_owned();
+        let section = text.split("[Install").nth(1)?;
+        let default = section.lines().find_map(|l| l.trim().strip_prefix("Default="))?;
+        Some(root.join(default)).filter(|p| all.contains(p))
+    });
+    let is_firefox = |p: &&PathBuf| !p.starts_with(home.join(".thunderbird"));
+    chosen.or_else(|| all.iter().find(is_firefox).cloned())
+}
+
 /// The profiles that a `profiles.ini` names: in each section `[ProfileN]` a Path, below the file's folder or absolute.
 fn named(text: &str, root: &Path) -> Vec<PathBuf> {
     let mut out = Vec::new();

@@ -2,6 +2,7 @@
 
 pub mod chromium;
 pub mod curl;
+pub mod firefox;
 
 use crate::places::Machine;
 use std::net::SocketAddr;
@@ -48,6 +49,7 @@ pub fn is_installed(client: Client, machine: &Machine) -> bool {
         Client::Standard => false,
         Client::Curl => curl::program(machine).is_some(),
         Client::Chromium => chromium::program(machine).is_some(),
+        Client::Firefox => firefox::program(machine).is_some(),
     }
 }
 
@@ -59,6 +61,7 @@ pub fn observe(client: Client, machine: &Machine, visits: &[Visit]) -> Option<Ve
             let program = curl::program(machine)?;
             Some(visits.iter().map(|v| curl::visit(&program, machine, v)).collect())
         }
+        Client::Firefox => Some(firefox::visits(&firefox::program(machine)?, machine, visits)),
         Client::Chromium => Some(chromium::visits(&chromium::program(machine)?, machine, visits)),
     }
 }

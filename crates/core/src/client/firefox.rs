@@ -1,0 +1,48 @@
+//! Firefox. Measured with Firefox ESR 153 on Debian 12.
+
+use super::{LeafAnchor, Outcome, Policy};
+use crate::chain::name_match::Matching;
+use crate::finding::Code;
+
+/// Firefox's rules (mozilla::pkix). Of several faults it reports trust first, then the name, then the dates.
+pub const POLICY: Policy = Policy {
+    // `*.test` and `x.test.` are refused, a common name is never read: measured.
+    matching: Matching { labels_after_star: 2, trailing_dot: false, common_name: false },
+    by_identifier: false,
+    // An issuer of that name with another key: SEC_ERROR_BAD_SIGNATURE, measured.
+    wrong_key_is_unknown: false,
+    // A self-signed leaf trusted as "C" is taken with CA:FALSE and without basicConstraints: measured.
+    leaf_anchor: LeafAnchor::Taken,
+    anchor_dates: true,
+    // A root without basicConstraints is SEC_ERROR_CA_CERT_INVALID: measured.
+    anchor_must_be_ca: true,
+    refuses_weak_hash: true,
+    // RSA-1024 is taken under a private root: measured.
+    least_rsa: 0,
+    takes_p521: true,
+    takes_ed25519: false,
+    any_purpose: false,
+    takes_ca_as_leaf: false,
+    needs_digital_signature: false,
+    empty_subject_needs_critical_names: false,
+    sayings: &[
+        (Code::KeyKindUnsupported, Outcome::Refuses, "SSL_ERROR_NO_CYPHER_OVERLAP"),
+        (Code::Malformed, Outcome::Refuses, "SEC_ERROR_BAD_DER"),
+        (Code::CriticalExtensionUnknown, Outcome::Refuses, "SEC_ERROR_UNKNOWN_CRITICAL_EXTENSION"),
+        (Code::PurposeMissing, Outcome::Refuses, "SEC_ERROR_INADEQUATE_CERT_TYPE"),
+        (Code::KeyUsageMissing, Outcome::Refuses, "SEC_ERROR_INADEQUATE_KEY_USAGE"),
+        (Code::IntermediateNotACa, Outcome::Refuses, "SEC_ERROR_CA_CERT_INVALID"),
+        (Code::PathTooLong, Outcome::Refuses, "SEC_ERROR_PATH_LEN_CONSTRAINT_INVALID"),
+        (Code::ConstraintViolated, Outcome::Refuses, "SEC_ERROR_CERT_NOT_IN_NAME_SPACE"),
+        (Code::BadSignature, Outcome::Refuses, "SEC_ERROR_BAD_SIGNATURE"),
+        (Code::WeakSignature, Outcome::Warns, "SEC_ERROR_CERT_SIGNATURE_ALGORITHM_DISABLED"),
+        (Code::CaAsLeaf, Outcome::Warns, "MOZILLA_PKIX_ERROR_CA_CERT_USED_AS_END_ENTITY"),
+        (Code::IssuerUnknown, Outcome::Warns, "SEC_ERROR_UNKNOWN_ISSUER"),
+        (Code::SelfSignedLeaf, Outcome::Warns, "MOZILLA_PKIX_ERROR_SELF_SIGNED_CERT"),
+        (Code::WeakKey, Outcome::Warns, "MOZILLA_PKIX_ERROR_INADEQUATE_KEY_SIZE"),
+        (Code::NameNotCovered, Outcome::Warns, "SSL_ERROR_BAD_CERT_DOMAIN"),
+        (Code::IssuerExpired, Outcome::Warns, "SEC_ERROR_EXPIRED_ISSUER_CERTIFICATE"),
+        (Code::Expired, Outcome::Warns, "SEC_ERROR_EXPIRED_CERTIFICATE"),
+        (Code::NotYetValid, Outcome::Warns, "MOZILLA_PKIX_ERROR_NOT_YET_VALID_CERTIFICATE"),
+    ],
+};

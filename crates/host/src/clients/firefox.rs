@@ -1,0 +1,206 @@
+//! Firefox, headless, through its Marionette protocol: the code on its error page is the very one that a person sees.
+
+use super::{Observed, Visit, failed};
+use crate::places::Machine;
+use serde_json::{Value, json};
+use std::io::{Read, Write};
+use std::net::{Ipv4Addr, SocketAddr, TcpStream, ToSocketAddrs};
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use tamga_core::client::Outcome;
+use tamga_core::ports::Look;
+use tamga_core::trust::firefox::usual_profile;
+
+/// Starting takes five to seven seconds here; a loaded machine takes many more.
+const LIMIT: Duration = Duration::from_secs(90);
+/// The file in which Firefox says on which port it listens.
+const PORT: &str = "MarionetteActivePort";
+
+/// Where Firefox is, for a person who has a profile: who has none does not use it.
+pub fn program(machine: &Machine) -> Option<PathBuf> {
+    usual_profile(machine)?;
+    ["firefox", "firefox-esr"].iter().find_map(|n| machine.program(n))
+}
+
+/// Makes all visits with one browser on a throw-away profile that holds a copy of the usual profile's database.
+pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observed> {
+    let all_failed = |why: String| visits.iter().map(|_| failed(why.clone())).collect();
+    let home = match tempfile::Builder::new().prefix("tamga-browser-").tempdir() {
+        Ok(home) => home,
+        Err(e) => return all_failed(format!("no temporary folder: {e}")),
+    };
+    let from = usual_profile(machine).unwrap_or_default();
+    match Browser::start(program, &from, home.path(), visits) {
+        Ok(mut browser) => visits.iter().map(|v| browser.visit(v)).collect(),
+        Err(why) => all_failed(why),
+    }
+}
+
+struct Browser {
+    child: Child,
+    socket: TcpStream,
+    asked: u64,
+}
+
+impl Browser {
+    fn start(program: &Path, from: &Path, home: &Path, visits: &[Visit]) -> Result<Browser, String> {
+        let told = |e: std::io::Error| format!("firefox did not start: {e}");
+        let profile = home.join("profile");
+        std::fs::create_dir(&profile).map_err(told)?;
+        for name in ["cert9.db", "key4.db"] {
+            if let Ok(bytes) = std::fs::read(from.join(name)) {
+                std::fs::write(profile.join(name), bytes).map_err(told)?;
+            }
+        }
+        // It leads names to loopback alone; other names must resolve by themselves.
+        let local: Vec<String> =
+            visits.iter().filter(|v| v.address.ip().is_loopback()).map(|v| v.host.to_string()).collect();
+        let settings = [
+            ("marionette.port", json!(0)),
+            ("network.dns.localDomains", json!(local.join(","))),
+            ("network.proxy.type", json!(0)),
+            ("app.update.disabledForTesting", json!(true)),
+            ("datareporting.policy.dataSubmissionEnabled", json!(false)),
+            ("network.captive-portal-service.enabled", json!(false)),
+            ("network.connectivity-service.enabled", json!(false)),
+            // Of an address in two families only the one that was asked for is met.
+            ("network.dns.disableIPv6", json!(visits.iter().all(|v| v.address.is_ipv4()))),
+        ];
+        let text: String = settings.iter().map(|(k, v)| format!("user_pref(\"{k}\", {v});\n")).collect();
+        std::fs::write(profile.join("user.js"), text).map_err(told)?;
+        let mut command = Command::new(program);
+        command.args(["--headless", "--marionette", "--remote-allow-system-access", "--no-remote", "--profile"]);
+        command.arg(&profile).env("HOME", home).env("MOZ_CRASHREPORTER_DISABLE", "1").process_group(0);
+        for name in ["XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "DISPLAY", "SSLKEYLOGFILE"] {
+            command.env_remove(name);
+        }
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let mut child = command.spawn().map_err(told)?;
+        let begun = Instant::now();
+        let port = loop {
+            let port = std::fs::read_to_string(profile.join(PORT)).ok().and_then(|t| t.trim().parse::<u16>().ok());
+            match port {
+                Some(port) => break port,
+                None if begun.elapsed() > LIMIT || matches!(child.try_wait(), Ok(Some(_))) => {
+                    end(&mut child);
+                    return Err("firefox did not listen in time".into());
+                }
+                None => std::thread::sleep(Duration::from_millis(50)),
+            }
+        };
+        let address = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
+        let socket = TcpStream::connect(address).and_then(|s| s.set_read_timeout(Some(LIMIT)).map(|()| s));
+        let socket = match socket {
+            Ok(socket) => socket,
+            Err(e) => {
+                end(&mut child);
+                return Err(told(e));
+            }
+        };
+        let mut browser = Browser { child, socket, asked: 0 };
+        browser.hear()?;
+        let wanted = json!({"capabilities": {"alwaysMatch": {"acceptInsecureCerts": false}}});
+        browser.ask("WebDriver:NewSession", &wanted)?.map_err(|e| format!("firefox gave no session: {e}"))?;
+        browser.ask("WebDriver:SetTimeouts", &json!({"pageLoad": 20_000}))?.map_err(|e| format!("firefox: {e}"))?;
+        Ok(browser)
+    }
+
+    /// One message: its length in decimal, a colon, JSON.
+    fn hear(&mut self) -> Result<Value, String> {
+        let ended = |_| "firefox ended before it answered".to_owned();
+        let mut length = String::new();
+        loop {
+            let mut byte = [0];
+            self.socket.read_exact(&mut byte).map_err(ended)?;
+            match byte[0] {
+                b':' => break,
+                b if b.is_ascii_digit() && length.len() < 9 => length.push(char::from(b)),
+                _ => return Err("firefox answers in another protocol".into()),
+            }
+        }
+        let mut text = vec![0; length.parse().unwrap_or(0)];
+        self.socket.read_exact(&mut text).map_err(ended)?;
+        serde_json::from_slice(&text).map_err(|e| format!("firefox's answer: {e}"))
+    }
+
+    /// The answer, or the error's word; outside: no answer at all.
+    fn ask(&mut self, command: &str, arguments: &Value) -> Result<Result<Value, String>, String> {
+        self.asked += 1;
+        let text = json!([0, self.asked, command, arguments]).to_string();
+        let sent = self.socket.write_all(format!("{}:{text}", text.len()).as_bytes());
+        sent.map_err(|_| "firefox ended before it was asked".to_owned())?;
+        let answer = self.hear()?;
+        Ok(match &answer[2] {
+            Value::Null => Ok(answer[3]["value"].clone()),
+            error => Err(error["error"].as_str().unwrap_or_default().to_owned()),
+        })
+    }
+
+    fn visit(&mut self, visit: &Visit) -> Observed {
+        if !visit.address.ip().is_loopback() && !leads(visit) {
+            return failed(format!("firefox cannot be led to {} by this name", visit.address.ip()));
+        }
+        let shown = match self.ask("WebDriver:Navigate", &json!({"url": visit.url()})) {
+            Ok(shown) => shown,
+            Err(why) => return failed(why),
+        };
+        let Err(word) = shown else {
+            return Observed { outcome: Outcome::Accepts, code: None, raw: "the page was shown".into() };
+        };
+        // The error page knows the code; on a page of another kind the functions do not exist.
+        let script = "const of = f => { try { return document[f]().errorCodeString } catch { return '' } }; \
+                      return of('getFailedCertSecurityInfo') || of('getNetErrorInfo') || ''";
+        let code = match self.ask("WebDriver:ExecuteScript", &json!({"script": script, "args": []})) {
+            Ok(Ok(Value::String(code))) if !code.is_empty() => tamga_core::text::harmless(&code),
+            Ok(_) if word == "insecure certificate" => return failed("firefox warns, and tells no code"),
+            // What follows the handshake says nothing against the certificate.
+            Ok(_) => return Observed { outcome: Outcome::Accepts, code: None, raw: word },
+            Err(why) => return failed(why),
+        };
+        let outcome = if is_clickable(&code) { Outcome::Warns } else { Outcome::Refuses };
+        Observed { outcome, raw: format!("{word}: {code}"), code: Some(code) }
+    }
+}
+
+/// Errors that a person may click away (nsISSLStatus, "overridable").
+fn is_clickable(code: &str) -> bool {
+    [
+        "SEC_ERROR_UNKNOWN_ISSUER",
+        "SEC_ERROR_EXPIRED_CERTIFICATE",
+        "SEC_ERROR_EXPIRED_ISSUER_CERTIFICATE",
+        "SEC_ERROR_CERT_SIGNATURE_ALGORITHM_DISABLED",
+        "SSL_ERROR_BAD_CERT_DOMAIN",
+        "MOZILLA_PKIX_ERROR_SELF_SIGNED_CERT",
+        "MOZILLA_PKIX_ERROR_CA_CERT_USED_AS_END_ENTITY",
+        "MOZILLA_PKIX_ERROR_INADEQUATE_KEY_SIZE",
+        "MOZILLA_PKIX_ERROR_NOT_YET_VALID_CERTIFICATE",
+        "MOZILLA_PKIX_ERROR_NOT_YET_VALID_ISSUER_CERTIFICATE",
+    ]
+    .contains(&code)
+}
+
+/// True if the name resolves to that address by itself.
+fn leads(visit: &Visit) -> bool {
+    let found = (visit.host.to_string(), visit.address.port()).to_socket_addrs();
+    found.is_ok_and(|mut all| all.any(|a| a == visit.address))
+}
+
+fn end(child: &mut Child) {
+    let _ = child.kill();
+    let _ = crate::process::wait(child, Duration::from_secs(5));
+    // What it started goes with it: they share a process group of their own.
+    if let Some(group) = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw) {
+        let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        if self.ask("Marionette:Quit", &json!({"flags": ["eForceQuit"]})).is_ok() {
+            let _ = crate::process::wait(&mut self.child, Duration::from_secs(10));
+        }
+        end(&mut self.child);
+    }
+}

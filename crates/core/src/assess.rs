@@ -229,6 +229,8 @@ fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
         Client::Curl => {
             format!("{}tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)", q.raise)
         }
+        Client::Python => format!("{}tamga trust add {label} --scope machine", q.raise),
+        Client::Node => "eval \"$(tamga trust environment)\", or for one call: tamga run -- node …".into(),
         Client::Chromium | Client::Firefox | Client::Standard => format!("tamga trust add {label}"),
     }
 }

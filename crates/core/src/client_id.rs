@@ -13,11 +13,16 @@ pub enum Client {
     Chromium,
     /// Firefox.
     Firefox,
+    /// Node.js.
+    Node,
+    /// Python's ssl module.
+    Python,
 }
 
 impl Client {
     /// Those whose rules are known so far.
-    pub const ALL: [Client; 4] = [Client::Standard, Client::Curl, Client::Chromium, Client::Firefox];
+    pub const ALL: [Client; 6] =
+        [Client::Standard, Client::Curl, Client::Chromium, Client::Firefox, Client::Node, Client::Python];
 
     /// The id of the interface.
     pub fn word(self) -> &'static str {
@@ -26,6 +31,8 @@ impl Client {
             Client::Curl => "curl",
             Client::Chromium => "chromium",
             Client::Firefox => "firefox",
+            Client::Node => "node",
+            Client::Python => "python",
         }
     }
 

@@ -150,7 +150,7 @@ fn sayings(code: Code) -> Vec<(&'static str, String)> {
         .into_iter()
         .filter_map(|c| {
             let (_, _, saying) = tamga_core::client::policy(c).sayings.iter().find(|s| s.0 == code)?;
-            (!saying.is_empty()).then(|| (c.word(), saying.replace("{name}", "NAME")))
+            (!saying.is_empty()).then(|| (c.word(), tamga_core::client::shown(saying)))
         })
         .collect()
 }

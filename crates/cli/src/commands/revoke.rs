@@ -169,6 +169,7 @@ fn notice(session: &Session) -> (String, Value) {
 fn how(client: Client) -> &'static str {
     match client {
         Client::Curl => "only with --crlfile FILE",
+        Client::Node | Client::Python => "only if the program itself loads the list",
         Client::Firefox => "never looks for lists of a private authority",
         Client::Chromium => "never looks for lists of a private authority",
         Client::Standard => "not a program",

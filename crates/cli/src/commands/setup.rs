@@ -17,6 +17,7 @@ use tamga_core::issue;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
 use tamga_core::name::Name;
+use tamga_core::ports::Look;
 use tamga_core::recipe::Recipe;
 use tamga_core::renew;
 use tamga_core::report::{Authority, Issued, Standing};
@@ -245,7 +246,9 @@ fn prove(session: &Session, args: &StoreArgs, secrets: &SecretArgs, issued: &Iss
     for client in Client::ALL {
         let Some(seen) = clients::observe(client, &session.machine, &visits) else { continue };
         let in_scope = match client {
-            Client::Curl => in_scope(args, "system", Scope::Machine),
+            Client::Curl | Client::Python => in_scope(args, "system", Scope::Machine),
+            // No store of this machine is its: it must be told by a variable.
+            Client::Node => session.machine.env("NODE_EXTRA_CA_CERTS").is_some(),
             Client::Firefox => in_scope(args, "firefox", Scope::User),
             _ => in_scope(args, "chromium", Scope::User),
         };
@@ -314,7 +317,8 @@ fn advice(proofs: &[Proof], unresolved: &[Name], label: &str, raise: &str) -> St
     let mut text = String::new();
     for p in proofs.iter().filter(|p| !p.accepts()) {
         let command = match (p.client, p.in_scope) {
-            (Client::Curl, false) => format!("{raise}tamga trust add {label} --scope machine"),
+            (Client::Curl | Client::Python, false) => format!("{raise}tamga trust add {label} --scope machine"),
+            (Client::Node, _) => "eval \"$(tamga trust environment)\", or: tamga run -- node …".into(),
             (_, false) => format!("tamga trust add {label}"),
             (_, true) => format!("tamga trust status {label}"),
         };

@@ -213,6 +213,58 @@ fn curl_and_chromium_are_foreseen_fault_by_fault() {
 }
 
 #[test]
+fn node_and_python_are_foreseen_fault_by_fault() {
+    if has(&["node", "python3"]) {
+        foreseen(&lab(), "bundle", &["node", "python"]);
+    }
+}
+
+#[test]
+fn node_and_python_tell_a_missing_intermediate_a_served_root_and_an_address_in_their_own_words() {
+    if !has(&["node", "python3"]) {
+        return;
+    }
+    let s = lab();
+    s.run(&["authority", "create", "web", "--issuer", "saltmarsh"]).expect(0);
+    s.run(&["issue", "localhost", "--issuer", "web", "--label", "below"]).expect(0);
+    let pem = |path: &str| tamga_core::form::pem::certificates(&std::fs::read(s.lab(path)).unwrap());
+    let (chain, root) = (pem("below/certificate.pem"), pem("below/root.pem"));
+    let key = tamga_core::form::private_key::read(
+        &zeroize::Zeroizing::new(std::fs::read(s.lab("below/private-key.pem")).unwrap()),
+        "it",
+    );
+    let tamga_core::form::private_key::Stored::Open(key) = key.unwrap() else { panic!("it is open") };
+    let look = |chain: Vec<Vec<u8>>, host: &str, anchored: bool| {
+        let site =
+            tamga_host::serve::start(tamga_host::serve::Site::new(&chain, &key, String::new()).unwrap()).unwrap();
+        let target = format!("{host}:{}", site.port);
+        let resolve = format!("{host}=127.0.0.1");
+        let mut c = s.command(&[
+            "check",
+            &target,
+            "--observe",
+            "--format",
+            "json",
+            "--clients",
+            "node,python",
+            "--resolve",
+            &resolve,
+        ]);
+        if anchored {
+            c.env("NODE_EXTRA_CA_CERTS", s.lab("below/root.pem")).env("SSL_CERT_FILE", s.lab("below/root.pem"));
+        }
+        agree(&c.output().unwrap().into(), &["node", "python"]).into_iter().map(|(_, code)| code).collect::<Vec<_>>()
+    };
+    let whole: Vec<Vec<u8>> = chain.iter().chain(&root).cloned().collect();
+    assert_eq!(look(chain.clone(), "localhost", true), ["", ""]);
+    assert_eq!(look(chain[..1].to_vec(), "localhost", true)[0], "UNABLE_TO_VERIFY_LEAF_SIGNATURE");
+    assert_eq!(look(chain.clone(), "localhost", false)[0], "UNABLE_TO_GET_ISSUER_CERT_LOCALLY");
+    assert_eq!(look(whole, "localhost", false)[0], "SELF_SIGNED_CERT_IN_CHAIN");
+    let by_address = look(chain, "127.0.0.1", true);
+    assert!(by_address[1].contains("IP address mismatch"), "{by_address:?}");
+}
+
+#[test]
 fn firefox_is_foreseen_fault_by_fault() {
     if let Some(s) = crate::firefox::with_firefox() {
         crate::firefox::profile(&s, "a.lab");
@@ -244,7 +296,11 @@ fn foreseen(s: &Sandbox, stores: &str, clients: &[&str]) {
         let site = sample::serve(identity, &[]);
         let target = format!("localhost:{}", site.port);
         let mut c = s.command(&["check", &target, "--observe", "--format", "json", "--clients", &clients.join(",")]);
-        c.env("CURL_CA_BUNDLE", s.lab("roots.pem"));
+        for name in ["CURL_CA_BUNDLE", "NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE"] {
+            if name == "CURL_CA_BUNDLE" || !clients.contains(&"curl") {
+                c.env(name, s.lab("roots.pem"));
+            }
+        }
         let seen = agree(&c.output().unwrap().into(), clients);
         let fine = matches!(*what, "good" | "P-384" | "RSA");
         assert!(seen.iter().all(|(verdict, _)| (verdict == "accepts") == fine), "{what}: {seen:?}");

@@ -4,13 +4,17 @@ pub mod chromium;
 pub mod curl;
 pub mod firefox;
 pub mod judge;
+pub mod node;
+pub mod python;
 pub mod rules;
 pub mod standard;
 pub mod view;
 
+use crate::cert::Certificate;
 use crate::chain::name_match::Matching;
 pub use crate::client_id::Client;
 use crate::finding::Code;
+use crate::name::Name;
 use judge::{Input, Judgement, judge};
 
 /// A client's rules.
@@ -20,6 +24,8 @@ pub fn policy(client: Client) -> &'static Policy {
         Client::Curl => &curl::POLICY,
         Client::Chromium => &chromium::POLICY,
         Client::Firefox => &firefox::POLICY,
+        Client::Node => &node::POLICY,
+        Client::Python => &python::POLICY,
     }
 }
 
@@ -89,7 +95,8 @@ pub struct Policy {
     /// An empty subject demands critical names.
     pub empty_subject_needs_critical_names: bool,
     /// Its words for each fault, most serious first: the first that applies is what it says.
-    /// `{name}` stands for the host.
+    /// `{name}` stands for the host, `{mismatch}` for OpenSSL's words on a name or an address, `{unknown}` and `{UNKNOWN}` for
+    /// what OpenSSL and Node call an issuer that is not known, which depends on what was served.
     pub sayings: &'static [(Code, Outcome, &'static str)],
 }
 
@@ -114,11 +121,35 @@ pub fn predict(client: Client, input: &Input<'_>) -> Verdict {
     let host = input.name.map(ToString::to_string).unwrap_or_default();
     let (outcome, code) = match worst {
         Some((_, outcome, "")) => (*outcome, None),
-        Some((_, outcome, text)) => (*outcome, Some(text.replace("{name}", &host))),
+        Some((_, outcome, text)) => (*outcome, Some(spelt(text, &host, input, &judgement))),
         None if judgement.faults.is_empty() => (Outcome::Accepts, None),
         None => (Outcome::Refuses, None),
     };
     Verdict { client, outcome, code, judgement }
+}
+
+/// A saying as it is shown where no certificate is at hand: for the host NAME, with only the leaf served.
+pub fn shown(text: &str) -> String {
+    text.replace("{name}", "NAME")
+        .replace("{mismatch}", "Hostname mismatch, certificate is not valid for 'NAME'.")
+        .replace("{unknown}", "unable to get local issuer certificate")
+        .replace("{UNKNOWN}", "UNABLE_TO_VERIFY_LEAF_SIGNATURE")
+}
+
+/// A saying with its words filled in.
+fn spelt(text: &str, host: &str, input: &Input<'_>, judgement: &Judgement) -> String {
+    let kind = if matches!(input.name, Some(Name::Ip(_))) { "IP address" } else { "Hostname" };
+    let mismatch = format!("{kind} mismatch, certificate is not valid for '{host}'.");
+    let root_served = judgement.path.len() > 1 && judgement.path.last().is_some_and(Certificate::is_self_signed);
+    let (unknown, in_node) = match (root_served, judgement.path.len()) {
+        (true, _) => ("self-signed certificate in certificate chain", "SELF_SIGNED_CERT_IN_CHAIN"),
+        (false, 1) => ("unable to get local issuer certificate", "UNABLE_TO_VERIFY_LEAF_SIGNATURE"),
+        (false, _) => ("unable to get local issuer certificate", "UNABLE_TO_GET_ISSUER_CERT_LOCALLY"),
+    };
+    text.replace("{name}", host)
+        .replace("{mismatch}", &mismatch)
+        .replace("{unknown}", unknown)
+        .replace("{UNKNOWN}", in_node)
 }
 
 #[cfg(test)]

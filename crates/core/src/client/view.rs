@@ -32,6 +32,8 @@ pub fn of(client: Client, look: &dyn Look) -> View {
         Client::Curl => curl(look),
         Client::Chromium => chromium(look),
         Client::Firefox => firefox(look),
+        Client::Node => node(look),
+        Client::Python => python(look),
         Client::Standard => {
             // The standard knows no store: everything that is a root to anyone here.
             let mut view = View::default();
@@ -57,13 +59,13 @@ fn curl(look: &dyn Look) -> View {
     let (mut file, mut folder) = (system::bundle(look), PathBuf::from(system::LINKS));
     let from = |name: &str| look.env(name).map(|v| (name.to_owned(), PathBuf::from(v)));
     if let Some((name, path)) = from("CURL_CA_BUNDLE") {
-        overridden(&mut view, &name, &path);
+        overridden(&mut view, "curl", &name, &path);
         file = path;
     } else if let Some((name, path)) = from("SSL_CERT_DIR") {
-        overridden(&mut view, &name, &path);
+        overridden(&mut view, "curl", &name, &path);
         folder = path;
     } else if let Some((name, path)) = from("SSL_CERT_FILE") {
-        overridden(&mut view, &name, &path);
+        overridden(&mut view, "curl", &name, &path);
         file = path;
     }
     add_file(&mut view, look, &file);
@@ -89,10 +91,10 @@ fn curl(look: &dyn Look) -> View {
     view
 }
 
-fn overridden(view: &mut View, name: &str, path: &Path) {
+fn overridden(view: &mut View, whom: &str, name: &str, path: &Path) {
     view.findings.push(
         Finding::new(Code::TrustOverridden, name)
-            .saying(format!("{name} leads curl to {}", path.display()))
+            .saying(format!("{name} leads {whom} to {}", path.display()))
             .mended_by(format!("see that {} holds the root, or unset {name}", path.display())),
     );
 }
@@ -128,6 +130,37 @@ fn chromium(look: &dyn Look) -> View {
         }
         Err(failure) => view.unreadable = Some(failure.why),
     }
+    view
+}
+
+/// Node's compiled-in roots are public ones: of private ones it knows what NODE_EXTRA_CA_CERTS adds (measured with 20.20).
+fn node(look: &dyn Look) -> View {
+    let mut view = View::default();
+    if let Some(file) = look.env("NODE_EXTRA_CA_CERTS") {
+        add_file(&mut view, look, Path::new(&file));
+    }
+    if look.env("NODE_TLS_REJECT_UNAUTHORIZED").is_some_and(|v| v == "0") {
+        view.findings.push(
+            Finding::new(Code::VerificationOff, "NODE_TLS_REJECT_UNAUTHORIZED")
+                .saying("NODE_TLS_REJECT_UNAUTHORIZED=0: Node.js accepts anything")
+                .mended_by("unset NODE_TLS_REJECT_UNAUTHORIZED"),
+        );
+    }
+    view
+}
+
+/// OpenSSL's file and folder; each variable replaces its own half (measured with 3.11).
+fn python(look: &dyn Look) -> View {
+    let mut view = View::default();
+    let file = look.env("SSL_CERT_FILE").map_or_else(|| system::bundle(look), PathBuf::from);
+    let folder = look.env("SSL_CERT_DIR").map_or_else(|| system::LINKS.into(), PathBuf::from);
+    for (name, path) in [("SSL_CERT_FILE", &file), ("SSL_CERT_DIR", &folder)] {
+        if look.env(name).is_some() {
+            overridden(&mut view, "Python", name, path);
+        }
+    }
+    add_file(&mut view, look, &file);
+    add_folder(&mut view, look, &folder);
     view
 }
 

@@ -67,6 +67,12 @@ server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => con
             remedy: "NODE_EXTRA_CA_CERTS=…/root.pem, and serve certificate.pem whole",
         },
         Fault {
+            text: "UNABLE_TO_GET_ISSUER_CERT_LOCALLY",
+            code: Some(Code::IssuerUnknown),
+            why: "a client in Node.js does not know the root",
+            remedy: "NODE_EXTRA_CA_CERTS=…/root.pem, or start it by: tamga run -- node …",
+        },
+        Fault {
             text: "SELF_SIGNED_CERT_IN_CHAIN",
             code: Some(Code::IssuerUnknown),
             why: "a client in Node.js does not trust the root",

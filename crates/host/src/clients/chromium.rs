@@ -173,11 +173,22 @@ impl Browser {
         let raw = tamga_core::text::harmless(&result.to_string());
         match result["errorText"].as_str() {
             None | Some("") => Observed { outcome: Outcome::Accepts, code: None, raw },
+            // Nobody was met, so nothing is said of a certificate.
+            Some(code) if NOBODY.contains(&code) => failed(code),
             Some(code) => Observed { outcome: outcome(code), code: Some(tamga_core::text::harmless(code)), raw },
         }
         .after_tls()
     }
 }
+
+/// Errors of the connection below TLS.
+const NOBODY: [&str; 5] = [
+    "net::ERR_CONNECTION_REFUSED",
+    "net::ERR_CONNECTION_TIMED_OUT",
+    "net::ERR_ADDRESS_UNREACHABLE",
+    "net::ERR_NAME_NOT_RESOLVED",
+    "net::ERR_INTERNET_DISCONNECTED",
+];
 
 /// Certificate errors that a person can click away are warnings; `ERR_CERT_INVALID` and TLS errors are not.
 fn outcome(code: &str) -> Outcome {

@@ -3,8 +3,10 @@
 pub mod chromium;
 pub mod curl;
 pub mod firefox;
+pub mod script;
 
 use crate::places::Machine;
+use script::Runtime;
 use std::net::SocketAddr;
 use tamga_core::client::{Client, Outcome};
 use tamga_core::name::Name;
@@ -50,6 +52,8 @@ pub fn is_installed(client: Client, machine: &Machine) -> bool {
         Client::Curl => curl::program(machine).is_some(),
         Client::Chromium => chromium::program(machine).is_some(),
         Client::Firefox => firefox::program(machine).is_some(),
+        Client::Node => Runtime::Node.program(machine).is_some(),
+        Client::Python => Runtime::Python.program(machine).is_some(),
     }
 }
 
@@ -62,8 +66,15 @@ pub fn observe(client: Client, machine: &Machine, visits: &[Visit]) -> Option<Ve
             Some(visits.iter().map(|v| curl::visit(&program, machine, v)).collect())
         }
         Client::Firefox => Some(firefox::visits(&firefox::program(machine)?, machine, visits)),
+        Client::Node => by_script(Runtime::Node, machine, visits),
+        Client::Python => by_script(Runtime::Python, machine, visits),
         Client::Chromium => Some(chromium::visits(&chromium::program(machine)?, machine, visits)),
     }
+}
+
+fn by_script(runtime: Runtime, machine: &Machine, visits: &[Visit]) -> Option<Vec<Observed>> {
+    let program = runtime.program(machine)?;
+    Some(visits.iter().map(|v| runtime.visit(&program, machine, v)).collect())
 }
 
 fn failed(why: impl Into<String>) -> Observed {

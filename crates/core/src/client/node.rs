@@ -1,0 +1,45 @@
+//! Node.js with its compiled-in roots. Measured with Node 20.20 on Debian 12.
+
+use super::{LeafAnchor, Outcome, Policy};
+use crate::chain::name_match::Matching;
+use crate::finding::Code;
+
+/// Node's rules: OpenSSL's at a lower security level; the name is compared last, by Node itself.
+pub const POLICY: Policy = Policy {
+    // `*.test` is refused, a lone common name is taken: measured.
+    matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: true },
+    by_identifier: true,
+    wrong_key_is_unknown: false,
+    leaf_anchor: LeafAnchor::Taken,
+    anchor_dates: true,
+    anchor_must_be_ca: false,
+    refuses_weak_hash: true,
+    // Its own OpenSSL has security level 1: RSA-1024 is taken, measured.
+    least_rsa: 1024,
+    takes_p521: true,
+    takes_ed25519: true,
+    any_purpose: false,
+    takes_ca_as_leaf: true,
+    needs_digital_signature: false,
+    empty_subject_needs_critical_names: false,
+    sayings: &[
+        (Code::IssuerUnknown, Outcome::Refuses, "{UNKNOWN}"),
+        (Code::SelfSignedLeaf, Outcome::Refuses, "DEPTH_ZERO_SELF_SIGNED_CERT"),
+        (Code::Malformed, Outcome::Refuses, "UNSPECIFIED"),
+        (Code::CriticalExtensionUnknown, Outcome::Refuses, "UNSPECIFIED"),
+        (Code::IntermediateNotACa, Outcome::Refuses, "INVALID_CA"),
+        (Code::PurposeMissing, Outcome::Refuses, "INVALID_PURPOSE"),
+        (Code::KeyUsageMissing, Outcome::Refuses, "INVALID_PURPOSE"),
+        (Code::PathTooLong, Outcome::Refuses, "PATH_LENGTH_EXCEEDED"),
+        (Code::WeakKey, Outcome::Refuses, "UNSPECIFIED"),
+        (Code::WeakSignature, Outcome::Refuses, "UNSPECIFIED"),
+        (Code::BadSignature, Outcome::Refuses, "CERT_SIGNATURE_FAILURE"),
+        (Code::IssuerExpired, Outcome::Refuses, "CERT_HAS_EXPIRED"),
+        (Code::NotYetValid, Outcome::Refuses, "CERT_NOT_YET_VALID"),
+        (Code::Expired, Outcome::Refuses, "CERT_HAS_EXPIRED"),
+        (Code::ConstraintViolated, Outcome::Refuses, "UNSPECIFIED"),
+        (Code::KeyKindUnsupported, Outcome::Refuses, "ERR_SSL_SSLV3_ALERT_HANDSHAKE_FAILURE"),
+        (Code::CaAsLeaf, Outcome::Refuses, "INVALID_CA"),
+        (Code::NameNotCovered, Outcome::Refuses, "ERR_TLS_CERT_ALTNAME_INVALID"),
+    ],
+};

@@ -1,0 +1,45 @@
+//! Python's ssl module with OpenSSL. Measured with Python 3.11 and OpenSSL 3.0 on Debian 12.
+
+use super::{LeafAnchor, Outcome, Policy};
+use crate::chain::name_match::Matching;
+use crate::finding::Code;
+
+/// Python's rules: OpenSSL's, with the name compared by OpenSSL as well.
+pub const POLICY: Policy = Policy {
+    // `*.test` and `x.test.` are refused, a lone common name is taken: measured.
+    matching: Matching { labels_after_star: 2, trailing_dot: false, common_name: true },
+    by_identifier: true,
+    wrong_key_is_unknown: false,
+    leaf_anchor: LeafAnchor::Taken,
+    anchor_dates: true,
+    anchor_must_be_ca: false,
+    // Debian's security level 2.
+    refuses_weak_hash: true,
+    least_rsa: 2048,
+    takes_p521: true,
+    takes_ed25519: true,
+    any_purpose: false,
+    takes_ca_as_leaf: true,
+    needs_digital_signature: false,
+    empty_subject_needs_critical_names: false,
+    sayings: &[
+        (Code::IssuerUnknown, Outcome::Refuses, "certificate verify failed: {unknown}"),
+        (Code::SelfSignedLeaf, Outcome::Refuses, "certificate verify failed: self-signed certificate"),
+        (Code::Malformed, Outcome::Refuses, "certificate verify failed: invalid or inconsistent certificate extension"),
+        (Code::CriticalExtensionUnknown, Outcome::Refuses, "certificate verify failed: unhandled critical extension"),
+        (Code::IntermediateNotACa, Outcome::Refuses, "certificate verify failed: invalid CA certificate"),
+        (Code::PurposeMissing, Outcome::Refuses, "certificate verify failed: unsuitable certificate purpose"),
+        (Code::KeyUsageMissing, Outcome::Refuses, "certificate verify failed: unsuitable certificate purpose"),
+        (Code::PathTooLong, Outcome::Refuses, "certificate verify failed: path length constraint exceeded"),
+        (Code::WeakKey, Outcome::Refuses, "certificate verify failed: EE certificate key too weak"),
+        (Code::WeakSignature, Outcome::Refuses, "certificate verify failed: CA signature digest algorithm too weak"),
+        (Code::NameNotCovered, Outcome::Refuses, "certificate verify failed: {mismatch}"),
+        (Code::BadSignature, Outcome::Refuses, "certificate verify failed: certificate signature failure"),
+        (Code::IssuerExpired, Outcome::Refuses, "certificate verify failed: certificate has expired"),
+        (Code::NotYetValid, Outcome::Refuses, "certificate verify failed: certificate is not yet valid"),
+        (Code::Expired, Outcome::Refuses, "certificate verify failed: certificate has expired"),
+        (Code::ConstraintViolated, Outcome::Refuses, "certificate verify failed: permitted subtree violation"),
+        (Code::KeyKindUnsupported, Outcome::Refuses, "handshake failure"),
+        (Code::CaAsLeaf, Outcome::Refuses, "certificate verify failed: invalid CA certificate"),
+    ],
+};

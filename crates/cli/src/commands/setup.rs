@@ -17,7 +17,6 @@ use tamga_core::issue;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
 use tamga_core::name::Name;
-use tamga_core::ports::Look;
 use tamga_core::recipe::Recipe;
 use tamga_core::renew;
 use tamga_core::report::{Authority, Issued, Standing};
@@ -248,7 +247,7 @@ fn prove(session: &Session, args: &StoreArgs, secrets: &SecretArgs, issued: &Iss
         let in_scope = match client {
             Client::Curl | Client::Python => in_scope(args, "system", Scope::Machine),
             // No store of this machine is its: it must be told by a variable.
-            Client::Node => session.machine.env("NODE_EXTRA_CA_CERTS").is_some(),
+            Client::Node => false,
             Client::Firefox => in_scope(args, "firefox", Scope::User),
             _ => in_scope(args, "chromium", Scope::User),
         };
@@ -315,15 +314,23 @@ fn table(proofs: &[Proof]) -> String {
 /// Where somebody warns, what to do.
 fn advice(proofs: &[Proof], unresolved: &[Name], label: &str, raise: &str) -> String {
     let mut text = String::new();
+    // Clients that one command helps are named together.
+    let mut groups: Vec<(bool, String, Vec<&str>)> = Vec::new();
     for p in proofs.iter().filter(|p| !p.accepts()) {
         let command = match (p.client, p.in_scope) {
             (Client::Curl | Client::Python, false) => format!("{raise}tamga trust add {label} --scope machine"),
-            (Client::Node, _) => "eval \"$(tamga trust environment)\", or: tamga run -- node …".into(),
+            (Client::Node, _) => "eval \"$(tamga trust environment)\", or for one call: tamga run -- node …".into(),
             (_, false) => format!("tamga trust add {label}"),
             (_, true) => format!("tamga trust status {label}"),
         };
-        let mark = if p.in_scope { human::bad("warns") } else { human::care("not in scope") };
-        text.push_str(&format!("{mark} {}\n  {}  {command}\n", p.client.word(), human::dim("do:")));
+        match groups.iter_mut().find(|g| g.0 == p.in_scope && g.1 == command) {
+            Some(g) => g.2.push(p.client.word()),
+            None => groups.push((p.in_scope, command, vec![p.client.word()])),
+        }
+    }
+    for (in_scope, command, clients) in groups {
+        let mark = if in_scope { human::bad("warns") } else { human::care("not in scope") };
+        text.push_str(&format!("{mark} {}\n  {}  {command}\n", clients.join(", "), human::dim("do:")));
     }
     if !unresolved.is_empty() {
         let names: Vec<String> = unresolved.iter().map(ToString::to_string).collect();

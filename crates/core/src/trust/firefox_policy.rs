@@ -135,8 +135,9 @@ fn remove(root: &Root, place: &Place, look: &dyn Look, mut policies: Value, befo
         _ => write(&place.place, format!("{policies:#}\n").into_bytes()),
     };
     steps.push(Planned { step, undo });
-    if same {
-        steps.push(Planned::plain(Step::Remove { path: kept }));
+    if let Some(bytes) = original.filter(|_| same) {
+        let undo = vec![write(&kept, bytes)];
+        steps.push(Planned { step: Step::Remove { path: kept }, undo });
     }
     for path in gone.into_iter().filter(|p| p.starts_with(CERTIFICATES)) {
         let undo = vec![write(&path, root.pem().into_bytes())];

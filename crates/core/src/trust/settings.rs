@@ -4,6 +4,7 @@ use crate::cert::Certificate;
 use crate::finding::{Code, Finding};
 use crate::form::pem;
 use crate::ports::Look;
+use crate::trust::system;
 use std::path::{Path, PathBuf};
 
 /// Variables that switch verification off: name, whose, and the values that do so (none: any value).
@@ -83,7 +84,9 @@ pub fn findings(look: &dyn Look, roots: &[Certificate]) -> Vec<Finding> {
         }
     }
     for (name, whose) in LEADS {
+        // The system's own bundle is where the client looks anyway, or one that the system's store will fill.
         if let Some(value) = look.env(name)
+            && Path::new(&value) != system::bundle(look)
             && !holds(look, Path::new(&value), roots)
         {
             out.push(leads(

@@ -79,11 +79,27 @@ impl Ledger {
         told(&self.path, source)
     }
 
-    /// SQLite's own verdict on the file; None if it is whole.
+    /// What is wrong with the file; None if it is whole. SQLite looks at the shape of its pages, but not at what stands in them:
+    /// every certificate must besides have the fingerprint under which it was recorded.
     pub fn damage(&self) -> Result<Option<String>> {
         let said: String =
             self.db.query_row("PRAGMA integrity_check(1)", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
-        Ok((said != "ok").then_some(said))
+        if said != "ok" {
+            return Ok(Some(said));
+        }
+        let changed = || -> rusqlite::Result<bool> {
+            let all = "SELECT sha256, der FROM certificate UNION ALL SELECT sha256, der FROM authority_certificate";
+            let mut q = self.db.prepare(all)?;
+            let mut rows = q.query([])?;
+            while let Some(r) = rows.next()? {
+                if !is_recorded(&r.get::<_, String>(0)?, r.get_ref(1)?.as_blob()?) {
+                    return Ok(true);
+                }
+            }
+            Ok(false)
+        };
+        let changed = changed().map_err(|e| self.failed(e))?;
+        Ok(changed.then(|| "a certificate in it is not the one that was recorded".to_owned()))
     }
 
     /// A whole copy in one file, for a backup.
@@ -93,6 +109,11 @@ impl Ledger {
             .map(|_| ())
             .map_err(|source| Error::Ledger { path: file.to_owned(), source })
     }
+}
+
+/// True if bytes have the fingerprint under which they were recorded.
+fn is_recorded(sha256: &str, der: &[u8]) -> bool {
+    tamga_core::text::hex(ring::digest::digest(&ring::digest::SHA256, der).as_ref()) == sha256
 }
 
 /// True if the file says itself that it is a database with a write-ahead log (the octet at 18 of its header): then it

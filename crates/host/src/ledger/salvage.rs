@@ -115,6 +115,8 @@ impl Ledger {
 
 fn copy(old: &Connection, new: &Connection, table: &str, columns: &str) -> rusqlite::Result<usize> {
     let width = columns.split(',').count();
+    let at = |name: &str| columns.split(',').position(|c| c.trim() == name);
+    let fingerprint = at("sha256").zip(at("der"));
     let marks = (1..=width).map(|n| format!("?{n}")).collect::<Vec<_>>().join(", ");
     let mut add = new.prepare(&format!("INSERT OR IGNORE INTO {table} ({columns}) VALUES ({marks})"))?;
     let mut q = old.prepare(&format!("SELECT {columns} FROM {table} NOT INDEXED"))?;
@@ -123,7 +125,14 @@ fn copy(old: &Connection, new: &Connection, table: &str, columns: &str) -> rusql
     // The first page that does not read ends the table; what came before it is kept.
     while let Ok(Some(r)) = rows.next() {
         let values: Vec<rusqlite::types::Value> = (0..width).filter_map(|i| r.get(i).ok()).collect();
-        if values.len() == width {
+        // A certificate that is not the recorded one any more is found by its files, if at all.
+        let spoilt = fingerprint.is_some_and(|(sha256, der)| match (values.get(sha256), values.get(der)) {
+            (Some(rusqlite::types::Value::Text(sha256)), Some(rusqlite::types::Value::Blob(der))) => {
+                !super::is_recorded(sha256, der)
+            }
+            _ => true,
+        });
+        if values.len() == width && !spoilt {
             n += add.execute(rusqlite::params_from_iter(values)).unwrap_or(0);
         }
     }

@@ -1,0 +1,216 @@
+//! A machine in memory: files, links, programs, variables and databases as a test puts them there. Steps are done to it by a small
+//! loop of its own, so that what a store plans can be seen to work without any real file.
+
+use std::cell::RefCell;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+use tamga_core::authority::create::{self, Request};
+use tamga_core::cert::Certificate;
+use tamga_core::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::label::Label;
+use tamga_core::moment::Moment;
+use tamga_core::nss::{Library, NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS, USER};
+use tamga_core::ports::{Entropy, Look};
+use tamga_core::secret::Passphrase;
+use tamga_core::step::{Planned, Step};
+use tamga_core::trust::Root;
+
+/// Bytes that differ from call to call.
+pub struct Counting(RefCell<u64>);
+
+impl Counting {
+    pub fn from(seed: u64) -> Counting {
+        Counting(RefCell::new(seed))
+    }
+}
+
+impl Entropy for Counting {
+    fn fill(&self, into: &mut [u8]) {
+        for b in into {
+            let mut n = self.0.borrow_mut();
+            // A step of a linear congruence: any bytes will do.
+            *n = n.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            *b = (*n >> 33) as u8;
+        }
+    }
+}
+
+/// Some root.
+pub fn root(label: &str) -> Root {
+    let seed = label.bytes().fold(7_u64, |n, b| n.wrapping_mul(31).wrapping_add(u64::from(b)));
+    let entropy = Counting::from(seed);
+    let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
+    let request = Request::plain(Label::parse(label).unwrap());
+    let made = create::root(&request, &key, None, "x".into(), Moment::from_unix(1_795_600_000), &entropy).unwrap();
+    Root { label: label.to_owned(), certificate: made.authority.certificate }
+}
+
+/// The machine.
+#[derive(Default)]
+pub struct Machine {
+    pub files: RefCell<BTreeMap<PathBuf, Vec<u8>>>,
+    pub links: RefCell<BTreeMap<PathBuf, PathBuf>>,
+    pub databases: RefCell<BTreeMap<PathBuf, Vec<NssEntry>>>,
+    pub programs: BTreeSet<String>,
+    pub variables: BTreeMap<String, String>,
+    pub read_only: BTreeSet<PathBuf>,
+    pub without_rights: bool,
+    pub password: Option<String>,
+    /// What a command does, by its name.
+    pub commands: BTreeMap<String, fn(&Machine)>,
+    /// The step that is to fail, counted from 0.
+    pub fails_at: RefCell<Option<usize>>,
+    /// Every step that was done, in words.
+    pub done: RefCell<Vec<String>>,
+}
+
+impl Machine {
+    /// One with these programs.
+    pub fn with(programs: &[&str]) -> Machine {
+        Machine { programs: programs.iter().map(|p| (*p).to_owned()).collect(), ..Machine::default() }
+    }
+
+    pub fn put(&self, path: &str, bytes: impl Into<Vec<u8>>) {
+        self.files.borrow_mut().insert(path.into(), bytes.into());
+    }
+
+    pub fn get(&self, path: &str) -> Option<String> {
+        self.files.borrow().get(Path::new(path)).map(|b| String::from_utf8_lossy(b).into_owned())
+    }
+
+    /// Everything that could have changed, for comparing.
+    pub fn state(&self) -> (BTreeMap<PathBuf, Vec<u8>>, BTreeMap<PathBuf, Vec<(Vec<u8>, String, u32)>>) {
+        let plain = |all: &Vec<NssEntry>| all.iter().map(|e| (e.der.clone(), e.nickname.clone(), e.ssl)).collect();
+        let databases = self.databases.borrow().iter().map(|(k, v)| (k.clone(), plain(v))).collect();
+        (self.files.borrow().clone(), databases)
+    }
+
+    /// Does a plan; at a failure what was done is undone, last first.
+    pub fn perform(&self, plan: &[Planned]) -> Result<(), String> {
+        for (i, planned) in plan.iter().enumerate() {
+            let failing = *self.fails_at.borrow() == Some(i);
+            if failing || self.step(&planned.step).is_err() {
+                for undo in plan[..i].iter().rev().flat_map(|p| &p.undo) {
+                    self.step(undo)?;
+                }
+                return Err(planned.step.words());
+            }
+        }
+        Ok(())
+    }
+
+    fn step(&self, step: &Step) -> Result<(), String> {
+        self.done.borrow_mut().push(step.words());
+        match step {
+            Step::Folder { .. } => {}
+            Step::Write { path, bytes, .. } => {
+                self.files.borrow_mut().insert(path.clone(), bytes.clone());
+            }
+            Step::Remove { path } => {
+                self.files.borrow_mut().remove(path);
+                self.links.borrow_mut().remove(path);
+            }
+            Step::Run(i) => {
+                let name = i.program.file_name().unwrap().to_string_lossy().into_owned();
+                let command = self.commands.get(&name).ok_or_else(|| format!("no command {name}"))?;
+                command(self);
+            }
+            Step::Database(change) => {
+                let mut all = self.databases.borrow_mut();
+                let entries = all.entry(change.folder.clone()).or_default();
+                let der = change.action.der().to_vec();
+                entries.retain(|e| e.der != der || matches!(change.action, NssAction::Add { .. }));
+                let add = |nickname: &str, ssl| NssEntry { der: der.clone(), nickname: nickname.to_owned(), ssl };
+                match &change.action {
+                    NssAction::Add { nickname, .. } => {
+                        entries.retain(|e| e.der != der);
+                        entries.push(add(nickname, ROOT_FLAGS));
+                    }
+                    NssAction::AddPlain { nickname, .. } => entries.push(add(nickname, 0)),
+                    NssAction::AddIdentity { nickname, .. } => entries.push(add(nickname, USER)),
+                    NssAction::Remove { .. } | NssAction::RemoveIdentity { .. } => {}
+                }
+                self.files.borrow_mut().insert(change.folder.join("cert9.db"), b"database".to_vec());
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Look for Machine {
+    fn read(&self, path: &Path) -> Option<Vec<u8>> {
+        self.files.borrow().get(&self.resolved(path)).cloned()
+    }
+
+    fn list(&self, folder: &Path) -> Vec<String> {
+        let folder = self.resolved(folder);
+        let files = self.files.borrow();
+        let links = self.links.borrow();
+        let below = files.keys().chain(links.keys()).filter_map(|p| p.strip_prefix(&folder).ok());
+        let names: BTreeSet<String> =
+            below.filter_map(|p| p.components().next()).map(|c| c.as_os_str().to_string_lossy().into_owned()).collect();
+        names.into_iter().collect()
+    }
+
+    fn exists(&self, path: &Path) -> bool {
+        let path = self.resolved(path);
+        self.files.borrow().keys().any(|p| p.starts_with(&path))
+    }
+
+    fn link(&self, path: &Path) -> Option<PathBuf> {
+        self.links.borrow().get(path).cloned()
+    }
+
+    fn resolved(&self, path: &Path) -> PathBuf {
+        let links = self.links.borrow();
+        let mut path = path.to_owned();
+        for _ in 0..8 {
+            let Some((from, to)) = links.iter().find(|(from, _)| path.starts_with(from)) else { break };
+            path = to.join(path.strip_prefix(from).unwrap());
+            if path.ends_with("") {
+                path = path.components().collect();
+            }
+        }
+        path
+    }
+
+    fn may_write(&self, folder: &Path) -> bool {
+        !self.read_only.contains(folder)
+    }
+
+    fn env(&self, name: &str) -> Option<String> {
+        self.variables.get(name).cloned()
+    }
+
+    fn home(&self) -> PathBuf {
+        "/home/operator".into()
+    }
+
+    fn program(&self, name: &str) -> Option<PathBuf> {
+        self.programs.contains(name).then(|| Path::new("/usr/bin").join(name))
+    }
+
+    fn store_password(&self) -> Option<Passphrase> {
+        self.password.as_ref().map(|p| Passphrase::new(zeroize::Zeroizing::new(p.clone().into_bytes())))
+    }
+
+    fn now(&self) -> Moment {
+        Moment::from_unix(1_795_600_000)
+    }
+
+    fn has_rights(&self) -> bool {
+        !self.without_rights
+    }
+
+    fn nss(&self, folder: &Path, _: &Library) -> Result<NssView, NssFailure> {
+        match self.databases.borrow().get(folder) {
+            Some(entries) => Ok(NssView { entries: entries.clone(), guarded: false }),
+            None => Err(NssFailure { why: "damaged".into(), remedy: "move it away".into() }),
+        }
+    }
+}
+
+/// True if a place's entries hold this certificate, and it counts.
+pub fn is_trusted(entries: &[tamga_core::trust::Entry], c: &Certificate) -> bool {
+    entries.iter().any(|e| e.certificate == *c && e.trusted && !e.distrusted)
+}

@@ -29,7 +29,9 @@ fn update(m: &Machine) {
     for (n, (path, bytes)) in anchors.iter().enumerate() {
         all.extend(bytes);
         let pem = PathBuf::from(format!("/etc/ssl/certs/{}.pem", path.file_stem().unwrap().to_string_lossy()));
-        m.links.borrow_mut().insert(PathBuf::from(format!("/etc/ssl/certs/5c379c8{n}.0")), pem.file_name().unwrap().into());
+        m.links
+            .borrow_mut()
+            .insert(PathBuf::from(format!("/etc/ssl/certs/5c379c8{n}.0")), pem.file_name().unwrap().into());
     }
     m.put(BUNDLE, all);
 }
@@ -62,11 +64,16 @@ fn everything(foreign: &Root) -> (Machine, Vec<PathBuf>) {
     m.put("/etc/chromium/policies/managed/lab.json", "{\"HomepageLocation\": \"https://charts.saltmarsh.test\"}");
     m.put("/etc/firefox/policies/policies.json", "{\"policies\":   {\"DisableTelemetry\": true}}");
     let entry = |ssl| NssEntry { der: foreign.certificate.der().to_vec(), nickname: "foreign".into(), ssl };
-    for folder in ["/home/operator/.pki/nssdb", "/home/operator/.mozilla/firefox/a.lab", "/home/operator/.mozilla/firefox/b.lab"] {
+    for folder in
+        ["/home/operator/.pki/nssdb", "/home/operator/.mozilla/firefox/a.lab", "/home/operator/.mozilla/firefox/b.lab"]
+    {
         m.put(&format!("{folder}/cert9.db"), "database");
         m.databases.borrow_mut().insert(folder.into(), vec![entry(ROOT_FLAGS)]);
     }
-    m.put("/home/operator/.mozilla/firefox/profiles.ini", "[Profile0]\nIsRelative=1\nPath=a.lab\n[Profile1]\nIsRelative=1\nPath=b.lab\n");
+    m.put(
+        "/home/operator/.mozilla/firefox/profiles.ini",
+        "[Profile0]\nIsRelative=1\nPath=a.lab\n[Profile1]\nIsRelative=1\nPath=b.lab\n",
+    );
     (m, vec!["/home/operator/bundle.pem".into()])
 }
 
@@ -101,7 +108,11 @@ fn every_store_keeps_the_contract_in_every_place() {
             assert!(is_trusted(&seen.entries, &ours.certificate), "{what}: it is not seen");
             let mark = seen.entries.iter().find(|e| e.certificate == ours.certificate).and_then(|e| e.mark.clone());
             assert!(trust::is_mark_of(&mark.unwrap(), &ours.certificate), "{what}: it bears no mark");
-            assert_eq!(trust::state(&ours.certificate, &seen, tamga_core::ports::Look::now(&m)), State::Present, "{what}");
+            assert_eq!(
+                trust::state(&ours.certificate, &seen, tamga_core::ports::Look::now(&m)),
+                State::Present,
+                "{what}"
+            );
             assert!(store.change(Goal::Add, &ours, &seen, &m).is_empty(), "{what}: twice changes nothing");
             let between = m.state();
             let plan = store.change(Goal::Remove, &ours, &seen, &m);

@@ -292,14 +292,15 @@ fn remarks(recipe: &Recipe, s: &Setting) -> Vec<String> {
              refuses it over HTTP, and with any other certificate, long after this server is gone"
                 .to_owned(),
         );
-        if !recipe.config.text.contains("?redirect") {
+        if !recipe.config.text.contains("?redirect") && !recipe.steps.iter().any(|s| s.0.starts_with("?redirect")) {
             out.push(format!("{} has no redirect of its own: put a web server before it", recipe.id));
         }
     }
     if s.clients.is_some() && !recipe.config.text.contains("?clients") && !recipe.config.text.contains("{clients}") {
         out.push(format!("{} has no check of client certificates in this recipe", recipe.id));
     }
-    if s.only_13 && !recipe.config.text.contains("{minimum}") && !recipe.config.text.contains("?only13") {
+    let versions = ["{minimum}", "{minor}", "?only13", "!only13"];
+    if s.only_13 && !versions.iter().any(|v| recipe.config.text.contains(v)) {
         out.push(format!("{} takes its oldest protocol from the system, not from this file", recipe.id));
     }
     if s.locked {

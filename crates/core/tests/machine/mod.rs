@@ -45,6 +45,11 @@ pub fn root(label: &str) -> Root {
     Root { label: label.to_owned(), certificate: made.authority.certificate }
 }
 
+/// Every file with its bytes.
+pub type Files = BTreeMap<PathBuf, Vec<u8>>;
+/// Every database with its objects: DER, nickname, trust.
+pub type Databases = BTreeMap<PathBuf, Vec<(Vec<u8>, String, u32)>>;
+
 /// The machine.
 #[derive(Default)]
 pub struct Machine {
@@ -79,7 +84,7 @@ impl Machine {
     }
 
     /// Everything that could have changed, for comparing.
-    pub fn state(&self) -> (BTreeMap<PathBuf, Vec<u8>>, BTreeMap<PathBuf, Vec<(Vec<u8>, String, u32)>>) {
+    pub fn state(&self) -> (Files, Databases) {
         let plain = |all: &Vec<NssEntry>| all.iter().map(|e| (e.der.clone(), e.nickname.clone(), e.ssl)).collect();
         let databases = self.databases.borrow().iter().map(|(k, v)| (k.clone(), plain(v))).collect();
         (self.files.borrow().clone(), databases)

@@ -1,0 +1,260 @@
+//! Every recipe for every setting: nothing of a template is left, paths are quoted so that a shell reads them back, and what is asked for is there.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+
+use proptest::prelude::*;
+use tamga_core::export::Form;
+use tamga_core::key::{KeyAlgorithm, PrivateKey, PublicKey};
+use tamga_core::name::Name;
+use tamga_core::recipe::{self, Recipe, Setting, Written};
+
+struct Fixed;
+
+impl tamga_core::ports::Entropy for Fixed {
+    fn fill(&self, into: &mut [u8]) {
+        for (i, b) in into.iter_mut().enumerate() {
+            *b = u8::try_from(i % 200).unwrap() + 7;
+        }
+    }
+}
+
+/// A key that a recipe takes, made once for each kind.
+fn key(recipe: &Recipe) -> PublicKey {
+    static RSA: std::sync::OnceLock<PublicKey> = std::sync::OnceLock::new();
+    static EC: std::sync::OnceLock<PublicKey> = std::sync::OnceLock::new();
+    let of = |a| PrivateKey::generate(a, &Fixed).unwrap().public().clone();
+    match recipe.facts.keys.contains(&KeyAlgorithm::P256) {
+        true => EC.get_or_init(|| of(KeyAlgorithm::P256)).clone(),
+        // RSA needs bytes that are random enough to find primes in.
+        false => RSA
+            .get_or_init(|| {
+                struct Counting(std::cell::Cell<u64>);
+                impl tamga_core::ports::Entropy for Counting {
+                    fn fill(&self, into: &mut [u8]) {
+                        for b in into {
+                            self.0.set(self.0.get().wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1));
+                            *b = (self.0.get() >> 33) as u8;
+                        }
+                    }
+                }
+                PrivateKey::generate(KeyAlgorithm::Rsa2048, &Counting(std::cell::Cell::new(7)))
+                    .unwrap()
+                    .public()
+                    .clone()
+            })
+            .clone(),
+    }
+}
+
+fn plain(recipe: &Recipe) -> Setting {
+    Setting {
+        label: "charts".into(),
+        names: ["charts.saltmarsh.test", "*.buoys.saltmarsh.test", "192.168.7.7"]
+            .map(|n| Name::parse(n).unwrap())
+            .to_vec(),
+        key: key(recipe),
+        folder: "/home/operator/charts".into(),
+        locked: false,
+        into: None,
+        address: None,
+        port: None,
+        redirect: None,
+        only_13: false,
+        clients: None,
+        owner: None,
+        raise: false,
+    }
+}
+
+/// A POSIX shell's words; None if a quote stays open.
+fn words(line: &str) -> Option<Vec<String>> {
+    let (mut out, mut word, mut inside, mut any) = (Vec::new(), String::new(), None, false);
+    let mut letters = line.chars();
+    while let Some(c) = letters.next() {
+        match (inside, c) {
+            (None, ' ') => {
+                if any {
+                    out.push(std::mem::take(&mut word));
+                }
+                any = false;
+                continue;
+            }
+            (None, '\'' | '"') => inside = Some(c),
+            (Some(q), c) if q == c => inside = None,
+            (None | Some('"'), '\\') => word.push(letters.next()?),
+            (_, c) => word.push(c),
+        }
+        any = true;
+    }
+    if any {
+        out.push(word);
+    }
+    inside.is_none().then_some(out)
+}
+
+/// Every line that is to be typed.
+fn typed(w: &Written) -> Vec<String> {
+    let files = w.files.iter().flat_map(|f| f.lines.clone());
+    files.chain(w.renewal.iter().cloned()).filter(|l| l.starts_with("install ") || l.starts_with("tamga ")).collect()
+}
+
+const MARKS: [&str; 22] = [
+    "{label}",
+    "{port}",
+    "{at}",
+    "{plain}",
+    "{host}",
+    "{first}",
+    "{names}",
+    "{aliases}",
+    "{address}",
+    "{listen}",
+    "{owner}",
+    "{mode}",
+    "{certificate}",
+    "{key}",
+    "{root}",
+    "{store}",
+    "{secret}",
+    "{clients}",
+    "{sudo}",
+    "{minimum}",
+    "{folder}",
+    "{made}",
+];
+
+fn whole(recipe: &Recipe, w: &Written) {
+    let steps = w.files.iter().chain(&w.steps).flat_map(|s| s.lines.iter().chain(std::iter::once(&s.what)));
+    let all: Vec<String> = steps.chain(&w.renewal).chain([&w.config, &w.path]).cloned().collect();
+    for text in &all {
+        for mark in MARKS {
+            assert!(!text.contains(mark), "{}: {mark} is left in {text}", recipe.id);
+        }
+        for flag in [
+            "?redirect",
+            "!redirect",
+            "?clients",
+            "!clients",
+            "?only13",
+            "!only13",
+            "?locked",
+            "?bound",
+            "!bound",
+            "?other",
+        ] {
+            assert!(!text.lines().any(|l| l.starts_with(flag)), "{}: {flag} is left in {text}", recipe.id);
+        }
+    }
+    assert!(!w.config.trim().is_empty() && !w.path.is_empty() && w.steps.len() >= 3, "{}", recipe.id);
+}
+
+#[test]
+fn every_recipe_is_whole_for_every_setting() {
+    let mut seen = 0;
+    for r in recipe::ALL {
+        for bits in 0..64_u32 {
+            let on = |n: u32| bits & (1 << n) != 0;
+            let mut s = plain(r);
+            s.redirect = on(0).then_some(8080);
+            s.clients = on(1).then(|| "/home/operator/root.pem".into());
+            s.only_13 = on(2);
+            s.locked = on(3);
+            s.address = on(4).then(|| if on(5) { "::1" } else { "127.0.0.1" }.parse().unwrap());
+            s.port = on(5).then_some(9443);
+            let w = recipe::write(r, &s).unwrap();
+            whole(r, &w);
+            // What was asked for changes something, or it is said that it does not.
+            let without = |change: fn(&mut Setting)| {
+                let mut other = s.clone();
+                change(&mut other);
+                let o = recipe::write(r, &other).unwrap();
+                o.config != w.config || o.steps != w.steps
+            };
+            let said = |part: &str| w.remarks.iter().any(|n| n.contains(part));
+            if on(0) {
+                assert!(without(|s| s.redirect = None) != said("no redirect"), "{}", r.id);
+            }
+            if on(1) {
+                assert!(without(|s| s.clients = None) != said("client certificates"), "{}", r.id);
+            }
+            if on(2) {
+                assert!(without(|s| s.only_13 = false) != said("oldest protocol"), "{}", r.id);
+            }
+            if on(3) {
+                assert!(w.remarks.iter().any(|n| n.contains("passphrase")), "{}", r.id);
+            }
+            seen += 1;
+        }
+    }
+    assert_eq!(seen, recipe::ALL.len() * 64);
+}
+
+#[test]
+fn a_server_with_an_account_gets_copies_that_it_alone_reads() {
+    for r in recipe::ALL {
+        let mut s = plain(r);
+        s.into = Some("/etc/own".into());
+        s.owner = Some("gauge".into());
+        let w = recipe::write(r, &s).unwrap();
+        let lines = typed(&w);
+        let secret =
+            |l: &&String| l.contains("private-key.pem /") || l.ends_with(".combined.pem") || l.ends_with(".p12");
+        let copies: Vec<&String> = lines.iter().filter(|l| l.starts_with("install ")).filter(secret).collect();
+        assert!(!copies.is_empty(), "{}: {lines:?}", r.id);
+        for line in copies {
+            assert!(line.contains("-o gauge -g gauge"), "{}: {line}", r.id);
+            assert!(line.contains("-m 0600") || line.contains("-m 0400"), "{}: {line}", r.id);
+        }
+        // Where the files stand they are named, and nowhere else.
+        assert!(!w.config.contains("/home/operator/charts/"), "{}: {}", r.id, w.config);
+    }
+}
+
+#[test]
+fn only_a_key_that_the_server_takes_is_taken() {
+    let ed25519 = PrivateKey::generate(KeyAlgorithm::Ed25519, &Fixed).unwrap().public().clone();
+    let (mut took, mut refused) = (0, 0);
+    for r in recipe::ALL {
+        let s = Setting { key: ed25519.clone(), ..plain(r) };
+        let takes = r.facts.keys.contains(&KeyAlgorithm::Ed25519);
+        assert_eq!(recipe::write(r, &s).is_ok(), takes, "{}", r.id);
+        assert_eq!(r.key(Some(KeyAlgorithm::Ed25519)).is_ok(), takes, "{}", r.id);
+        assert!(r.facts.keys.contains(&r.key(None).unwrap()), "{}", r.id);
+        if takes { took += 1 } else { refused += 1 }
+    }
+    assert!(took > 5 && refused > 5);
+}
+
+#[test]
+fn a_form_with_a_key_gets_a_passphrase_by_a_file_and_never_by_an_argument() {
+    for r in recipe::ALL.iter().filter(|r| matches!(r.facts.form, Form::Pkcs12 | Form::Jks)) {
+        let w = recipe::write(r, &plain(r)).unwrap();
+        let exports: Vec<String> = typed(&w).into_iter().filter(|l| l.starts_with("tamga export")).collect();
+        assert!(!exports.is_empty(), "{}", r.id);
+        assert!(exports.iter().all(|l| l.contains("--new-passphrase-file ")), "{}: {exports:?}", r.id);
+    }
+}
+
+proptest! {
+    #[test]
+    fn a_shell_reads_every_path_back(folder in "/[a-zA-Z0-9 '\"$;&|*?()\\\\-]{1,24}", owner in "[a-z]{1,8}") {
+        prop_assume!(!folder.ends_with(' ') && !folder.contains("//"));
+        for r in recipe::ALL {
+            let s = Setting { folder: folder.clone().into(), into: Some("/etc/own".into()), owner: Some(owner.clone()), ..plain(r) };
+            let w = recipe::write(r, &s).unwrap();
+            for line in typed(&w) {
+                let words = words(&line).unwrap_or_else(|| panic!("{}: a quote stays open: {line}", r.id));
+                let names = words.iter().filter(|w| w.starts_with(&folder)).count();
+                let copies = words[0] == "install" && !words.contains(&"-d".to_owned());
+                prop_assert!(names > 0 || !copies, "{}: {line}: {words:?}", r.id);
+            }
+        }
+    }
+
+    #[test]
+    fn no_line_of_a_log_breaks_the_explanation(line in "\\PC{0,200}") {
+        for known in recipe::known(&line) {
+            prop_assert!(!known.fault.text.is_empty());
+        }
+    }
+}

@@ -1,6 +1,6 @@
 //! The contract of every store, on a machine in memory: look, add, seen, again, remove, gone, a failure at each step; foreign roots survive.
 
-#![allow(clippy::unwrap_used, clippy::panic, unreachable_pub, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, unreachable_pub, dead_code, reason = "tests")]
 
 mod machine;
 

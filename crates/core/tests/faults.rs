@@ -1,0 +1,148 @@
+//! Certificates that are wrong on purpose: each is wrong in just one way, and every client's rules find it.
+
+#![allow(clippy::unwrap_used, clippy::panic, unreachable_pub, dead_code, reason = "tests")]
+
+mod machine;
+
+use machine::Counting;
+use tamga_core::authority::create::{self, Request};
+use tamga_core::cert::Certificate;
+use tamga_core::client::judge::Input;
+use tamga_core::client::{Client, Outcome, predict};
+use tamga_core::fault::{self, ALL, Fault};
+use tamga_core::finding::Code;
+use tamga_core::key::{KeyAlgorithm, PrivateKey, Strength};
+use tamga_core::label::Label;
+use tamga_core::moment::Moment;
+use tamga_core::name::Name;
+use tamga_core::purpose::Purpose;
+use tamga_core::report::Authority;
+
+const NOW: i64 = 1_795_600_000;
+
+fn lab() -> (Authority, PrivateKey) {
+    let entropy = Counting::from(7);
+    let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
+    let request = Request::plain(Label::parse("saltmarsh").unwrap());
+    let made = create::root(&request, &key, None, "x".into(), Moment::from_unix(NOW), &entropy).unwrap();
+    (made.authority, key)
+}
+
+/// An intermediate below it, with its key.
+fn below(root: &Authority, root_key: &PrivateKey) -> (Authority, PrivateKey) {
+    let entropy = Counting::from(9);
+    let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
+    let request = Request::plain(Label::parse("web").unwrap());
+    let now = Moment::from_unix(NOW);
+    let made = create::intermediate(&request, &key, root, root_key, None, "y".into(), now, &entropy).unwrap();
+    (made.authority, key)
+}
+
+fn names() -> Vec<Name> {
+    ["charts.saltmarsh.test", "127.0.0.1"].map(|n| Name::parse(n).unwrap()).to_vec()
+}
+
+fn verdict(client: Client, chain: &[Certificate], root: &Authority) -> (Outcome, Vec<Code>) {
+    let anchors = [root.certificate.clone()];
+    let name = Name::parse("charts.saltmarsh.test").unwrap();
+    let v = predict(
+        client,
+        &Input {
+            served: chain,
+            extra: &[],
+            anchors: &anchors,
+            distrusted: &[],
+            name: Some(&name),
+            purpose: Some(Purpose::Server),
+            at: Moment::from_unix(NOW),
+        },
+    );
+    let mut codes: Vec<Code> = v.judgement.faults.iter().map(|f| f.code).collect();
+    codes.dedup();
+    (v.outcome, codes)
+}
+
+/// What each client finds; None where it takes it.
+fn expected(fault: Fault, client: Client) -> Option<Code> {
+    let unknown = |client| match client {
+        // They go by the issuer's name and then find that the key is another.
+        Client::Firefox => Code::BadSignature,
+        _ => Code::IssuerUnknown,
+    };
+    match fault {
+        Fault::Expired => Some(Code::Expired),
+        Fault::NotYet => Some(Code::NotYetValid),
+        Fault::WrongName => Some(Code::NameNotCovered),
+        Fault::NoIntermediate => Some(Code::IssuerUnknown),
+        Fault::OldRoot => Some(unknown(client)),
+        Fault::SelfSigned => Some(Code::SelfSignedLeaf),
+        Fault::WeakKey => matches!(client, Client::Curl | Client::Python).then_some(Code::WeakKey),
+    }
+}
+
+#[test]
+fn every_client_finds_the_one_fault_and_nothing_else() {
+    let (root, key) = lab();
+    for (fault, word, seen) in ALL {
+        assert_eq!((Fault::parse(word), fault.word(), fault.seen()), (Some(fault), word, seen));
+        let made =
+            fault::make(fault, &names(), &root, Some(&key), Moment::from_unix(NOW), &Counting::from(11)).unwrap();
+        assert_eq!(*made.key.public(), made.chain[0].key, "{word}");
+        for client in Client::ALL {
+            let (outcome, codes) = verdict(client, &made.chain, &root);
+            match expected(fault, client) {
+                Some(code) => {
+                    assert_eq!(codes, [code], "{word}, {}", client.word());
+                    assert!(outcome != Outcome::Accepts, "{word}, {}", client.word());
+                }
+                None => assert_eq!((outcome, codes), (Outcome::Accepts, Vec::new()), "{word}, {}", client.word()),
+            }
+        }
+    }
+}
+
+#[test]
+fn below_an_intermediate_the_same_faults_come_with_the_intermediate_but_for_one() {
+    let (root, root_key) = lab();
+    let (web, key) = below(&root, &root_key);
+    for (fault, word, _) in ALL {
+        let made = fault::make(fault, &names(), &web, Some(&key), Moment::from_unix(NOW), &Counting::from(11)).unwrap();
+        let sent = made.chain.len();
+        let alone = matches!(fault, Fault::NoIntermediate | Fault::OldRoot | Fault::SelfSigned);
+        assert_eq!(sent, if alone { 1 } else { 2 }, "{word}");
+        let (outcome, codes) = verdict(Client::Curl, &made.chain, &root);
+        assert!(outcome == Outcome::Refuses && codes.len() == 1, "{word}: {codes:?}");
+    }
+}
+
+#[test]
+fn the_authoritys_key_is_asked_for_only_where_it_signs() {
+    let (root, key) = lab();
+    for (fault, word, _) in ALL {
+        let without = fault::make(fault, &names(), &root, None, Moment::from_unix(NOW), &Counting::from(3));
+        assert_eq!(without.is_err(), fault.needs_the_authority(), "{word}");
+    }
+    // A name that the authority may not certify is not certified for show either.
+    let outside = [Name::parse("charts.example.org").unwrap()];
+    let made = fault::make(Fault::Expired, &outside, &root, Some(&key), Moment::from_unix(NOW), &Counting::from(3));
+    assert!(made.is_err());
+    // Without a domain the other host is one below localhost.
+    let address = [Name::parse("127.0.0.1").unwrap()];
+    let made =
+        fault::make(Fault::WrongName, &address, &root, Some(&key), Moment::from_unix(NOW), &Counting::from(3)).unwrap();
+    assert_eq!(made.chain[0].name_words(), ["another.localhost"]);
+}
+
+#[test]
+fn a_weak_key_is_weak_and_short_lives_are_short() {
+    let (root, key) = lab();
+    let made = |f| {
+        fault::make(f, &names(), &root, Some(&key), Moment::from_unix(NOW), &Counting::from(5)).unwrap().chain.remove(0)
+    };
+    assert_eq!(made(Fault::WeakKey).key.strength(), Strength::Rsa(1024));
+    for (f, _, _) in ALL {
+        let c = made(f);
+        assert!(c.not_after.days_after(Moment::from_unix(NOW)) <= 100, "it must not outlive the trial by long");
+        assert!(!c.is_ca());
+    }
+}

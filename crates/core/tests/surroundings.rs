@@ -1,0 +1,215 @@
+//! What stands beside the stores, on a machine in memory: identities, exceptions, settings, the eyes of each client.
+
+#![allow(clippy::unwrap_used, clippy::panic, unreachable_pub, dead_code, reason = "tests")]
+
+mod machine;
+
+use machine::{Counting, Machine, root};
+use std::path::PathBuf;
+use tamga_core::cert::Certificate;
+use tamga_core::cert::profile::{Leaf, Links};
+use tamga_core::client::{Client, view};
+use tamga_core::finding::Code;
+use tamga_core::identity::{self, Identity, State};
+use tamga_core::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::moment::Moment;
+use tamga_core::name::Name;
+use tamga_core::nss::{NssEntry, ROOT_FLAGS, TERMINAL, USER};
+use tamga_core::purpose::Purpose;
+use tamga_core::trust::{exceptions, settings};
+
+/// A certificate for a person, and its key.
+fn person(label: &str, seed: u64) -> (Identity, PrivateKey) {
+    let entropy = Counting::from(seed);
+    let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
+    let names = [Name::parse(&format!("{label}.saltmarsh.test")).unwrap()];
+    let subject = tamga_core::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
+    let links = Links::default();
+    let (from, until) = (Moment::from_unix(1_795_600_000), Moment::from_unix(1_800_000_000));
+    let leaf = Leaf { names: &names, purposes: &[Purpose::Client], subject: &subject, from, until, links: &links };
+    let chain = vec![leaf.self_sign(&key, &entropy).unwrap()];
+    (Identity { label: label.into(), chain }, key)
+}
+
+const NSSDB: &str = "/home/operator/.pki/nssdb";
+
+fn browser() -> Machine {
+    let m = Machine::with(&["chromium"]);
+    m.put(&format!("{NSSDB}/cert9.db"), "database");
+    m.databases.borrow_mut().insert(NSSDB.into(), Vec::new());
+    m
+}
+
+#[test]
+fn an_identity_goes_in_with_its_key_and_out_with_what_came_along() {
+    let m = browser();
+    let (mut me, key) = person("operator", 7);
+    me.chain.push(root("between").certificate);
+    let before = m.databases.borrow().clone();
+    let place = || identity::places(&m).remove(0);
+    assert_eq!(identity::state(&me, &place()), State::Absent);
+    m.perform(&identity::add(&me, &key, &place(), &m).unwrap()).unwrap();
+    assert_eq!(identity::state(&me, &place()), State::Present);
+    assert!(identity::add(&me, &key, &place(), &m).unwrap().is_empty(), "twice changes nothing");
+    assert_eq!(m.databases.borrow()[&PathBuf::from(NSSDB)].len(), 2, "the intermediate came along");
+    // No step shows the key.
+    let plan = identity::add(&person("other", 9).0, &key, &place(), &m).unwrap();
+    assert!(!format!("{plan:?}").contains("pkcs8: Secret([") && format!("{plan:?}").contains("Secret(…)"));
+    m.perform(&identity::remove(&me, &place())).unwrap();
+    assert_eq!(*m.databases.borrow(), before);
+}
+
+#[test]
+fn a_renewed_identity_takes_the_older_ones_place_and_a_keyless_one_is_no_identity() {
+    let m = browser();
+    let ((old, old_key), (new, new_key)) = (person("operator", 7), person("operator", 8));
+    let place = || identity::places(&m).remove(0);
+    m.perform(&identity::add(&old, &old_key, &place(), &m).unwrap()).unwrap();
+    assert_eq!(identity::state(&new, &place()), State::Older);
+    assert_eq!(identity::older(&new, &place()), old.chain);
+    m.perform(&identity::add(&new, &new_key, &place(), &m).unwrap()).unwrap();
+    assert_eq!((identity::state(&new, &place()), identity::state(&old, &place())), (State::Present, State::Older));
+    assert_eq!(m.databases.borrow()[&PathBuf::from(NSSDB)].len(), 1);
+    // Somebody imported the certificate alone.
+    let alone = NssEntry { der: new.chain[0].der().to_vec(), nickname: new.mark(), ssl: 0 };
+    m.databases.borrow_mut().insert(NSSDB.into(), vec![alone]);
+    assert_eq!(identity::state(&new, &place()), State::WithoutKey);
+    m.perform(&identity::add(&new, &new_key, &place(), &m).unwrap()).unwrap();
+    assert_eq!(identity::state(&new, &place()), State::Present);
+}
+
+#[test]
+fn leaving_takes_what_bears_the_mark_and_nothing_else() {
+    let m = browser();
+    let (mine, theirs) = (person("operator", 7).0, person("stranger", 8).0);
+    let entry =
+        |c: &Certificate, nickname: &str, ssl| NssEntry { der: c.der().to_vec(), nickname: nickname.into(), ssl };
+    let ca = root("saltmarsh");
+    let stays = vec![
+        entry(&theirs.chain[0], "stranger's own", USER),
+        // Our root is the stores' to take out; a mark that names another certificate is none.
+        entry(&ca.certificate, &ca.mark(), ROOT_FLAGS),
+        entry(&root("harbour").certificate, "tamga-harbour-00000000", USER),
+    ];
+    let mut all = stays.clone();
+    all.push(entry(&mine.chain[0], &mine.mark(), USER));
+    m.databases.borrow_mut().insert(NSSDB.into(), all);
+    let (steps, count) = identity::remove_marked(&identity::places(&m).remove(0));
+    assert_eq!((steps.len(), count), (1, 1));
+    m.perform(&steps).unwrap();
+    assert_eq!(m.databases.borrow()[&PathBuf::from(NSSDB)], stays);
+}
+
+#[test]
+fn exceptions_of_all_profiles_are_found_and_forgotten_one_by_one() {
+    let m = Machine::with(&["firefox"]);
+    let tail = "\tOID.2.16.840.1.101.3.4.2.1\tAA:BB\tU\tAAAA\n";
+    let text = format!("# head\ncharts.saltmarsh.test:8443:{tail}[::1]:8443:{tail}");
+    m.put(
+        "/home/operator/.mozilla/firefox/profiles.ini",
+        "[Profile0]\nIsRelative=1\nPath=a\n[Profile1]\nIsRelative=1\nPath=b\n",
+    );
+    m.put("/home/operator/.mozilla/firefox/a/cert_override.txt", text.clone());
+    m.put("/home/operator/.mozilla/firefox/b/cert_override.txt", format!("charts.saltmarsh.test:443:{tail}"));
+    m.put("/home/operator/.config/chromium/Default/Preferences", "not JSON");
+    let all = exceptions::all(&m);
+    let places: Vec<(String, u16)> = all.iter().map(|e| (e.host.clone(), e.port)).collect();
+    assert_eq!(
+        places,
+        [("charts.saltmarsh.test".into(), 8443), ("::1".into(), 8443), ("charts.saltmarsh.test".into(), 443)]
+    );
+    let before = m.state();
+    let plan = exceptions::forget(&m, &all[..1]);
+    *m.fails_at.borrow_mut() = Some(0);
+    m.perform(&plan).unwrap_err();
+    assert_eq!(m.state(), before);
+    *m.fails_at.borrow_mut() = None;
+    m.perform(&plan).unwrap();
+    assert_eq!(
+        m.get("/home/operator/.mozilla/firefox/a/cert_override.txt").unwrap(),
+        format!("# head\n[::1]:8443:{tail}")
+    );
+    assert_eq!(exceptions::all(&m), all[1..]);
+    assert!(exceptions::forget(&m, &[]).is_empty());
+}
+
+#[test]
+fn settings_are_found_whoever_wrote_them_and_good_ones_are_passed_over() {
+    let ours = root("saltmarsh");
+    let mut m = Machine::with(&[]);
+    let roots = [ours.certificate.clone()];
+    assert!(settings::findings(&m, &roots).is_empty());
+    m.put("/home/operator/good.pem", ours.pem());
+    m.put("/home/operator/bad.pem", root("harbour").pem());
+    m.put("/home/operator/folder/one.pem", ours.pem());
+    m.put("/home/operator/.curlrc", "# insecure\n--cacert ~/good.pem\n");
+    m.put("/home/operator/.npmrc", "cafile = /home/operator/bad.pem\n");
+    for (name, value) in [
+        ("SSL_CERT_FILE", "/home/operator/good.pem"),
+        ("SSL_CERT_DIR", "/home/operator/folder"),
+        ("CURL_CA_BUNDLE", "/home/operator/bad.pem"),
+        ("PIP_CERT", "/etc/ssl/certs/ca-certificates.crt"),
+        ("PYTHONHTTPSVERIFY", "1"),
+        ("GIT_SSL_NO_VERIFY", "true"),
+    ] {
+        m.variables.insert(name.into(), value.into());
+    }
+    let found: Vec<(Code, String)> = settings::findings(&m, &roots).into_iter().map(|f| (f.code, f.about)).collect();
+    assert_eq!(
+        found,
+        [
+            (Code::VerificationOff, "GIT_SSL_NO_VERIFY".to_owned()),
+            (Code::TrustOverridden, "CURL_CA_BUNDLE".to_owned()),
+            (Code::TrustOverridden, "/home/operator/.npmrc".to_owned()),
+        ]
+    );
+    for f in settings::findings(&m, &roots) {
+        assert!(f.remedy.contains("unset") || f.remedy.contains("delete the line"), "{}", f.remedy);
+    }
+}
+
+#[test]
+fn each_client_sees_its_own_stores_and_no_others() {
+    let (system, browser, fox, extra) = (root("system"), root("browser"), root("fox"), root("extra"));
+    let mut m = Machine::with(&["chromium", "firefox"]);
+    m.put("/etc/ssl/certs/ca-certificates.crt", system.pem());
+    m.put(&format!("{NSSDB}/cert9.db"), "database");
+    let entry = |c: &Certificate, ssl| NssEntry { der: c.der().to_vec(), nickname: String::new(), ssl };
+    let refused = root("refused");
+    let in_browser = vec![
+        entry(&browser.certificate, ROOT_FLAGS),
+        entry(&refused.certificate, TERMINAL),
+        entry(&extra.certificate, 0),
+    ];
+    m.databases.borrow_mut().insert(NSSDB.into(), in_browser);
+    let profile = "/home/operator/.config/mozilla/firefox/a";
+    m.put("/home/operator/.config/mozilla/firefox/profiles.ini", "[Profile0]\nIsRelative=1\nPath=a\n");
+    m.put(&format!("{profile}/cert9.db"), "database");
+    m.databases.borrow_mut().insert(profile.into(), vec![entry(&fox.certificate, ROOT_FLAGS)]);
+    let sees = |m: &Machine, client| -> Vec<String> {
+        let names =
+            [("system", &system), ("browser", &browser), ("fox", &fox), ("extra", &extra), ("refused", &refused)];
+        let view = view::of(client, m);
+        names.iter().filter(|(_, r)| view.anchors.contains(&r.certificate)).map(|(n, _)| (*n).to_owned()).collect()
+    };
+    assert_eq!(sees(&m, Client::Curl), ["system"]);
+    assert_eq!(sees(&m, Client::Python), ["system"]);
+    assert_eq!(sees(&m, Client::Chromium), ["browser"]);
+    assert_eq!(sees(&m, Client::Firefox), ["fox"]);
+    assert_eq!(sees(&m, Client::Node), Vec::<String>::new());
+    assert_eq!(sees(&m, Client::Standard), ["system", "browser", "fox"]);
+    assert_eq!(view::of(Client::Chromium, &m).distrusted, [refused.certificate.sha256()]);
+    // Variables lead some of them elsewhere.
+    m.put("/home/operator/extra.pem", extra.pem());
+    for name in ["NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE"] {
+        m.variables.insert(name.into(), "/home/operator/extra.pem".into());
+    }
+    assert_eq!(sees(&m, Client::Node), ["extra"]);
+    assert_eq!(sees(&m, Client::Python), ["extra"]);
+    assert_eq!(sees(&m, Client::Curl), ["extra"]);
+    assert_eq!(sees(&m, Client::Chromium), ["browser"]);
+    let told = view::of(Client::Python, &m).findings;
+    assert!(told.iter().any(|f| f.code == Code::TrustOverridden && f.summary.contains("leads Python")), "{told:?}");
+    m.variables.insert("NODE_TLS_REJECT_UNAUTHORIZED".into(), "0".into());
+    assert_eq!(view::of(Client::Node, &m).findings[0].code, Code::VerificationOff);
+}

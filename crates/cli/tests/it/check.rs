@@ -265,6 +265,29 @@ fn node_and_python_tell_a_missing_intermediate_a_served_root_and_an_address_in_t
 }
 
 #[test]
+fn of_two_faults_each_client_tells_the_one_that_it_is_foreseen_to_tell() {
+    if !has(&["node", "python3", "curl", "chromium"]) {
+        return;
+    }
+    let s = lab();
+    for fault in ["expired", "not-yet", "wrong-name", "self-signed"] {
+        let mut c = s.command(&["serve", "charts", "--fault", fault, "--format", "json"]);
+        let mut site = c.stdout(std::process::Stdio::piped()).spawn().unwrap();
+        let mut line = String::new();
+        std::io::BufRead::read_line(&mut std::io::BufReader::new(site.stdout.take().unwrap()), &mut line).unwrap();
+        let port = serde_json::from_str::<Value>(&line).unwrap()["port"].as_u64().unwrap();
+        let clients = ["curl", "chromium", "node", "python"];
+        let target = format!("localhost:{port}");
+        // Nobody was told of the root: that is the second fault.
+        let ran = s.json(&["check", &target, "--observe", "--clients", &clients.join(",")]);
+        let seen = agree(&ran, &clients);
+        assert!(seen.iter().all(|(verdict, _)| verdict != "accepts"), "{fault}: {seen:?}");
+        site.kill().unwrap();
+        site.wait().unwrap();
+    }
+}
+
+#[test]
 fn firefox_is_foreseen_fault_by_fault() {
     if let Some(s) = crate::firefox::with_firefox() {
         crate::firefox::profile(&s, "a.lab");

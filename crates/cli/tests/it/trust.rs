@@ -154,3 +154,28 @@ fn what_is_no_authority_goes_into_no_store() {
     s.run(&["trust", "add", "--stores", "no-such-store"]).expect(2);
     sandbox().run(&["trust", "add"]).expect(3);
 }
+
+#[test]
+fn a_root_without_limits_or_past_its_end_is_taken_in_only_knowingly() {
+    let s = lab();
+    std::fs::write(s.lab("bundle.pem"), "").unwrap();
+    s.run(&["--data-dir", "other", "authority", "create", "open", "--permit-any"]).expect(0);
+    let file = "other/authorities/open/certificate.pem";
+    let words = ["trust", "add", file, "--stores", "bundle", "--bundle", "bundle.pem"];
+    let said = s.json(&words).expect(3).json();
+    assert_eq!(said["error"]["code"], "unconstrained", "{said}");
+    assert!(said["error"]["remedy"].as_str().unwrap().contains("--accept unconstrained"), "{said}");
+    assert_eq!(std::fs::read_to_string(s.lab("bundle.pem")).unwrap(), "");
+    s.run(&[&words[..], &["--accept", "weak-key"]].concat()).expect(3);
+    s.run(&[&words[..], &["--accept", "unconstrained"]].concat()).expect(0);
+    assert!(std::fs::read_to_string(s.lab("bundle.pem")).unwrap().contains("BEGIN CERTIFICATE"));
+    // Out again it goes without a question.
+    s.run(&["trust", "remove", file, "--stores", "bundle", "--bundle", "bundle.pem"]).expect(0);
+    assert_eq!(std::fs::read_to_string(s.lab("bundle.pem")).unwrap(), "");
+    // One of our own, by its label or its file, was made knowingly.
+    s.run(&["authority", "create", "wide", "--permit-any"]).expect(0);
+    let own = s.path("data/authorities/wide/certificate.pem").display().to_string();
+    for root in ["wide", &own] {
+        s.run(&["trust", "add", root, "--stores", "bundle", "--bundle", "bundle.pem"]).expect(0);
+    }
+}

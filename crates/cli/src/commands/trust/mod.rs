@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use tamga_core::authority::{self, import};
 use tamga_core::cert::Certificate;
 use tamga_core::error::Error;
+use tamga_core::finding::Code;
 use tamga_core::form::pem;
 use tamga_core::report::{Authority, KeyPlace};
 use tamga_core::trust::{self, Goal, Place, Root, Scope, State, Store};
@@ -46,6 +47,9 @@ pub(crate) struct TrustArgs {
     root: Option<String>,
     #[command(flatten)]
     pub(crate) stores: StoreArgs,
+    /// Take in a root's file in spite of exactly this objection (repeatable)
+    #[arg(long, value_name = "CODE")]
+    accept: Vec<String>,
     /// Forget the exception that a browser remembers for this host instead (remove)
     #[arg(long, value_name = "HOST:PORT")]
     exception: Option<String>,
@@ -94,12 +98,17 @@ pub(crate) fn absolute(bundles: &[PathBuf]) -> Vec<PathBuf> {
     bundles.iter().map(|b| std::path::absolute(b).unwrap_or_else(|_| b.clone())).collect()
 }
 
-fn roots(session: &Session, typed: Option<&str>, all: &[Authority]) -> Result<Vec<Root>> {
+fn roots(session: &Session, args: &TrustArgs, all: &[Authority], goal: Option<Goal>) -> Result<Vec<Root>> {
+    let typed = args.root.as_deref();
     if let Some(typed) = typed
         && !all.iter().any(|a| a.label == typed)
         && Path::new(typed).is_file()
     {
-        return Ok(vec![root_file(session, typed)?]);
+        let root = root_file(typed)?;
+        if goal == Some(Goal::Add) && !all.iter().any(|a| a.certificate == root.certificate) {
+            taken(session, &root, &super::issue::accepted(&args.accept)?)?;
+        }
+        return Ok(vec![root]);
     }
     Ok(vec![root_of(authority::choose(typed, all, false)?)?])
 }
@@ -117,23 +126,38 @@ pub(crate) fn root_of(a: &Authority) -> Result<Root> {
     }
 }
 
-fn root_file(session: &Session, typed: &str) -> Result<Root> {
+fn root_file(typed: &str) -> Result<Root> {
     let path = Path::new(typed);
     let bytes = std::fs::read(path).map_err(tamga_host::error::Error::file("reading", path))?;
     let malformed = |why: &str| Error::Malformed { what: typed.to_owned(), why: why.to_owned() };
     let der = pem::certificates(&bytes).into_iter().next().ok_or_else(|| malformed("it holds no certificate"))?;
     let certificate = Certificate::read(&der, typed)?;
-    // What hinders it from being a root is refused here: in a store it would only look like one.
-    import::examine(&certificate, &[], session.now, &[])?;
     let stem = path.file_stem().unwrap_or_default().to_string_lossy();
     Ok(Root { label: tamga_core::label::Label::from_text(&stem)?.to_string(), certificate })
+}
+
+/// Refuses a root from elsewhere that hinders or endangers whoever trusts it: in a store it would only look like a good one.
+fn taken(session: &Session, root: &Root, accepted: &[Code]) -> Result<()> {
+    let findings = import::examine(&root.certificate, &[], session.now, accepted)?;
+    let open = findings.iter().find(|f| f.code == Code::Unconstrained && !accepted.contains(&f.code));
+    match open {
+        None => Ok(()),
+        Some(f) => Err(Error::Objection {
+            code: f.code.word(),
+            what: format!("{} is not trusted unasked", f.about),
+            why: f.summary.clone(),
+            instead: "knowing this: --accept unconstrained; or make one with limits: tamga authority create LABEL"
+                .into(),
+        }
+        .into()),
+    }
 }
 
 fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
     let stores = chosen(&args.stores)?;
     if session.common.dry_run {
         let all = session.authorities()?;
-        let root = roots(session, args.root.as_deref(), &all)?.remove(0);
+        let root = roots(session, args, &all, Some(goal))?.remove(0);
         return Ok(dry(session, &stores, &root, &bundles(&args.stores), goal));
     }
     if let Some(password) = args.secrets.given()? {
@@ -142,7 +166,7 @@ fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
     let (_lock, ledger) = session.open_for_change()?;
     let all = ledger.authorities()?;
     let mut rows = Vec::new();
-    for root in roots(session, args.root.as_deref(), &all)? {
+    for root in roots(session, args, &all, Some(goal))? {
         rows.extend(apply(session, &ledger, &stores, &root, &bundles(&args.stores), goal)?);
     }
     let mut text = words(&rows);
@@ -198,7 +222,7 @@ pub(crate) fn ours_in(place: &Place, authorities: &[Authority]) -> Vec<(Root, bo
 fn status(session: &Session, args: &TrustArgs) -> Result<Done> {
     let all = session.authorities()?;
     let mut meant: Vec<Root> = match &args.root {
-        Some(_) => roots(session, args.root.as_deref(), &all)?,
+        Some(_) => roots(session, args, &all, None)?,
         None => {
             let roots = all.iter().filter(|a| a.is_root());
             roots.map(|a| Root { label: a.label.clone(), certificate: a.certificate.clone() }).collect()

@@ -33,6 +33,7 @@ pub mod purpose;
 pub mod reason;
 pub mod receive;
 pub mod recipe;
+pub mod redirect;
 pub mod renew;
 pub mod report;
 pub mod request;

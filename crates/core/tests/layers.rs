@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 39] = [
+const LAYERS: [&str; 40] = [
     "text",
     "secret",
     "error",
@@ -27,6 +27,7 @@ const LAYERS: [&str; 39] = [
     "step",
     "report",
     "finding",
+    "redirect",
     "chain",
     "trust",
     "identity",

@@ -143,7 +143,9 @@ impl Demo<'_> {
         self.chapter("2. Before the root is trusted: everybody refuses");
         self.visit(&charts, &installed, false, "before trust")?;
 
-        self.chapter("3. The root goes into the browser's store and curl's bundle");
+        self.chapter(
+            "3. The root goes into the browser's store, and into the bundle that curl, Node.js and Python are led to",
+        );
         let bundle = bundle.display().to_string();
         let stores = if installed.contains(&Client::Chromium) { "chromium,bundle" } else { "bundle" };
         let trust = |goal: &'static str| vec!["trust", goal, "saltmarsh", "--stores", stores, "--bundle", &bundle];
@@ -193,9 +195,12 @@ impl Demo<'_> {
         let mut command = Command::new(program);
         command.args(args).args(["--format", "json"]).current_dir(self.work.join("lab"));
         command.env("HOME", self.work.join("home")).env("TAMGA_DATA_DIR", self.work.join("data"));
-        command.env("CURL_CA_BUNDLE", self.work.join("roots.pem"));
         for name in CLEARED {
             command.env_remove(name);
+        }
+        // The bundle stands for what curl, Node.js and Python read on a person's machine.
+        for name in ["CURL_CA_BUNDLE", "NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE"] {
+            command.env(name, self.work.join("roots.pem"));
         }
         let ended =
             process::run(command, b"", Duration::from_secs(120)).map_err(|e| self.broken(&typed, &e.to_string()))?;

@@ -4,6 +4,7 @@ use crate::exit::Result;
 use std::path::{Path, PathBuf};
 use tamga_core::error::Error;
 use tamga_core::name::Name;
+use tamga_core::redirect::Address;
 use tamga_core::report::Issued;
 use tamga_host::dial::Prelude;
 
@@ -11,6 +12,8 @@ use tamga_host::dial::Prelude;
 pub(crate) enum Target {
     /// A server to be met.
     Live { host: Name, port: u16, prelude: Prelude },
+    /// A site from plain HTTP on.
+    Plain(Address),
     /// A file or folder.
     File(PathBuf),
     /// A certificate of the ledger.
@@ -24,10 +27,14 @@ pub(crate) fn parse(typed: &str, issued: &[Issued]) -> Result<Target> {
             let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
             return live(typed, authority.rsplit('@').next().unwrap_or_default(), prelude, port);
         }
+        if let Some(address) = Address::parse(typed).filter(|a| !a.secure) {
+            Name::parse(&address.host)?;
+            return Ok(Target::Plain(address));
+        }
         return Err(Error::Word {
             what: "kind of target",
             typed: format!("{scheme}://"),
-            accepted: "https://HOST[:PORT], postgres mysql smtp imap ldap wss likewise, HOST:PORT, a file or folder, a label, or a host".into(),
+            accepted: "https://HOST[:PORT], http://HOST[:PORT], postgres mysql smtp imap ldap wss likewise, HOST:PORT, a file or folder, a label, or a host".into(),
         }
         .into());
     }

@@ -20,6 +20,7 @@ mod ledger;
 mod policies;
 mod preludes;
 mod recipes;
+mod redirects;
 mod remembered;
 mod serve;
 mod servers;

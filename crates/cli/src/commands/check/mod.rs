@@ -1,6 +1,7 @@
 //! `tamga check TARGET…`: would any client warn, why, and what to do.
 
 mod files;
+mod plain;
 mod report;
 
 pub(crate) use report::outcome;
@@ -21,6 +22,7 @@ use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::moment::Moment;
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
+use tamga_core::redirect::Hop;
 use tamga_core::report::{Authority, Issued};
 use tamga_host::access;
 use tamga_host::clients::{self, Observed, Visit};
@@ -99,6 +101,7 @@ struct Checked {
     findings: Vec<Finding>,
     raw: Vec<String>,
     remarks: Vec<String>,
+    hops: Vec<Hop>,
 }
 
 pub(crate) fn run(session: &Session, args: &CheckArgs) -> Result<Done> {
@@ -117,6 +120,7 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Result<Done> {
             Target::Live { host, port, prelude } => {
                 live(session, &around, typed, &Meeting { host, port, prelude }, args.observe)
             }
+            Target::Plain(address) => plain::from(session, &around, typed, &address, args.observe),
             Target::File(path) => files::file(session, &around, typed, &path)?,
             Target::Label(issued) => files::label(session, &around, typed, &issued)?,
         };
@@ -300,6 +304,10 @@ fn live(session: &Session, around: &Around, typed: &str, meeting: &Meeting, obse
             }
         }
     }
+    // What visitors meet who type the bare name.
+    if *port == 443 && *prelude == Prelude::None {
+        plain::beside(around, &mut checked, host, met.address.ip());
+    }
     checked.met = Some(met);
     checked
 }
@@ -325,6 +333,7 @@ impl Checked {
             findings: Vec::new(),
             raw: Vec::new(),
             remarks: Vec::new(),
+            hops: Vec::new(),
         }
     }
 

@@ -32,6 +32,10 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
         text.push('\n');
         text.push_str(&human::findings(&c.findings));
     }
+    for h in &c.hops {
+        let to = h.to.as_ref().map(|t| format!(" to {t}")).unwrap_or_default();
+        text.push_str(&format!("{} {} answers {}{to}\n", human::dim("plain"), h.from, h.status));
+    }
     for remark in &c.remarks {
         text.push_str(&format!("{} {remark}\n", human::dim("note")));
     }
@@ -97,9 +101,14 @@ pub(super) fn json_of(c: &Checked) -> Value {
                 "findings": r.findings})
         })
         .collect();
+    let redirects: Vec<Value> = c
+        .hops
+        .iter()
+        .filter_map(|h| Some(json!({"from": h.from.to_string(), "to": h.to.as_ref()?.to_string(), "status": h.status})))
+        .collect();
     let paths: Vec<&Vec<String>> = if c.path.is_empty() { vec![] } else { vec![&c.path] };
     json!({
-        "target": c.target, "kind": c.kind, "ok": c.code == exit::GOOD, "connections": connections, "redirects": [],
+        "target": c.target, "kind": c.kind, "ok": c.code == exit::GOOD, "connections": connections, "redirects": redirects,
         "chain": c.chain.iter().map(json::certificate).collect::<Vec<_>>(), "paths": paths, "clients": clients,
         "findings": c.findings.iter().map(json::finding).collect::<Vec<_>>(),
     })

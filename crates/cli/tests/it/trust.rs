@@ -179,3 +179,25 @@ fn a_root_without_limits_or_past_its_end_is_taken_in_only_knowingly() {
         s.run(&["trust", "add", root, "--stores", "bundle", "--bundle", "bundle.pem"]).expect(0);
     }
 }
+
+#[test]
+fn an_older_root_of_the_same_name_is_told_and_taken_out_with_a_yes() {
+    let s = lab();
+    std::fs::write(s.lab("bundle.pem"), "").unwrap();
+    let stores = ["--stores", "bundle", "--bundle", "bundle.pem"];
+    // The same name from another data folder: an authority made anew.
+    s.run(&["--data-dir", "old", "authority", "create", "saltmarsh"]).expect(0);
+    s.run(&[&["--data-dir", "old", "trust", "add"], &stores[..]].concat()).expect(0);
+    let old = std::fs::read_to_string(s.lab("bundle.pem")).unwrap();
+    let said = s.run(&[&["trust", "add"], &stores[..]].concat()).expect(0).out;
+    assert!(said.contains("an older root of the same name") && said.contains("--yes takes it out"), "{said}");
+    assert!(std::fs::read_to_string(s.lab("bundle.pem")).unwrap().starts_with(&old), "nothing is taken out unasked");
+    let v = s.json(&[&["trust", "add", "--yes"], &stores[..]].concat()).expect(0).json();
+    let changes: Vec<&str> = v["stores"].as_array().unwrap().iter().map(|r| r["change"].as_str().unwrap()).collect();
+    assert_eq!(changes, ["none", "removed"], "{v}");
+    let now = std::fs::read_to_string(s.lab("bundle.pem")).unwrap();
+    assert_eq!(now.matches("BEGIN CERTIFICATE").count(), 1);
+    assert!(!now.contains(old.lines().next().unwrap()), "the older one's mark is gone");
+    // Somebody else's root of whatever name is nobody's to offer.
+    assert!(!s.run(&[&["trust", "add"], &stores[..]].concat()).expect(0).out.contains("older"));
+}

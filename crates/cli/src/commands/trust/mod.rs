@@ -165,11 +165,17 @@ fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
     }
     let (_lock, ledger) = session.open_for_change()?;
     let all = ledger.authorities()?;
-    let mut rows = Vec::new();
+    let (mut rows, mut beside) = (Vec::new(), String::new());
     for root in roots(session, args, &all, Some(goal))? {
         rows.extend(apply(session, &ledger, &stores, &root, &bundles(&args.stores), goal)?);
+        if goal == Goal::Add {
+            let (gone, told) = swap::older(session, &ledger, &stores, &root, &all, &bundles(&args.stores))?;
+            rows.extend(gone);
+            beside.push_str(&told);
+        }
     }
     let mut text = words(&rows);
+    text.push_str(&beside);
     if goal == Goal::Add && rows.iter().any(|r| r.change == "added") {
         text.push_str("next: tamga check NAME or LABEL shows whether anyone would still warn\n");
     }

@@ -3,6 +3,7 @@
 use super::{Row, apply, ours_in};
 use crate::exit::Result;
 use crate::session::Session;
+use crate::words::human;
 use std::path::PathBuf;
 use tamga_core::report::Authority;
 use tamga_core::trust::{self, Goal, Place, Root, Store};
@@ -31,6 +32,46 @@ fn root(a: &Authority) -> Root {
 pub(super) fn again(session: &Session, store: &'static dyn Store, place: &Place, bundles: &[PathBuf]) -> Place {
     let fresh = store.survey(&session.machine, bundles).into_iter().find(|p| p.place == place.place);
     fresh.unwrap_or_else(|| place.clone())
+}
+
+/// Older roots of the same name that are Tamga's, in the places where the new one stands now: taken out if the person says so, else
+/// told. A client that finds both may take the wrong one.
+pub(super) fn older(
+    session: &Session,
+    ledger: &Ledger,
+    stores: &[&'static dyn Store],
+    new: &Root,
+    authorities: &[Authority],
+    bundles: &[PathBuf],
+) -> Result<(Vec<Row>, String)> {
+    let (mut rows, mut text) = (Vec::new(), String::new());
+    for store in stores {
+        for place in store.survey(&session.machine, bundles) {
+            if !place.entries.iter().any(|e| e.certificate == new.certificate && e.trusted) {
+                continue;
+            }
+            let same = |r: &Root| {
+                r.certificate != new.certificate
+                    && tamga_core::cert::subject::same(&r.certificate.subject, &new.certificate.subject)
+            };
+            for (old, _) in ours_in(&place, authorities).into_iter().filter(|(r, _)| same(r)) {
+                let what =
+                    format!("an older root of the same name, {}, stands in {}", old.mark(), place.place.display());
+                if crate::ask::confirm(session, &format!("{what}: take it out?")) == Some(true) {
+                    let place = again(session, *store, &place, bundles);
+                    rows.push(apply::at(session, ledger, *store, &old, &place, bundles, Goal::Remove)?);
+                } else {
+                    let do_ = human::dim("do:");
+                    text.push_str(&format!(
+                        "{} {what}\n  {do_}  tamga trust add {} --yes takes it out\n",
+                        human::care("older"),
+                        new.label
+                    ));
+                }
+            }
+        }
+    }
+    Ok((rows, text))
 }
 
 /// The present root where an earlier one stands, and the earlier one out. First in, then out: nobody is left without.

@@ -168,3 +168,42 @@ fn every_command_and_option_says_what_it_is_for() {
     }
     assert!(seen > 30, "{seen} commands");
 }
+
+#[test]
+fn the_hidden_child_answers_nonsense_with_a_fault_and_without_a_panic() {
+    use std::io::Write;
+    use std::process::Stdio;
+    let s = lab();
+    for nonsense in ["", "{}", "not JSON", "{\"folder\":1}", "[]"] {
+        let mut c = s.command(&["nss-child"]);
+        let mut child = c.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        child.stdin.take().unwrap().write_all(nonsense.as_bytes()).unwrap();
+        let out = child.wait_with_output().unwrap();
+        assert_eq!(out.status.code(), Some(70), "{nonsense}");
+        assert!(out.stdout.is_empty() && !String::from_utf8_lossy(&out.stderr).contains("panicked"), "{nonsense}");
+    }
+}
+
+#[test]
+fn every_command_of_the_guide_is_one() {
+    let guide = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/guide.md")).unwrap();
+    let s = sandbox();
+    let help = s.run(&["--help"]).expect(0).out;
+    let mut seen = 0;
+    for line in guide.lines().filter_map(|l| l.strip_prefix("    ")) {
+        let line = line.trim_start_matches("sudo ").trim_start_matches("eval \"$(");
+        let Some(rest) = line.strip_prefix("tamga ") else { continue };
+        let words: Vec<&str> = rest.split([' ', ')', '"']).filter(|w| !w.is_empty()).collect();
+        assert!(help.contains(&format!("  {}", words[0])), "{line}");
+        // Every option that it uses stands in that command's help.
+        let below = ["authority", "trust", "identity", "hosts"].contains(&words[0]);
+        let command: Vec<&str> = words.iter().copied().take(if below { 2 } else { 1 }).chain(["--help"]).collect();
+        let told = s.run(&command).expect(0).out;
+        for option in words.iter().take_while(|w| **w != "--").filter(|w| w.starts_with("--")) {
+            let name = option.split('=').next().unwrap();
+            assert!(told.contains(name), "{line}: {name}");
+        }
+        seen += 1;
+    }
+    assert!(seen > 60, "only {seen} were read");
+}

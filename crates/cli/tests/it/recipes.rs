@@ -252,3 +252,58 @@ fn a_line_of_a_log_is_explained() {
     s.run(&["explain", "all is well with the tide"]).expect(1);
     assert!(s.run(&["explain", "not-a-code"]).expect(2).err.contains("do:"));
 }
+
+#[test]
+fn every_recipe_answers_programs_in_one_shape() {
+    let s = sandbox();
+    s.run(&["authority", "create", "saltmarsh"]).expect(0);
+    let all = s.json(&["recipe"]).expect(0).json();
+    let all = all["recipes"].as_array().unwrap();
+    assert!(all.len() >= 25);
+    // One key of each kind is enough for all.
+    for (label, kind) in [("ec", "p256"), ("rsa", "rsa2048")] {
+        let words = ["issue", "charts.saltmarsh.test", "127.0.0.1", "--label", label, "--key-algorithm", kind];
+        s.run(&[&words[..], &["--into", label]].concat()).expect(0);
+    }
+    for r in all {
+        let server = r["server"].as_str().unwrap();
+        let takes = |kind: &str| r["key_algorithms"].as_array().unwrap().iter().any(|k| k == kind);
+        let label = if takes("p256") { "ec" } else { "rsa" };
+        let v = s.json(&["recipe", server, label]).expect(0).json()["recipe"].clone();
+        for word in ["server", "title", "path", "content", "label", "form", "chain", "owner", "mode", "passphrase"] {
+            assert!(v[word].is_string(), "{server}: {word}: {v}");
+        }
+        assert_eq!((v["server"].as_str(), v["label"].as_str()), (Some(server), Some(label)));
+        assert!(["run", "form"].contains(&v["tried"]["by"].as_str().unwrap()), "{server}");
+        for part in ["files", "steps"] {
+            for work in v[part].as_array().unwrap() {
+                assert!(!work["what"].as_str().unwrap().is_empty(), "{server}: {work}");
+                assert!(!work["lines"].as_array().unwrap().is_empty(), "{server}: {work}");
+            }
+        }
+        for fault in v["faults"].as_array().unwrap() {
+            // Every error text that is listed is recognised, and every code that it names is explained.
+            let told = s.json(&["explain", &fault["text"].as_str().unwrap().replace('…', " it ")]).expect(0).json();
+            assert!(told["servers"].as_array().unwrap().iter().any(|k| k["server"] == server), "{server}: {fault}");
+            if let Some(code) = fault["code"].as_str() {
+                s.run(&["explain", code]).expect(0);
+            }
+        }
+        for also in r["also"].as_array().unwrap() {
+            assert_eq!(s.json(&["recipe", also.as_str().unwrap(), label]).expect(0).json()["recipe"]["server"], server);
+        }
+    }
+}
+
+#[test]
+fn what_a_recipe_shows_is_what_it_writes() {
+    let s = lab();
+    let shown = s.json(&["recipe", "haproxy", "charts", "--redirect=8080"]).expect(0).json()["recipe"].clone();
+    let written = s.json(&["recipe", "haproxy", "charts", "--redirect=8080", "--output", "h.cfg"]).expect(0).json();
+    assert_eq!(std::fs::read_to_string(s.lab("h.cfg")).unwrap(), shown["content"].as_str().unwrap());
+    assert_eq!(written["recipe"]["file"], "h.cfg");
+    let text = s.run(&["recipe", "haproxy", "charts", "--redirect=8080"]).expect(0).out;
+    for line in shown["content"].as_str().unwrap().lines().filter(|l| !l.is_empty()) {
+        assert!(text.contains(&format!("     {line}\n")), "{line}");
+    }
+}

@@ -2,12 +2,13 @@
 
 mod batch;
 mod single_use;
+mod words;
 
 use super::recipe;
 use crate::cli::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, open, stored_key};
-use crate::words::{human, json};
+use crate::words::json;
 use serde_json::json;
 use std::path::{Path, PathBuf};
 use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
@@ -133,7 +134,7 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     let request = terms.request(names, label.clone(), folder(args.into.as_deref(), &label)?);
     unoccupied(&request.folder)?;
     if session.common.dry_run {
-        return dry(session, &args, &terms, &request);
+        return words::dry(session, &args, &terms, &request);
     }
     let given = given_key(&args)?;
     let protect = match &given {
@@ -149,7 +150,7 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     let (source, twin) = source(session, &ledger, &args, &terms, std::slice::from_ref(&request))?;
     let (issued, mut findings) = make(session, &ledger, &request, &key, protect.as_ref(), &source, "issued")?;
     findings.extend(twin);
-    let mut text = words(&issued, &source, &findings, server.is_none());
+    let mut text = words::made(&issued, &source, &findings, server.is_none());
     if let Source::SingleUse(root, _) = &source {
         text.push_str(&single_use::words(&root.label));
     }
@@ -313,23 +314,6 @@ fn twin_of(session: &Session, ledger: &Ledger, request: &Request) -> Result<Opti
     }))
 }
 
-fn dry(session: &Session, args: &IssueArgs, terms: &Terms, request: &Request) -> Result<Done> {
-    let authorities = session.authorities()?;
-    let by = if args.self_signed {
-        "signed by itself".to_owned()
-    } else if args.single_use_root {
-        "under a root for it alone".to_owned()
-    } else {
-        let a = authority::choose(terms.issuer.as_deref(), &authorities, true)?;
-        issue::names_within(&request.names, a)?;
-        format!("under {}", a.label)
-    };
-    let names: Vec<String> = request.names.iter().map(ToString::to_string).collect();
-    let text =
-        format!("would issue {} for {} {by} into {}\n", request.label, names.join(", "), request.folder.display());
-    Ok(Done::good(text, json!({"certificates": [], "dry_run": true})))
-}
-
 /// Makes a certificate, puts its files in place and records it. The ledger is locked.
 pub(crate) fn make(
     session: &Session,
@@ -410,40 +394,4 @@ pub(crate) fn purposes(typed: &[String]) -> Result<Vec<Purpose>> {
         }
     }
     Ok(out)
-}
-
-/// Three lines: what, where, what next.
-fn words(issued: &Issued, source: &Source, findings: &[Finding], says_next: bool) -> String {
-    let c = &issued.certificate;
-    let by = issued.authority.as_ref().map_or("signed by itself".into(), |a| format!("under {a}"));
-    let mut text = format!(
-        "{} {} for {}, {by}, until {}\n",
-        human::good("issued"),
-        human::strong(&issued.label),
-        c.name_words().join(", "),
-        c.not_after.date()
-    );
-    text.push_str(&format!(
-        "in     {}: certificate.pem, private-key.pem (readable by you alone), root.pem\n",
-        issued.folder.display()
-    ));
-    let next = match source {
-        Source::Authority(..) | Source::SingleUse(..) if !renew::purposes_of(c).contains(&Purpose::Server) => {
-            let (who, where_) = match renew::purposes_of(c).as_slice() {
-                [Purpose::Client] => ("the client program", "the server that asks for it"),
-                _ => ("the program that signs with them", "the programs that check its signatures"),
-            };
-            format!("give the first two files to {who}, and root.pem to {where_}")
-        }
-        Source::Authority(a, _) | Source::SingleUse(a, _) => format!(
-            "tamga trust add {}, then give the first two files to the server, or: tamga serve {}",
-            a.root_label, issued.label
-        ),
-        Source::Itself => "put root.pem into each client's store, and give the first two files to the server".into(),
-    };
-    if says_next {
-        text.push_str(&format!("next   {next}\n"));
-    }
-    text.push_str(&human::findings(findings));
-    text
 }

@@ -1,0 +1,98 @@
+//! Whatever a server answers before TLS: an end within the limit, and a finding that says what it was.
+
+#![allow(clippy::unwrap_used, reason = "tests")]
+
+use proptest::prelude::*;
+use std::io::{Read, Write};
+use std::net::{SocketAddr, TcpListener};
+use std::time::{Duration, Instant};
+use tamga_core::finding::Code;
+use tamga_core::name::Name;
+use tamga_host::dial::{self, Prelude, plain};
+
+const ALL: [Prelude; 6] =
+    [Prelude::None, Prelude::Postgres, Prelude::Mysql, Prelude::Smtp, Prelude::Imap, Prelude::Ldap];
+
+/// A server that sends this at once, reads a little, and hangs up.
+fn sends(bytes: Vec<u8>) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        while let Ok((mut socket, _)) = listener.accept() {
+            let _ = socket.set_read_timeout(Some(Duration::from_millis(200)));
+            let _ = socket.write_all(&bytes);
+            let _ = socket.read(&mut [0; 1024]);
+        }
+    });
+    address
+}
+
+fn host() -> Name {
+    Name::parse("charts.saltmarsh.test").unwrap()
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(48))]
+
+    #[test]
+    fn any_greeting_comes_to_an_end(bytes in prop::collection::vec(any::<u8>(), 0..200), which in 0_usize..6) {
+        let begun = Instant::now();
+        let missed = dial::meet(&host(), sends(bytes), ALL[which]).unwrap_err();
+        prop_assert!(begun.elapsed() < Duration::from_secs(12), "{missed:?}");
+        prop_assert!(!missed.detail.is_empty());
+    }
+
+    #[test]
+    fn a_greeting_that_begins_well_and_goes_on_badly_comes_to_an_end_too(
+        rest in prop::collection::vec(any::<u8>(), 0..80),
+        which in 0_usize..5,
+    ) {
+        let starts: [(&[u8], Prelude); 5] = [
+            (b"220 ready\r\n250", Prelude::Smtp),
+            (b"* OK ready\r\n", Prelude::Imap),
+            (b"S", Prelude::Postgres),
+            (b"\x30\x0c\x02\x01\x01\x78", Prelude::Ldap),
+            (b"\x20\x00\x00\x00\x0a8\x00", Prelude::Mysql),
+        ];
+        let (start, prelude) = starts[which];
+        let missed = dial::meet(&host(), sends([start, &rest].concat()), prelude).unwrap_err();
+        prop_assert!(!missed.detail.is_empty());
+    }
+
+    #[test]
+    fn any_answer_to_plain_http_is_read_or_told(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
+        match plain::ask(sends(bytes), "charts.saltmarsh.test", "/") {
+            Ok(answered) => prop_assert!(answered.status < 1_000 || answered.location.is_none()),
+            Err(missed) => prop_assert!(!missed.detail.is_empty()),
+        }
+    }
+}
+
+#[test]
+fn schemes_lead_to_their_preludes_and_ports() {
+    for (scheme, prelude, port) in [
+        ("https", Prelude::None, 443),
+        ("wss", Prelude::None, 443),
+        ("postgresql", Prelude::Postgres, 5432),
+        ("mariadb", Prelude::Mysql, 3306),
+        ("smtp", Prelude::Smtp, 25),
+        ("imap", Prelude::Imap, 143),
+        ("ldap", Prelude::Ldap, 389),
+    ] {
+        assert_eq!(Prelude::of_scheme(scheme), Some((prelude, port)), "{scheme}");
+    }
+    assert_eq!(Prelude::of_scheme("gopher"), None);
+}
+
+#[test]
+fn nobody_and_silence_are_told_apart() {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    let silent = dial::meet(&host(), address, Prelude::Smtp).unwrap_err();
+    assert_eq!(silent.code, Code::SilentConnection, "{silent:?}");
+    drop(listener);
+    for prelude in ALL {
+        assert_eq!(dial::meet(&host(), address, prelude).unwrap_err().code, Code::RefusedConnection);
+    }
+    assert_eq!(plain::ask(address, "x", "/").unwrap_err().code, Code::RefusedConnection);
+}

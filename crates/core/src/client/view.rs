@@ -113,23 +113,7 @@ fn chromium(look: &dyn Look) -> View {
         }
     }
     let folder = nssdb::folder(look);
-    if !look.exists(&folder.join("cert9.db")) {
-        return view;
-    }
-    view.sources.push(folder.clone());
-    match look.nss(&folder, &Library::System) {
-        Ok(seen) => {
-            for e in seen.entries {
-                let Ok(c) = Certificate::read(&e.der, "a certificate of the database") else { continue };
-                if e.is_distrusted() {
-                    view.distrusted.push(c.sha256());
-                } else if e.is_trusted() {
-                    view.anchors.push(c);
-                }
-            }
-        }
-        Err(failure) => view.unreadable = Some(failure.why),
-    }
+    add_database(&mut view, look, &folder, &Library::System);
     view
 }
 
@@ -172,11 +156,17 @@ fn firefox(look: &dyn Look) -> View {
         view.anchors.extend(place.entries.into_iter().map(|e| e.certificate));
     }
     let Some(profile) = profiles::usual_profile(look) else { return view };
-    if !look.exists(&profile.join("cert9.db")) {
-        return view;
+    add_database(&mut view, look, &profile, &profiles::library(look));
+    view
+}
+
+/// What a database trusts and distrusts; nothing where there is none.
+fn add_database(view: &mut View, look: &dyn Look, folder: &Path, library: &Library) {
+    if !look.exists(&folder.join("cert9.db")) {
+        return;
     }
-    view.sources.push(profile.clone());
-    match look.nss(&profile, &profiles::library(look)) {
+    view.sources.push(folder.to_owned());
+    match look.nss(folder, library) {
         Ok(seen) => {
             for e in seen.entries {
                 let Ok(c) = Certificate::read(&e.der, "a certificate of the database") else { continue };
@@ -189,7 +179,6 @@ fn firefox(look: &dyn Look) -> View {
         }
         Err(failure) => view.unreadable = Some(failure.why),
     }
-    view
 }
 
 fn add_file(view: &mut View, look: &dyn Look, file: &Path) {

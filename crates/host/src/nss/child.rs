@@ -8,7 +8,8 @@ use tamga_core::nss::{NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS};
 
 /// Reads a question from standard input and writes the answer to standard output. Gives the exit code.
 pub fn answer() -> u8 {
-    let mut input = Vec::new();
+    // A private key or a password may be in it: wiped, and large enough from the first that no copy is left behind by growing.
+    let mut input = zeroize::Zeroizing::new(Vec::with_capacity(1 << 20));
     if std::io::stdin().read_to_end(&mut input).is_err() {
         return 70;
     }

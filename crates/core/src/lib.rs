@@ -25,6 +25,7 @@ pub mod label;
 pub mod list_file;
 pub mod moment;
 pub mod name;
+pub mod native;
 pub mod nss;
 pub mod pairs;
 pub mod permit;

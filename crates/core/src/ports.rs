@@ -1,8 +1,10 @@
 //! The doors of the core: what it asks of the world, as small traits.
 
 use crate::moment::Moment;
+use crate::native::{NativeEntry, StoreName};
 use crate::nss::{Library, NssFailure, NssView};
 use crate::secret::Passphrase;
+use crate::step::Invocation;
 use std::path::{Path, PathBuf};
 
 /// Unpredictable bytes, from the operating system or, in a test, from anywhere.
@@ -39,6 +41,11 @@ pub trait Look {
     fn has_rights(&self) -> bool;
     /// The objects of an NSS database, read through the library of the browser that it belongs to.
     fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure>;
+    /// What a system's command tells that changes nothing: its output, or the file that it writes to where it is given one
+    /// as its last argument. None if it is not installed; an error is its last line.
+    fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>>;
+    /// The certificates of one of Windows' stores; None on other systems.
+    fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>>;
 }
 
 /// Entropy as the random-number traits of the cryptography libraries want it.

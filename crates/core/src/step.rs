@@ -1,5 +1,6 @@
 //! Effects as data: what is to be done, in order, each with its way back.
 
+use crate::native::NativeChange;
 use crate::nss::NssChange;
 use std::path::PathBuf;
 use zeroize::Zeroizing;
@@ -15,6 +16,30 @@ pub struct Invocation {
     pub input: Vec<u8>,
     /// It is stopped after so many seconds.
     pub limit_seconds: u64,
+    /// Public bytes that it wants as a file: put into one of its own for as long as it runs, whose path is its last argument.
+    pub file: Option<Vec<u8>>,
+}
+
+impl Invocation {
+    /// A program with its arguments, nothing on standard input, and three minutes.
+    pub fn new<A: Into<String>>(program: impl Into<PathBuf>, arguments: impl IntoIterator<Item = A>) -> Invocation {
+        let arguments = arguments.into_iter().map(Into::into).collect();
+        Invocation { program: program.into(), arguments, input: Vec::new(), limit_seconds: 180, file: None }
+    }
+
+    /// The same with these bytes on standard input.
+    #[must_use]
+    pub fn reading(mut self, input: impl Into<Vec<u8>>) -> Invocation {
+        self.input = input.into();
+        self
+    }
+
+    /// The same with these public bytes as a file, its last argument.
+    #[must_use]
+    pub fn with_file(mut self, bytes: impl Into<Vec<u8>>) -> Invocation {
+        self.file = Some(bytes.into());
+        self
+    }
 }
 
 /// One effect.
@@ -45,6 +70,8 @@ pub enum Step {
     Run(Invocation),
     /// An object of an NSS database is added or taken away.
     Database(NssChange),
+    /// A certificate of one of Windows' stores is added or taken away.
+    Native(NativeChange),
 }
 
 impl Step {
@@ -54,8 +81,12 @@ impl Step {
             Step::Folder { path, mode } => format!("make the folder {} ({mode:04o})", path.display()),
             Step::Write { path, mode, .. } => format!("write {} ({mode:04o})", path.display()),
             Step::Remove { path } => format!("remove {}", path.display()),
-            Step::Run(i) => format!("run {} {}", i.program.display(), i.arguments.join(" ")).trim_end().to_owned(),
+            Step::Run(i) => {
+                let file = if i.file.is_some() { " FILE" } else { "" };
+                format!("run {} {}", i.program.display(), i.arguments.join(" ")).trim_end().to_owned() + file
+            }
             Step::Database(c) => c.words(),
+            Step::Native(c) => c.words(),
         }
     }
 }

@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 40] = [
+const LAYERS: [&str; 41] = [
     "text",
     "secret",
     "error",
@@ -18,13 +18,14 @@ const LAYERS: [&str; 40] = [
     "permit",
     "client_id",
     "nss",
+    "native",
+    "step",
     "ports",
     "access",
     "key",
     "signature",
     "form",
     "cert",
-    "step",
     "report",
     "finding",
     "redirect",

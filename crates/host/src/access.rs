@@ -1,13 +1,10 @@
 //! The way to a file: owner, group, mode and access-control list of every folder on it.
 
 use crate::error::{Error, Result};
-use std::os::unix::fs::MetadataExt;
+use crate::platform;
 use std::path::{Path, PathBuf};
 use tamga_core::access::{Account, Acl, Stop};
 use tamga_core::ports::Look;
-
-/// The attribute in which Linux keeps an access-control list.
-const ACL: &str = "system.posix_acl_access";
 
 /// Every folder on the way to a file, as written and as links lead, then the file.
 ///
@@ -28,13 +25,13 @@ pub fn way(file: &Path) -> Result<Vec<Stop>> {
             continue;
         }
         let meta = std::fs::metadata(&path).map_err(Error::file("looking at", &path))?;
-        let mut value = vec![0; 4096];
-        let acl = rustix::fs::getxattr(&path, ACL, value.as_mut_slice()).ok().and_then(|n| Acl::read(&value[..n]));
+        let acl = platform::access_list(&path).and_then(|value| Acl::read(&value));
+        let (owner, group) = platform::owner(&meta);
         out.push(Stop {
             folder: meta.is_dir(),
-            owner: meta.uid(),
-            group: meta.gid(),
-            mode: meta.mode() & 0o7777,
+            owner,
+            group,
+            mode: platform::mode(&meta),
             path,
             acl,
         });

@@ -36,5 +36,17 @@ fn step(machine: &Machine, step: &Step) -> Result<()> {
         Step::Remove { path } => machine.with_rights_for(path, || files::remove(&machine.real(path))),
         Step::Run(invocation) => process::invoke(machine, invocation),
         Step::Database(change) => nss::change(machine, change),
+        Step::Native(change) => native(change),
     }
+}
+
+#[cfg(windows)]
+fn native(change: &tamga_core::native::NativeChange) -> Result<()> {
+    crate::platform::change_store(change)
+        .map_err(|e| Error::SystemStore { store: change.store.words(), said: e.to_string() })
+}
+
+#[cfg(not(windows))]
+fn native(change: &tamga_core::native::NativeChange) -> Result<()> {
+    Err(Error::SystemStore { store: change.store.words(), said: "it is a store of Windows".into() })
 }

@@ -94,6 +94,14 @@ pub enum Error {
         /// What to do.
         remedy: String,
     },
+    /// One of Windows' stores could not be changed.
+    #[error("the store {store} could not be changed")]
+    SystemStore {
+        /// The store, as Windows' consoles write it.
+        store: String,
+        /// What the system said.
+        said: String,
+    },
     /// A port could not be opened.
     #[error("port {port} cannot be opened")]
     Port {
@@ -145,6 +153,7 @@ impl Told for Error {
             Error::Locked { .. } => "locked",
             Error::Program { .. } => "program-failed",
             Error::Nss { .. } => "database-failed",
+            Error::SystemStore { .. } => "store-failed",
             Error::Port { .. } => "port-failed",
             Error::Stuck { .. } => "stuck",
             Error::NoHome => "no-home",
@@ -169,7 +178,7 @@ impl Told for Error {
             Error::Backup { why, .. } => why.clone(),
             Error::LedgerNewer { .. } => "this version does not know its layout".into(),
             Error::Locked { .. } => "it has held the data folder's lock for 30 seconds".into(),
-            Error::Program { said, .. } => said.clone(),
+            Error::Program { said, .. } | Error::SystemStore { said, .. } => said.clone(),
             Error::Nss { why, .. } => why.clone(),
             Error::Stuck { left, .. } => format!("left behind: {left}"),
             Error::NoHome => "HOME is not set and the account has no folder".into(),
@@ -199,6 +208,7 @@ impl Told for Error {
             Error::Locked { .. } => "wait until it has ended, then run the same command again".into(),
             Error::Program { .. } => "mend what it says, then run the same command again".into(),
             Error::Nss { remedy, .. } => remedy.clone(),
+            Error::SystemStore { .. } => "run the same command again, and say yes in the dialog of Windows".into(),
             Error::Port { source, .. } if source.kind() == std::io::ErrorKind::AddrInUse => {
                 "choose another: --port N, or leave --port away for a free one".into()
             }

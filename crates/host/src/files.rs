@@ -1,9 +1,9 @@
 //! Files that are whole or not there, with their mode from the first byte.
 
 use crate::error::{Error, Result};
+use crate::platform;
 use std::fs::{File, OpenOptions};
 use std::io::Write;
-use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use tamga_core::step::{Document, Publication};
@@ -13,7 +13,7 @@ pub fn folder(path: &Path, mode: u32) -> Result<()> {
     if path.is_dir() {
         return Ok(());
     }
-    std::fs::DirBuilder::new().recursive(true).mode(mode).create(path).map_err(Error::file("making the folder", path))
+    platform::new_folder(path, mode, true).map_err(Error::file("making the folder", path))
 }
 
 /// Writes a file whole: a temporary file in the same folder, fsync, rename, fsync of the folder.
@@ -28,18 +28,18 @@ pub fn write_whole(path: &Path, bytes: &[u8], mode: u32) -> Result<()> {
 /// Replaces the contents of a file that others own as well: its mode and owner stay, and a copy of what was there is kept in
 /// `copy`. Whole where it can be renamed over; in place where it is a mount of its own.
 pub fn rewrite(path: &Path, bytes: &[u8], copy: &Path) -> Result<()> {
-    use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
     let meta = std::fs::metadata(path).map_err(Error::file("reading", path))?;
     let before = std::fs::read(path).map_err(Error::file("reading", path))?;
-    let mode = meta.permissions().mode() & 0o7777;
+    let mode = platform::mode(&meta);
     write_whole(copy, &before, mode)?;
     // What a link points to is changed, not the link.
     let real = std::fs::canonicalize(path).map_err(Error::file("reading", path))?;
     let staged = beside(&real, "new");
     let _ = std::fs::remove_file(&staged);
     create(&staged, bytes, mode)?;
-    let owned = std::fs::metadata(&staged).is_ok_and(|s| (s.uid(), s.gid()) == (meta.uid(), meta.gid()))
-        || chown(&staged, Some(meta.uid()), Some(meta.gid())).is_ok();
+    let owner = platform::owner(&meta);
+    let owned = std::fs::metadata(&staged).is_ok_and(|s| platform::owner(&s) == owner)
+        || platform::give(&staged, owner).is_ok();
     if owned && std::fs::rename(&staged, &real).is_ok() {
         return sync_folder(parent(&real));
     }
@@ -79,12 +79,7 @@ impl Staged {
     pub fn new(place: &Path, mode: u32) -> Result<Staged> {
         let staged = beside(place, "new");
         let _ = std::fs::remove_file(&staged);
-        let file = OpenOptions::new()
-            .write(true)
-            .create_new(true)
-            .mode(mode)
-            .open(&staged)
-            .map_err(Error::file("writing", place))?;
+        let file = platform::new_file(&staged, mode).map_err(Error::file("writing", place))?;
         Ok(Staged { file, staged, place: place.to_owned(), done: false })
     }
 
@@ -123,11 +118,9 @@ pub fn remove(path: &Path) -> Result<()> {
 /// A new file with its mode from the first byte; written, not yet durable. An open key is refused before its first byte
 /// where the file system does not keep the mode.
 fn write_new(path: &Path, bytes: &[u8], mode: u32, secret: bool) -> Result<File> {
-    use std::os::unix::fs::PermissionsExt;
-    let mut file =
-        OpenOptions::new().write(true).create_new(true).mode(mode).open(path).map_err(Error::file("writing", path))?;
+    let mut file = platform::new_file(path, mode).map_err(Error::file("writing", path))?;
     if secret {
-        let got = file.metadata().map_err(Error::file("writing", path))?.permissions().mode();
+        let got = platform::mode(&file.metadata().map_err(Error::file("writing", path))?);
         if got & 0o077 != 0 {
             drop(file);
             let _ = std::fs::remove_file(path);
@@ -157,7 +150,7 @@ fn create_all<'a>(all: impl Iterator<Item = (&'a Document, &'a PathBuf)>) -> Res
 
 /// Makes the names in a folder durable.
 pub fn sync_folder(folder: &Path) -> Result<()> {
-    match File::open(folder).and_then(|f| f.sync_all()) {
+    match platform::sync_folder(folder) {
         Err(e) if e.kind() != std::io::ErrorKind::NotFound => {
             Err(Error::File { doing: "making durable", path: folder.to_owned(), source: e })
         }
@@ -212,9 +205,7 @@ pub fn publish_unsynced(publication: &Publication, tag: &str) -> Result<()> {
         return sync_folder(target);
     }
     folder(parent(target), 0o755)?;
-    std::fs::DirBuilder::new()
-        .mode(publication.folder_mode)
-        .create(&staged.folder)
+    platform::new_folder(&staged.folder, publication.folder_mode, false)
         .map_err(Error::file("making the folder", target))?;
     let places: Vec<PathBuf> = publication.documents.iter().map(|d| staged.folder.join(d.name)).collect();
     create_all(publication.documents.iter().zip(&places))?;
@@ -264,12 +255,7 @@ pub struct Lock(#[allow(dead_code, reason = "held for its lock")] File);
 pub fn lock(data: &Path) -> Result<Lock> {
     folder(data, 0o700)?;
     let path = data.join("lock");
-    let file = OpenOptions::new()
-        .write(true)
-        .create(true)
-        .truncate(false)
-        .mode(0o600)
-        .open(&path)
+    let file = platform::lock_file(&path)
         .map_err(Error::file("opening", &path))?;
     let patience = Instant::now();
     while file.try_lock().is_err() {

@@ -11,6 +11,7 @@ pub mod files;
 pub mod ledger;
 pub mod nss;
 pub mod places;
+pub mod platform;
 pub mod process;
 pub mod recover;
 pub mod repair;

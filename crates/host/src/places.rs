@@ -1,13 +1,16 @@
 //! Every path on this machine, under one overridable root; and whose person we act for.
 
 use crate::error::{Error, Result};
+use crate::platform;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use tamga_core::moment::Moment;
+use tamga_core::native::{NativeEntry, StoreName};
 use tamga_core::nss::{Library, NssFailure, NssView};
 use tamga_core::ports::Look;
 use tamga_core::secret::Passphrase;
+use tamga_core::step::Invocation;
 
 /// Another root for the machine's own paths (`/etc`, `/opt`, `/snap`, `/usr`, `/var`): for tests, the demonstration and images.
 pub const ROOT_VARIABLE: &str = "TAMGA_ROOT";
@@ -51,28 +54,22 @@ impl Machine {
         environment.retain(|_, v| !v.is_empty());
         let root = environment.get(ROOT_VARIABLE).map(PathBuf::from);
         let named = data_dir.or_else(|| environment.get(DATA_VARIABLE).map(PathBuf::from));
-        let person = if rustix::process::geteuid().is_root() { caller(&environment, root.as_deref()) } else { None };
+        let person = if platform::is_root() { caller(&environment, root.as_deref()) } else { None };
         let home = match &person {
             Some(p) => p.home.clone(),
-            None => environment.get("HOME").map(PathBuf::from).ok_or(Error::NoHome)?,
+            None => environment.get(platform::HOME).map(PathBuf::from).ok_or(Error::NoHome)?,
         };
         if person.is_some() {
             // The environment is root's, not the person's.
             environment.remove("XDG_DATA_HOME");
         }
         let own_data = named.is_none();
-        let data = named.unwrap_or_else(|| {
-            environment.get("XDG_DATA_HOME").map_or_else(|| home.join(".local/share"), PathBuf::from).join("tamga")
-        });
+        let data = named.unwrap_or_else(|| platform::data_home(&home, &|name| environment.get(name).cloned()).join("tamga"));
         let data = std::path::absolute(&data).unwrap_or(data);
         let machine = Machine { root, home, data, environment, password: Arc::default(), person };
         // A data folder that was named is used with the rights that were given for it.
         if let Some(p) = machine.person.as_ref().filter(|_| own_data) {
-            become_person(p).map_err(|e| Error::File {
-                doing: "acting for the owner of",
-                path: p.home.clone(),
-                source: e.into(),
-            })?;
+            platform::become_person(p.uid, p.gid).map_err(Error::file("acting for the owner of", &p.home))?;
         }
         Ok(machine)
     }
@@ -118,37 +115,16 @@ impl Machine {
         } else {
             return work();
         };
-        let before = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
-        set_effective(wanted);
+        let before = platform::effective();
+        platform::set_effective(wanted);
         let out = work();
-        set_effective(before);
+        platform::set_effective(before);
         out
     }
 }
 
-/// Sets the effective ids of this thread; refused where we have no such right, and then the work fails by itself.
-fn set_effective((uid, gid): (u32, u32)) {
-    use rustix::process::{Gid, Uid, getegid, getgid, getuid};
-    use rustix::thread::{set_thread_res_gid, set_thread_res_uid};
-    // The group can only be changed with root's rights: first up, then down.
-    let _ = set_thread_res_uid(getuid(), Uid::ROOT, Uid::ROOT);
-    if getegid().as_raw() != gid {
-        let _ = set_thread_res_gid(getgid(), Gid::from_raw(gid), Gid::ROOT);
-    }
-    let _ = set_thread_res_uid(getuid(), Uid::from_raw(uid), Uid::ROOT);
-}
-
 fn is_machine_path(path: &Path) -> bool {
-    ["/etc", "/opt", "/snap", "/usr", "/var"].iter().any(|p| path.starts_with(p))
-}
-
-/// Gives up root's rights in the order that keeps none: groups, group, user. The saved id stays root's.
-fn become_person(p: &Person) -> rustix::io::Result<()> {
-    use rustix::process::{Gid, Uid};
-    let (uid, gid) = (Uid::from_raw(p.uid), Gid::from_raw(p.gid));
-    rustix::thread::set_thread_groups(&[gid])?;
-    rustix::thread::set_thread_res_gid(gid, gid, Gid::ROOT)?;
-    rustix::thread::set_thread_res_uid(uid, uid, Uid::ROOT)
+    ["/Library", "/System", "/etc", "/opt", "/proc/sys", "/snap", "/usr", "/var"].iter().any(|p| path.starts_with(p))
 }
 
 fn caller(environment: &BTreeMap<String, String>, root: Option<&Path>) -> Option<Person> {
@@ -214,7 +190,7 @@ impl Look for Machine {
     }
 
     fn may_write(&self, folder: &Path) -> bool {
-        rustix::fs::access(self.real(folder), rustix::fs::Access::WRITE_OK).is_ok()
+        platform::may_write(&self.real(folder))
     }
 
     fn env(&self, name: &str) -> Option<String> {
@@ -233,8 +209,7 @@ impl Look for Machine {
         // The commands of the system's store lie where a person's PATH often does not reach.
         std::env::split_paths(&path)
             .chain(["/usr/sbin", "/sbin"].map(PathBuf::from))
-            .map(|folder| folder.join(name))
-            .find(|p| rustix::fs::access(p, rustix::fs::Access::EXEC_OK).is_ok() && p.is_file())
+            .find_map(|folder| platform::program_in(&folder, name))
     }
 
     fn store_password(&self) -> Option<Passphrase> {
@@ -247,8 +222,22 @@ impl Look for Machine {
 
     fn has_rights(&self) -> bool {
         self.person.is_some()
-            || rustix::process::geteuid().is_root()
-            || self.root.as_ref().is_some_and(|r| rustix::fs::access(r, rustix::fs::Access::WRITE_OK).is_ok())
+            || platform::is_root()
+            || self.root.as_ref().is_some_and(|r| platform::may_write(r))
+    }
+
+    fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>> {
+        crate::process::ask(self, invocation, answers_in_file)
+    }
+
+    fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>> {
+        #[cfg(windows)]
+        return Some(platform::list_store(store).map_err(|e| e.to_string()));
+        #[cfg(not(windows))]
+        {
+            let _ = store;
+            None
+        }
     }
 
     fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure> {

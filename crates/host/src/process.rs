@@ -2,8 +2,8 @@
 
 use crate::error::{Error, Result};
 use crate::places::Machine;
+use crate::platform;
 use std::io::{Read, Write};
-use std::os::unix::process::CommandExt;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tamga_core::ports::Look;
@@ -33,17 +33,13 @@ pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
         command.arg("--sysroot").arg(root);
     }
     if machine.person.is_some() {
-        // SAFETY: between fork and exec only plain system calls are made; nothing is allocated or locked.
-        unsafe {
-            command.pre_exec(|| {
-                use rustix::process::{Gid, Uid};
-                rustix::thread::set_thread_res_uid(rustix::process::getuid(), Uid::ROOT, Uid::ROOT)?;
-                rustix::thread::set_thread_res_gid(Gid::ROOT, Gid::ROOT, Gid::ROOT)?;
-                rustix::thread::set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT)?;
-                Ok(())
-            });
-        }
+        platform::with_root(&mut command);
     }
+    let file = match &invocation.file {
+        Some(bytes) => Some(given(bytes).map_err(|e| failed(e.to_string()))?),
+        None => None,
+    };
+    command.args(file.as_ref().map(tempfile::NamedTempFile::path));
     let ended = run(command, &invocation.input, Duration::from_secs(invocation.limit_seconds))
         .map_err(|e| failed(e.to_string()))?;
     match ended.code {
@@ -51,6 +47,46 @@ pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
         Some(n) => Err(failed(format!("it ended with {n}: {}", last_line(&ended.errors)))),
         None => Err(failed(format!("it was stopped after {} seconds", invocation.limit_seconds))),
     }
+}
+
+/// Public bytes as a file that a program is given; gone afterwards.
+fn given(bytes: &[u8]) -> std::io::Result<tempfile::NamedTempFile> {
+    let mut file = tempfile::Builder::new().prefix("tamga-").suffix(".pem").tempfile()?;
+    file.write_all(bytes)?;
+    Ok(file)
+}
+
+/// Asks a system's command that only tells, with the rights that we have: what it prints, or what it writes to the file
+/// that it is given as its last argument. None if it is not installed.
+///
+/// Errors: the last line of what it said.
+pub fn ask(
+    machine: &Machine,
+    invocation: &Invocation,
+    answers_in_file: bool,
+) -> Option<std::result::Result<Vec<u8>, String>> {
+    let program = machine.program(&invocation.program.to_string_lossy())?;
+    let mut command = Command::new(program);
+    command.args(&invocation.arguments);
+    let folder = if answers_in_file {
+        match tempfile::Builder::new().prefix("tamga-answer-").tempdir() {
+            Ok(folder) => Some(folder),
+            Err(e) => return Some(Err(e.to_string())),
+        }
+    } else {
+        None
+    };
+    let file = folder.as_ref().map(|f| f.path().join("answer"));
+    command.args(&file);
+    let ended = match run(command, &invocation.input, Duration::from_secs(invocation.limit_seconds)) {
+        Ok(ended) => ended,
+        Err(e) => return Some(Err(e.to_string())),
+    };
+    Some(match (ended.code, file) {
+        (Some(0), Some(file)) => std::fs::read(file).map_err(|e| e.to_string()),
+        (Some(0), None) => Ok(ended.output),
+        _ => Err(last_line(&ended.errors)),
+    })
 }
 
 fn last_line(text: &str) -> String {

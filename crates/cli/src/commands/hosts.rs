@@ -11,7 +11,11 @@ use tamga_host::error::Error;
 use tamga_host::files;
 
 /// Where Linux looks.
+#[cfg(not(windows))]
 pub(super) const PLACE: &str = "/etc/hosts";
+/// The file that this system's resolver reads first.
+#[cfg(windows)]
+pub(super) const PLACE: &str = "C:\\Windows\\System32\\drivers\\etc\\hosts";
 /// Where Windows looks, as its Linux guests see it.
 const OF_WINDOWS: &str = "/mnt/c/Windows/System32/drivers/etc/hosts";
 

@@ -8,7 +8,7 @@ use crate::nss::Library;
 use crate::ports::Look;
 use crate::trust::chromium_policy::ChromiumPolicy;
 use crate::trust::firefox_policy::FirefoxPolicy;
-use crate::trust::{Store, chromium as nssdb, firefox as profiles, system};
+use crate::trust::{Scope, Store, chromium as nssdb, firefox as profiles, macos, system, windows};
 use std::path::{Path, PathBuf};
 
 /// A client's eyes.
@@ -114,6 +114,7 @@ fn chromium(look: &dyn Look) -> View {
     }
     let folder = nssdb::folder(look);
     add_database(&mut view, look, &folder, &Library::System);
+    add_native(&mut view, look);
     view
 }
 
@@ -155,9 +156,33 @@ fn firefox(look: &dyn Look) -> View {
         view.sources.push(place.place);
         view.anchors.extend(place.entries.into_iter().map(|e| e.certificate));
     }
+    add_native(&mut view, look);
     let Some(profile) = profiles::usual_profile(look) else { return view };
     add_database(&mut view, look, &profile, &profiles::library(look));
     view
+}
+
+/// The stores of macOS and Windows, which browsers there read as well; a Linux beside Windows does not.
+fn add_native(view: &mut View, look: &dyn Look) {
+    if windows::beside_windows(look) {
+        return;
+    }
+    let stores: [&dyn Store; 4] = [
+        &macos::Macos(Scope::User),
+        &macos::Macos(Scope::Machine),
+        &windows::Windows(Scope::User),
+        &windows::Windows(Scope::Machine),
+    ];
+    for place in stores.into_iter().flat_map(|s| s.survey(look, &[])) {
+        view.sources.push(place.place);
+        for e in place.entries {
+            if e.distrusted {
+                view.distrusted.push(e.certificate.sha256());
+            } else if e.trusted {
+                view.anchors.push(e.certificate);
+            }
+        }
+    }
 }
 
 /// What a database trusts and distrusts; nothing where there is none.

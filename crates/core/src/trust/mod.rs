@@ -9,8 +9,10 @@ pub mod families;
 pub mod firefox;
 pub mod firefox_policy;
 pub mod java;
+pub mod macos;
 pub mod settings;
 pub mod system;
+pub mod windows;
 
 use crate::cert::{Certificate, subject};
 use crate::error::{Error, Result};
@@ -132,6 +134,10 @@ pub const ALL: &[&dyn Store] = &[
     &bundle::Bundle,
     &chromium::Chromium,
     &firefox::Firefox,
+    &macos::Macos(Scope::User),
+    &macos::Macos(Scope::Machine),
+    &windows::Windows(Scope::User),
+    &windows::Windows(Scope::Machine),
 ];
 
 /// Finds a store by its id; one that has places of both scopes is two.

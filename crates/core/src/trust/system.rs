@@ -24,8 +24,6 @@ pub const LINKS: &str = "/etc/ssl/certs";
 pub const COMMAND: &str = "update-ca-certificates";
 const JAVA: &str = "/etc/ssl/certs/java/cacerts";
 const JAVA_HOOK: &str = "/etc/ca-certificates/update.d/jks-keystore";
-/// Measured: 2 to 9 seconds, 24 under load. dpkg may hold it up longer.
-const LIMIT_SECONDS: u64 = 180;
 
 impl Store for System {
     fn id(&self) -> &'static str {
@@ -155,12 +153,7 @@ fn of_family(store: &'static str, family: &Family, look: &dyn Look) -> Place {
 
 fn in_family(family: &Family, goal: Goal, root: &Root, place: &Place) -> Vec<Planned> {
     let update = || {
-        Step::Run(Invocation {
-            program: family.command.into(),
-            arguments: family.arguments.iter().map(|a| (*a).to_owned()).collect(),
-            input: Vec::new(),
-            limit_seconds: LIMIT_SECONDS,
-        })
+        Step::Run(Invocation::new(family.command, family.arguments.iter().copied()))
     };
     let write = |path: &Path| Step::Write { path: path.to_owned(), bytes: root.pem().into_bytes(), mode: 0o644 };
     let ours: Vec<&str> =
@@ -197,12 +190,8 @@ fn removal(look: &dyn Look, mark: &str, root: &Root) -> Vec<Planned> {
     let link = Path::new(LINKS).join(format!("{mark}.pem"));
     let in_java = look.read(Path::new(JAVA)).is_some_and(|j| holds(&j, root.certificate.der()));
     if in_java && look.exists(Path::new(JAVA_HOOK)) {
-        steps.push(Planned::plain(Step::Run(Invocation {
-            program: JAVA_HOOK.into(),
-            arguments: Vec::new(),
-            input: format!("-{}\n", link.display()).into_bytes(),
-            limit_seconds: LIMIT_SECONDS,
-        })));
+        let line = format!("-{}\n", link.display());
+        steps.push(Planned::plain(Step::Run(Invocation::new(JAVA_HOOK, [""; 0]).reading(line))));
     }
     for name in hash_links(look, &format!("{mark}.pem")) {
         steps.push(Planned::plain(Step::Remove { path: Path::new(LINKS).join(name) }));
@@ -217,12 +206,8 @@ fn removal(look: &dyn Look, mark: &str, root: &Root) -> Vec<Planned> {
 }
 
 fn update(fresh: bool) -> Step {
-    Step::Run(Invocation {
-        program: COMMAND.into(),
-        arguments: if fresh { vec!["--fresh".into()] } else { Vec::new() },
-        input: Vec::new(),
-        limit_seconds: LIMIT_SECONDS,
-    })
+    // Measured: 2 to 9 seconds, 24 under load. dpkg may hold it up longer.
+    Step::Run(Invocation::new(COMMAND, if fresh { vec!["--fresh"] } else { Vec::new() }))
 }
 
 fn hindrance(look: &dyn Look) -> Option<Hindrance> {

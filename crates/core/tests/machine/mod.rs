@@ -1,6 +1,8 @@
 //! A machine in memory: files, links, programs, variables and databases as a test puts them there. Steps are done to it by a small
 //! loop of its own, so that what a store plans can be seen to work without any real file.
 
+pub mod security;
+
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -9,10 +11,11 @@ use tamga_core::cert::Certificate;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
 use tamga_core::moment::Moment;
+use tamga_core::native::{NativeEntry, StoreName};
 use tamga_core::nss::{Library, NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS, USER};
 use tamga_core::ports::{Entropy, Look};
 use tamga_core::secret::Passphrase;
-use tamga_core::step::{Planned, Step};
+use tamga_core::step::{Invocation, Planned, Step};
 use tamga_core::trust::Root;
 
 /// Bytes that differ from call to call.
@@ -116,10 +119,14 @@ impl Machine {
                 self.links.borrow_mut().remove(path);
             }
             Step::Run(i) => {
+                if i.program.ends_with("security") {
+                    return security::security(self, i, false).map(|_| ());
+                }
                 let name = i.program.file_name().unwrap().to_string_lossy().into_owned();
                 let command = self.commands.get(&name).ok_or_else(|| format!("no command {name}"))?;
                 command(self);
             }
+            Step::Native(change) => security::change(self, change),
             Step::Database(change) => {
                 let mut all = self.databases.borrow_mut();
                 let entries = all.entry(change.folder.clone()).or_default();
@@ -192,7 +199,8 @@ impl Look for Machine {
     }
 
     fn program(&self, name: &str) -> Option<PathBuf> {
-        self.programs.contains(name).then(|| Path::new("/usr/bin").join(name))
+        let bare = name.strip_prefix("/usr/bin/").unwrap_or(name);
+        self.programs.contains(bare).then(|| Path::new("/usr/bin").join(bare))
     }
 
     fn store_password(&self) -> Option<Passphrase> {
@@ -205,6 +213,14 @@ impl Look for Machine {
 
     fn has_rights(&self) -> bool {
         !self.without_rights
+    }
+
+    fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>> {
+        invocation.program.ends_with("security").then(|| security::security(self, invocation, answers_in_file))
+    }
+
+    fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>> {
+        security::list(self, store)
     }
 
     fn nss(&self, folder: &Path, _: &Library) -> Result<NssView, NssFailure> {

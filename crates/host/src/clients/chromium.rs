@@ -6,7 +6,6 @@ use command_fds::{CommandFdExt, FdMapping};
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader, Write};
 use std::os::fd::OwnedFd;
-use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc;
@@ -94,7 +93,7 @@ impl Browser {
             "--remote-debugging-pipe",
         ]);
         // Chromium's own sandbox does not work for root.
-        if rustix::process::geteuid().is_root() {
+        if crate::platform::is_root() {
             command.arg("--no-sandbox");
         }
         command.arg(format!("--user-data-dir={}", home.join("profile").display()));
@@ -107,7 +106,8 @@ impl Browser {
             .env_remove("XDG_DATA_HOME")
             .env_remove("XDG_CONFIG_HOME")
             .env_remove("XDG_CACHE_HOME");
-        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null()).process_group(0);
+        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        crate::platform::own_group(&mut command);
         let _ = machine;
         let mappings = vec![
             FdMapping { parent_fd: OwnedFd::from(its_input), child_fd: 3 },
@@ -226,8 +226,6 @@ impl Drop for Browser {
         }
         let _ = crate::process::wait(&mut self.child, Duration::from_secs(5));
         // What it started goes with it: they share a process group of their own.
-        if let Some(group) = i32::try_from(self.child.id()).ok().and_then(rustix::process::Pid::from_raw) {
-            let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
-        }
+        crate::platform::end_group(&self.child);
     }
 }

@@ -5,7 +5,6 @@ use crate::places::Machine;
 use serde_json::{Value, json};
 use std::io::{Read, Write};
 use std::net::{Ipv4Addr, SocketAddr, TcpStream, ToSocketAddrs};
-use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -72,7 +71,8 @@ impl Browser {
         std::fs::write(profile.join("user.js"), text).map_err(told)?;
         let mut command = Command::new(program);
         command.args(["--headless", "--marionette", "--remote-allow-system-access", "--no-remote", "--profile"]);
-        command.arg(&profile).env("HOME", home).env("MOZ_CRASHREPORTER_DISABLE", "1").process_group(0);
+        command.arg(&profile).env("HOME", home).env("MOZ_CRASHREPORTER_DISABLE", "1");
+        crate::platform::own_group(&mut command);
         for name in ["XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "DISPLAY", "SSLKEYLOGFILE"] {
             command.env_remove(name);
         }
@@ -191,9 +191,7 @@ fn end(child: &mut Child) {
     let _ = child.kill();
     let _ = crate::process::wait(child, Duration::from_secs(5));
     // What it started goes with it: they share a process group of their own.
-    if let Some(group) = i32::try_from(child.id()).ok().and_then(rustix::process::Pid::from_raw) {
-        let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
-    }
+    crate::platform::end_group(child);
 }
 
 impl Drop for Browser {

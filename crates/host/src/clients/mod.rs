@@ -1,5 +1,9 @@
 //! The installed clients themselves, run against a server in throw-away surroundings that see the person's stores.
 
+#[cfg(unix)]
+pub mod chromium;
+#[cfg(windows)]
+#[path = "not_run.rs"]
 pub mod chromium;
 pub mod curl;
 pub mod firefox;

@@ -4,8 +4,9 @@
 
 #![allow(non_snake_case, reason = "the names are NSS's own")]
 
-use libloading::os::unix::{Library, RTLD_GLOBAL, RTLD_NOW};
-use std::ffi::{c_char, c_int, c_uint, c_void};
+use crate::platform::{self, Library};
+use std::ffi::{c_char, c_int, c_uint, c_ulong, c_void};
+use std::path::PathBuf;
 use tamga_core::nss::Library as Which;
 
 /// SECItem.
@@ -72,7 +73,7 @@ functions! {
     PK11_NeedLogin(Slot) -> c_int;
     PK11_IsLoggedIn(Slot, *mut c_void) -> c_int;
     PK11_CheckUserPassword(Slot, *const c_char) -> c_int;
-    PK11_ImportDERCert(Slot, *mut Item, u64, *const c_char, c_int) -> c_int;
+    PK11_ImportDERCert(Slot, *mut Item, c_ulong, *const c_char, c_int) -> c_int;
     PK11_FindCertFromDERCertItem(Slot, *const Item, *mut c_void) -> Cert;
     PK11_ListCerts(c_int, *mut c_void) -> *mut Node;
     PK11_ListCertsInSlot(Slot) -> *mut Node;
@@ -97,25 +98,31 @@ impl Nss {
     /// mix in parts of the system's version, whose trust the browser does not read.
     pub(super) fn load(from: &Which) -> Result<Nss, libloading::Error> {
         let open = |name: &str| {
+            let name = platform::library_name(name);
             let own = match from {
-                Which::In(folder) => Some(folder.join(name)).filter(|p| p.exists()),
+                Which::In(folder) => Some(folder.join(&name)).filter(|p| p.exists()),
                 Which::System => None,
             };
-            let path = own.unwrap_or_else(|| name.into());
-            // SAFETY: loading runs the initialisers of a library that the browser loads as well.
-            unsafe { Library::open(Some(path), RTLD_NOW | RTLD_GLOBAL) }
+            platform::load(&own.unwrap_or_else(|| PathBuf::from(name)))
         };
         if let Which::In(_) = from {
-            for name in ["libmozglue.so", "libmozsqlite3.so"] {
+            for name in ["mozglue", "mozsqlite3"] {
                 // Not every build has them as files of their own.
                 if let Ok(library) = open(name) {
                     std::mem::forget(library);
                 }
             }
         }
-        let nspr = open("libnspr4.so")?;
-        std::mem::forget(open("libnssutil3.so")?);
-        let nss = open("libnss3.so")?;
+        let nss = match cfg!(windows) {
+            // There all of NSS is one file.
+            true => open("nss3")?,
+            false => {
+                std::mem::forget(open("nspr4")?);
+                std::mem::forget(open("nssutil3")?);
+                open("nss3")?
+            }
+        };
+        let nspr = if cfg!(windows) { open("nss3")? } else { open("nspr4")? };
         let found = Nss::find(&nss, &nspr)?;
         std::mem::forget((nspr, nss));
         Ok(found)

@@ -8,9 +8,9 @@ mod library;
 
 use crate::error::{Error, Result};
 use crate::places::Machine;
+use crate::platform;
 use crate::process;
 use serde::{Deserialize, Serialize};
-use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
@@ -75,21 +75,9 @@ fn ask(machine: &Machine, question: &Question) -> Answer {
     // Through the open program where the system has that: the person may not be allowed into the folder that it lies in.
     let open = Path::new("/proc/self/exe");
     let mut command = Command::new(if open.exists() { open } else { &program });
-    command.arg(CHILD).env("HOME", machine.home());
+    command.arg(CHILD).env(platform::HOME, machine.home());
     if let Some(p) = &machine.person {
-        use rustix::process::{Gid, Uid};
-        let (uid, gid) = (Uid::from_raw(p.uid), Gid::from_raw(p.gid));
-        // SAFETY: between fork and exec only plain system calls are made; nothing is allocated or locked.
-        unsafe {
-            command.pre_exec(move || {
-                // Up first where root's rights are only put aside, then down for good.
-                let _ = rustix::thread::set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT);
-                rustix::thread::set_thread_groups(&[gid])?;
-                rustix::thread::set_thread_res_gid(gid, gid, gid)?;
-                rustix::thread::set_thread_res_uid(uid, uid, uid)?;
-                Ok(())
-            });
-        }
+        platform::as_person(&mut command, p.uid, p.gid);
     }
     let input = zeroize::Zeroizing::new(serde_json::to_vec(question).map_err(|e| failure(e.to_string()))?);
     let ended = process::run(command, &input, LIMIT).map_err(|e| match e.kind() {

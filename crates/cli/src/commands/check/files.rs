@@ -3,7 +3,6 @@
 use super::{Around, Checked};
 use crate::exit::{self, Result};
 use crate::session::{Session, certificates};
-use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use tamga_core::access::{self as rights, Account};
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
@@ -63,7 +62,7 @@ fn beside(session: &Session, around: &Around, checked: &mut Checked, file: &Path
         }
         _ => {}
     }
-    if std::fs::metadata(&path).is_ok_and(|m| m.permissions().mode() & 0o077 != 0) {
+    if std::fs::metadata(&path).is_ok_and(|m| tamga_host::platform::mode(&m) & 0o077 != 0) {
         checked
             .findings
             .push(Finding::new(Code::KeyReadableByOthers, about.clone()).mended_by(format!("chmod 600 {about}")));

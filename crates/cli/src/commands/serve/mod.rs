@@ -228,6 +228,7 @@ async fn renewals(session: &Session, meant: &Issued, secrets: &SecretArgs, serve
 }
 
 /// Ctrl-C, or the signal by which service managers stop a program.
+#[cfg(unix)]
 async fn stopped() {
     use tokio::signal::unix::{SignalKind, signal};
     match signal(SignalKind::terminate()) {
@@ -241,6 +242,12 @@ async fn stopped() {
             let _ = tokio::signal::ctrl_c().await;
         }
     }
+}
+
+/// Ctrl-C.
+#[cfg(not(unix))]
+async fn stopped() {
+    let _ = tokio::signal::ctrl_c().await;
 }
 
 /// The chain and key of a certificate, from its folder; the key is its own.

@@ -4,7 +4,6 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use serde_json::json;
-use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
 use tamga_core::error::Error;
 use tamga_core::ports::Look;
@@ -104,6 +103,6 @@ pub(crate) fn run(session: &Session, args: &RunArgs) -> Result<Done> {
     for v in chosen(true) {
         command.env(v.name, files.of(v.effect));
     }
-    let failed = command.exec();
+    let failed = tamga_host::platform::turn_into(command);
     Err(tamga_host::error::Error::Program { program: name.display().to_string(), said: failed.to_string() }.into())
 }

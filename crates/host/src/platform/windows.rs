@@ -1,0 +1,187 @@
+//! Windows: no modes; a file for one person alone carries a list that says so, from its first byte.
+
+use std::fs::{File, Metadata, OpenOptions};
+use std::io::{Error, Result};
+use std::os::windows::ffi::OsStrExt;
+use std::os::windows::io::FromRawHandle;
+use std::os::windows::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command};
+use windows_sys::Win32::Foundation::{INVALID_HANDLE_VALUE, LocalFree};
+use windows_sys::Win32::Security::Authorization::{ConvertStringSecurityDescriptorToSecurityDescriptorW, SDDL_REVISION_1};
+use windows_sys::Win32::Security::{PSECURITY_DESCRIPTOR, SECURITY_ATTRIBUTES};
+use windows_sys::Win32::Storage::FileSystem::{
+    CREATE_NEW, CreateDirectoryW, CreateFileW, FILE_ATTRIBUTE_NORMAL, FILE_GENERIC_READ, FILE_GENERIC_WRITE,
+};
+use windows_sys::Win32::UI::Shell::IsUserAnAdmin;
+
+pub use libloading::os::windows::{Library, Symbol};
+
+/// All rights for the owner, the system and its administrators; nothing inherited, nobody else.
+const OWNER_ALONE: &str = "D:P(A;;FA;;;OW)(A;;FA;;;SY)(A;;FA;;;BA)";
+/// The program gets no console window of its own.
+const CREATE_NO_WINDOW: u32 = 0x0800_0000;
+
+/// True if this process acts with an administrator's rights.
+pub fn is_root() -> bool {
+    // SAFETY: takes and keeps nothing.
+    unsafe { IsUserAnAdmin() != 0 }
+}
+
+/// Windows has no ids of this kind.
+pub fn effective() -> (u32, u32) {
+    (0, 0)
+}
+
+/// Rights are not put aside on Windows: a raised process is raised until its end.
+pub fn set_effective(_: (u32, u32)) {}
+
+/// Rights are not put aside on Windows.
+pub fn become_person(_: u32, _: u32) -> Result<()> {
+    Ok(())
+}
+
+/// Rights are not put aside on Windows.
+pub fn with_root(_: &mut Command) {}
+
+/// Rights are not put aside on Windows.
+pub fn as_person(_: &mut Command, _: u32, _: u32) {}
+
+/// Lists of Windows are not read: whoever may read a key there is not judged.
+pub fn access_list(_: &Path) -> Option<Vec<u8>> {
+    None
+}
+
+/// True unless the path is marked as read-only; the list is judged by the system when it comes to it.
+pub fn may_write(path: &Path) -> bool {
+    std::fs::metadata(path).is_ok_and(|m| m.is_dir() || !m.permissions().readonly())
+}
+
+/// True for a program.
+pub fn may_run(path: &Path) -> bool {
+    path.is_file()
+}
+
+/// Where a program of this name lies in a folder.
+pub fn program_in(folder: &Path, name: &str) -> Option<PathBuf> {
+    let whole = if Path::new(name).extension().is_some() { name.to_owned() } else { format!("{name}.exe") };
+    Some(folder.join(whole)).filter(|p| may_run(p))
+}
+
+fn wide(path: &Path) -> Vec<u16> {
+    path.as_os_str().encode_wide().chain([0]).collect()
+}
+
+/// Does something with the attributes of a thing for one person alone.
+fn alone<T>(work: impl FnOnce(*const SECURITY_ATTRIBUTES) -> T) -> Result<T> {
+    let text: Vec<u16> = OWNER_ALONE.encode_utf16().chain([0]).collect();
+    let mut descriptor: PSECURITY_DESCRIPTOR = std::ptr::null_mut();
+    // SAFETY: the text ends with 0; the descriptor that the system gives is freed below.
+    let made = unsafe {
+        let size = std::ptr::null_mut();
+        ConvertStringSecurityDescriptorToSecurityDescriptorW(text.as_ptr(), SDDL_REVISION_1, &mut descriptor, size)
+    };
+    if made == 0 {
+        return Err(Error::last_os_error());
+    }
+    let length = u32::try_from(size_of::<SECURITY_ATTRIBUTES>()).unwrap_or_default();
+    let attributes =
+        SECURITY_ATTRIBUTES { nLength: length, lpSecurityDescriptor: descriptor, bInheritHandle: 0 };
+    let out = work(&attributes);
+    // SAFETY: it came from the conversion above and is not used again.
+    unsafe { LocalFree(descriptor) };
+    Ok(out)
+}
+
+/// A new file; where the mode leaves others nothing, for its owner alone from the first byte.
+pub fn new_file(path: &Path, mode: u32) -> Result<File> {
+    if mode & 0o077 != 0 {
+        return OpenOptions::new().write(true).create_new(true).open(path);
+    }
+    let name = wide(path);
+    alone(|attributes| {
+        // SAFETY: name and attributes live through the call; the handle is owned by the file from here on.
+        unsafe {
+            let access = FILE_GENERIC_READ | FILE_GENERIC_WRITE;
+            let none = std::ptr::null_mut();
+            let handle = CreateFileW(name.as_ptr(), access, 0, attributes, CREATE_NEW, FILE_ATTRIBUTE_NORMAL, none);
+            if handle == INVALID_HANDLE_VALUE {
+                return Err(Error::last_os_error());
+            }
+            Ok(File::from_raw_handle(handle))
+        }
+    })?
+}
+
+/// A file that is made if it is not there, never emptied; for its lock.
+pub fn lock_file(path: &Path) -> Result<File> {
+    OpenOptions::new().write(true).create(true).truncate(false).open(path)
+}
+
+/// A new folder; where the mode leaves others nothing, for its owner alone.
+pub fn new_folder(path: &Path, mode: u32, parents: bool) -> Result<()> {
+    if parents && let Some(above) = path.parent() {
+        std::fs::create_dir_all(above)?;
+    }
+    if mode & 0o077 != 0 {
+        return std::fs::create_dir(path);
+    }
+    let name = wide(path);
+    // SAFETY: name and attributes live through the call.
+    match alone(|attributes| unsafe { CreateDirectoryW(name.as_ptr(), attributes) })? {
+        0 => Err(Error::last_os_error()),
+        _ => Ok(()),
+    }
+}
+
+/// Windows has no modes: a secret's list was set when it was made.
+pub fn mode(_: &Metadata) -> u32 {
+    0
+}
+
+/// Windows has no such ids.
+pub fn owner(_: &Metadata) -> (u32, u32) {
+    (0, 0)
+}
+
+/// Windows has no such ids: the file stays whose it is.
+pub fn give(_: &Path, _: (u32, u32)) -> Result<()> {
+    Ok(())
+}
+
+/// NTFS makes names durable with the rename itself.
+pub fn sync_folder(_: &Path) -> Result<()> {
+    Ok(())
+}
+
+/// The program gets no window of its own.
+pub fn own_group(command: &mut Command) {
+    command.creation_flags(CREATE_NO_WINDOW);
+}
+
+/// Browsers end their children themselves there.
+pub fn end_group(_: &Child) {}
+
+/// Runs the program in our place and ends as it ends; comes back only if it cannot be started.
+pub fn turn_into(mut command: Command) -> Error {
+    match command.status() {
+        Ok(status) => std::process::exit(status.code().unwrap_or(1)),
+        Err(e) => e,
+    }
+}
+
+/// Loads a library, with those that lie beside it.
+pub fn load(path: &Path) -> std::result::Result<Library, libloading::Error> {
+    use libloading::os::windows::LOAD_WITH_ALTERED_SEARCH_PATH;
+    let flags = if path.is_absolute() { LOAD_WITH_ALTERED_SEARCH_PATH } else { 0 };
+    // SAFETY: loading runs the initialisers of a library that the browser loads as well.
+    unsafe { Library::load_with_flags(path, flags) }
+}
+
+/// The folder of a person's own data.
+pub fn data_home(home: &Path, env: &dyn Fn(&str) -> Option<String>) -> PathBuf {
+    env("LOCALAPPDATA").map_or_else(|| home.join("AppData").join("Local"), PathBuf::from)
+}
+
+/// The variable that names a person's home folder.
+pub const HOME: &str = "USERPROFILE";

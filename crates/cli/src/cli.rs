@@ -235,4 +235,7 @@ pub(crate) struct StoreArgs {
     /// A PEM bundle as a store of its own (repeatable)
     #[arg(long, value_name = "FILE")]
     pub(crate) bundle: Vec<PathBuf>,
+    /// Do the steps that need root's rights through sudo, doas or pkexec, and only those
+    #[arg(long)]
+    pub(crate) elevate: bool,
 }

@@ -1,6 +1,6 @@
 //! What every command has at hand: the machine, the ledger, the moment, the person's wishes.
 
-use crate::cli::{Common, SecretArgs};
+use crate::cli::{Common, SecretArgs, StoreArgs};
 use crate::exit::Result;
 use crate::words::human;
 use std::path::{Path, PathBuf};
@@ -16,7 +16,7 @@ use tamga_core::step::Publication;
 use tamga_host::files::{self, Lock};
 use tamga_host::ledger::{Ledger, Record, Work};
 use tamga_host::places::Machine;
-use tamga_host::{entropy, recover};
+use tamga_host::{entropy, places, raise, recover};
 
 /// One run.
 pub(crate) struct Session {
@@ -71,6 +71,14 @@ impl Session {
         if self.machine.has_rights() { "" } else { "sudo " }
     }
 
+    /// Steps on the machine's own paths go through sudo, doas or pkexec from now on, where that is asked for and needed.
+    pub(crate) fn elevate(&self, args: &StoreArgs) -> Result<()> {
+        if args.elevate && !self.machine.acts_as_root() {
+            self.machine.raise_through(raise::find(&self.machine)?);
+        }
+        Ok(())
+    }
+
     /// The folder of an authority.
     pub(crate) fn authority_folder(&self, label: &str) -> PathBuf {
         self.machine.data().join("authorities").join(label)
@@ -78,6 +86,7 @@ impl Session {
 
     /// Locks the data folder, opens the ledger, and mends and says what interrupted work left.
     pub(crate) fn open_for_change(&self) -> Result<(Lock, Ledger)> {
+        places::refuse_if_open(&self.machine)?;
         let lock = files::lock(self.machine.data())?;
         let ledger = Ledger::open(self.machine.data())?;
         self.recover(&ledger)?;

@@ -18,13 +18,29 @@ pub struct Invocation {
     pub limit_seconds: u64,
     /// Public bytes that it wants as a file: put into one of its own for as long as it runs, whose path is its last argument.
     pub file: Option<Vec<u8>>,
+    /// True if it changes what is the machine's: it needs root's rights.
+    pub raised: bool,
 }
 
 impl Invocation {
     /// A program with its arguments, nothing on standard input, and three minutes.
     pub fn new<A: Into<String>>(program: impl Into<PathBuf>, arguments: impl IntoIterator<Item = A>) -> Invocation {
         let arguments = arguments.into_iter().map(Into::into).collect();
-        Invocation { program: program.into(), arguments, input: Vec::new(), limit_seconds: 180, file: None }
+        Invocation {
+            program: program.into(),
+            arguments,
+            input: Vec::new(),
+            limit_seconds: 180,
+            file: None,
+            raised: false,
+        }
+    }
+
+    /// The same with root's rights, since it changes what is the machine's.
+    #[must_use]
+    pub fn with_rights(mut self) -> Invocation {
+        self.raised = true;
+        self
     }
 
     /// The same with these bytes on standard input.

@@ -142,7 +142,9 @@ fn every_store_keeps_the_contract_in_every_place() {
         ids.push(store.id());
     }
     ids.dedup();
-    assert_eq!(ids, [
+    assert_eq!(
+        ids,
+        [
             "system",
             "java",
             "chromium-policy",

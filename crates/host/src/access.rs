@@ -27,14 +27,7 @@ pub fn way(file: &Path) -> Result<Vec<Stop>> {
         let meta = std::fs::metadata(&path).map_err(Error::file("looking at", &path))?;
         let acl = platform::access_list(&path).and_then(|value| Acl::read(&value));
         let (owner, group) = platform::owner(&meta);
-        out.push(Stop {
-            folder: meta.is_dir(),
-            owner,
-            group,
-            mode: platform::mode(&meta),
-            path,
-            acl,
-        });
+        out.push(Stop { folder: meta.is_dir(), owner, group, mode: platform::mode(&meta), path, acl });
     }
     Ok(out)
 }

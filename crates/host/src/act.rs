@@ -2,7 +2,7 @@
 
 use crate::error::{Error, Result};
 use crate::places::Machine;
-use crate::{files, nss, process};
+use crate::{files, nss, process, raise};
 use tamga_core::error::Told;
 use tamga_core::step::{Planned, Step};
 
@@ -28,12 +28,30 @@ pub fn perform(machine: &Machine, steps: &[Planned]) -> Result<()> {
 }
 
 fn step(machine: &Machine, step: &Step) -> Result<()> {
+    let raiser = match step {
+        Step::Folder { path, .. } | Step::Write { path, .. } | Step::Remove { path } => machine.raiser_for(path),
+        Step::Run(i) if i.raised => machine.raiser(),
+        Step::Run(_) | Step::Database(_) | Step::Native(_) => None,
+    };
+    if let Some(raiser) = raiser {
+        return raise::step(machine, raiser, step);
+    }
     match step {
-        Step::Folder { path, mode } => machine.with_rights_for(path, || files::folder(&machine.real(path), *mode)),
-        Step::Write { path, bytes, mode } => {
-            machine.with_rights_for(path, || files::write_whole(&machine.real(path), bytes, *mode))
+        Step::Folder { path, mode } => {
+            let real = machine.real(path);
+            machine.within_image(&real)?;
+            machine.with_rights_for(path, || files::folder(&real, *mode))
         }
-        Step::Remove { path } => machine.with_rights_for(path, || files::remove(&machine.real(path))),
+        Step::Write { path, bytes, mode } => {
+            let real = machine.real(path);
+            machine.within_image(&real)?;
+            machine.with_rights_for(path, || files::write_whole(&real, bytes, *mode))
+        }
+        Step::Remove { path } => {
+            let real = machine.real(path);
+            machine.within_image(&real)?;
+            machine.with_rights_for(path, || files::remove(&real))
+        }
         Step::Run(invocation) => process::invoke(machine, invocation),
         Step::Database(change) => nss::change(machine, change),
         Step::Native(change) => native(change),

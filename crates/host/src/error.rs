@@ -24,6 +24,22 @@ pub enum Error {
         /// The command that does it.
         command: String,
     },
+    /// A link in an image leads out of it.
+    #[error("{} would be changed outside of the image", path.display())]
+    OutOfImage {
+        /// The path in the image.
+        path: PathBuf,
+        /// Where it leads.
+        leads: PathBuf,
+    },
+    /// A folder that root must not rely on.
+    #[error("{} is not used with root's rights", path.display())]
+    OpenToOthers {
+        /// The folder or file.
+        path: PathBuf,
+        /// Who may change it.
+        who: String,
+    },
     /// A file is in the way.
     #[error("{} is in the way", path.display())]
     InTheWay {
@@ -144,6 +160,8 @@ impl Told for Error {
         match self {
             Error::File { .. } => "file-failed",
             Error::NeedsRights { .. } => "rights-needed",
+            Error::OutOfImage { .. } => "out-of-image",
+            Error::OpenToOthers { .. } => "open-to-others",
             Error::InTheWay { .. } => "file-in-the-way",
             Error::ModeLost { .. } => "mode-lost",
             Error::Ledger { .. } => "ledger-failed",
@@ -168,6 +186,8 @@ impl Told for Error {
         match self {
             Error::File { source, .. } | Error::Port { source, .. } => io_words(source),
             Error::NeedsRights { .. } => "it belongs to the machine, and only root may change it".into(),
+            Error::OutOfImage { leads, .. } => format!("a link in it leads to {}, on this machine", leads.display()),
+            Error::OpenToOthers { who, .. } => format!("{who} may change it, and so what root would do"),
             Error::InTheWay { .. } => {
                 "it was not made by Tamga for this certificate, and nothing is overwritten unasked".into()
             }
@@ -195,6 +215,10 @@ impl Told for Error {
                 _ => "look at that path, then run the same command again".into(),
             },
             Error::NeedsRights { command, .. } => command.clone(),
+            Error::OutOfImage { .. } => "take the link out of the image, then run the same command again".into(),
+            Error::OpenToOthers { path, .. } => {
+                format!("chown root {0} && chmod go-w {0}; or call Tamga as the owner, without sudo", path.display())
+            }
             Error::InTheWay { .. } => "move it away, or choose another folder: --into DIR".into(),
             Error::ModeLost { .. } => "encrypt it (--encrypt-key), or choose a folder on another file system".into(),
             Error::Ledger { .. } => {

@@ -255,8 +255,7 @@ pub struct Lock(#[allow(dead_code, reason = "held for its lock")] File);
 pub fn lock(data: &Path) -> Result<Lock> {
     folder(data, 0o700)?;
     let path = data.join("lock");
-    let file = platform::lock_file(&path)
-        .map_err(Error::file("opening", &path))?;
+    let file = platform::lock_file(&path).map_err(Error::file("opening", &path))?;
     let patience = Instant::now();
     while file.try_lock().is_err() {
         if patience.elapsed() > Duration::from_secs(30) {

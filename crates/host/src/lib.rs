@@ -13,6 +13,7 @@ pub mod nss;
 pub mod places;
 pub mod platform;
 pub mod process;
+pub mod raise;
 pub mod recover;
 pub mod repair;
 pub mod serve;

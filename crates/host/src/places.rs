@@ -4,7 +4,7 @@ use crate::error::{Error, Result};
 use crate::platform;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, OnceLock};
 use tamga_core::moment::Moment;
 use tamga_core::native::{NativeEntry, StoreName};
 use tamga_core::nss::{Library, NssFailure, NssView};
@@ -38,6 +38,8 @@ pub struct Machine {
     data: PathBuf,
     environment: BTreeMap<String, String>,
     password: Arc<Mutex<Option<Passphrase>>>,
+    raiser: Arc<OnceLock<PathBuf>>,
+    image: bool,
     /// Set if we were called through sudo, doas or pkexec and act for somebody else.
     pub person: Option<Person>,
 }
@@ -64,9 +66,11 @@ impl Machine {
             environment.remove("XDG_DATA_HOME");
         }
         let own_data = named.is_none();
-        let data = named.unwrap_or_else(|| platform::data_home(&home, &|name| environment.get(name).cloned()).join("tamga"));
+        let data =
+            named.unwrap_or_else(|| platform::data_home(&home, &|name| environment.get(name).cloned()).join("tamga"));
         let data = std::path::absolute(&data).unwrap_or(data);
-        let machine = Machine { root, home, data, environment, password: Arc::default(), person };
+        let (password, raiser) = (Arc::default(), Arc::default());
+        let machine = Machine { root, home, data, environment, password, raiser, image: false, person };
         // A data folder that was named is used with the rights that were given for it.
         if let Some(p) = machine.person.as_ref().filter(|_| own_data) {
             platform::become_person(p.uid, p.gid).map_err(Error::file("acting for the owner of", &p.home))?;
@@ -82,6 +86,61 @@ impl Machine {
     /// The other root, if one is set.
     pub fn root(&self) -> Option<&Path> {
         self.root.as_deref()
+    }
+
+    /// The same machine, but for its own paths, which are those of an image, a chroot or a container's file system.
+    #[must_use]
+    pub fn image(&self, root: PathBuf) -> Machine {
+        Machine { root: Some(root), image: true, ..self.clone() }
+    }
+
+    /// Refuses a path in an image that a link leads out of it.
+    pub fn within_image(&self, real: &Path) -> Result<()> {
+        let Some(root) = self.root.as_ref().filter(|_| self.image) else { return Ok(()) };
+        let Ok(root) = std::fs::canonicalize(root) else { return Ok(()) };
+        // The nearest folder that is there: what is made below it lies in it.
+        let folder = real.ancestors().skip(1).find_map(|p| std::fs::canonicalize(p).ok()).unwrap_or_default();
+        if folder.starts_with(&root) {
+            return Ok(());
+        }
+        Err(Error::OutOfImage { path: real.to_owned(), leads: folder })
+    }
+
+    /// For a program that lies inside an image: the image, and the program as it is named there.
+    pub fn inside(&self, program: &Path) -> Option<(PathBuf, PathBuf)> {
+        let root = self.root.as_ref().filter(|_| self.image)?;
+        let within = program.strip_prefix(root).ok()?;
+        Some((root.clone(), Path::new("/").join(within)))
+    }
+
+    /// What Debian's command needs to work on another root than the running system's.
+    pub fn sysroot_arguments(&self, program: &str) -> Vec<String> {
+        match &self.root {
+            Some(root) if program == tamga_core::trust::system::COMMAND => {
+                vec!["--sysroot".to_owned(), root.display().to_string()]
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    /// From now on steps on the machine's own paths go through this program.
+    pub fn raise_through(&self, raiser: PathBuf) {
+        let _ = self.raiser.set(raiser);
+    }
+
+    /// The program through which a step on this path goes; None where our own rights suffice.
+    pub fn raiser_for(&self, path: &Path) -> Option<&Path> {
+        self.raiser.get().map(PathBuf::as_path).filter(|_| is_machine_path(path) && !path.starts_with(&self.home))
+    }
+
+    /// The program through which a system's command runs; None where our own rights suffice.
+    pub fn raiser(&self) -> Option<&Path> {
+        self.raiser.get().map(PathBuf::as_path)
+    }
+
+    /// True if root's rights are at hand without any raiser.
+    pub fn acts_as_root(&self) -> bool {
+        self.person.is_some() || platform::is_root() || self.root.as_ref().is_some_and(|r| platform::may_write(r))
     }
 
     /// The password that guards databases, from now on.
@@ -190,7 +249,7 @@ impl Look for Machine {
     }
 
     fn may_write(&self, folder: &Path) -> bool {
-        platform::may_write(&self.real(folder))
+        platform::may_write(&self.real(folder)) || self.raiser_for(folder).is_some()
     }
 
     fn env(&self, name: &str) -> Option<String> {
@@ -204,6 +263,15 @@ impl Look for Machine {
     fn program(&self, name: &str) -> Option<PathBuf> {
         if name.contains('/') {
             return Some(self.real(Path::new(name))).filter(|p| p.exists());
+        }
+        if let Some(root) = self.root.as_ref().filter(|_| self.image) {
+            // Debian's command of this machine works on an image without running anything of it.
+            let own = ["usr/sbin", "usr/bin", "usr/local/bin", "sbin", "bin"];
+            let ours = [tamga_core::trust::system::COMMAND, "chroot"].contains(&name);
+            let inside = own.iter().find_map(|f| platform::program_in(&root.join(f), name));
+            if !ours || inside.is_none() && name != "chroot" {
+                return inside;
+            }
         }
         let path = self.environment.get("PATH").cloned().unwrap_or_default();
         // The commands of the system's store lie where a person's PATH often does not reach.
@@ -221,9 +289,7 @@ impl Look for Machine {
     }
 
     fn has_rights(&self) -> bool {
-        self.person.is_some()
-            || platform::is_root()
-            || self.root.as_ref().is_some_and(|r| platform::may_write(r))
+        self.acts_as_root() || self.raiser.get().is_some()
     }
 
     fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>> {
@@ -242,5 +308,25 @@ impl Look for Machine {
 
     fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure> {
         crate::nss::list(self, folder, library)
+    }
+}
+
+/// Refuses a data folder that others could change, where we act with root's rights on what stands in it.
+pub fn refuse_if_open(machine: &Machine) -> Result<()> {
+    if cfg!(unix) && platform::is_root() { trusted_by_root(machine, machine.data()) } else { Ok(()) }
+}
+
+/// Refuses a file or folder that somebody else than root, or the person who called through sudo, could change.
+pub fn trusted_by_root(machine: &Machine, path: &Path) -> Result<()> {
+    let Ok(meta) = std::fs::metadata(path) else { return Ok(()) };
+    let (owner, mode) = (platform::owner(&meta).0, platform::mode(&meta));
+    let refused = |who: String| Err(Error::OpenToOthers { path: path.to_owned(), who });
+    if owner != 0 && machine.person.as_ref().is_none_or(|p| p.uid != owner) {
+        return refused(crate::access::owner_name(machine, owner));
+    }
+    match mode {
+        m if m & 0o002 != 0 => refused("everybody".into()),
+        m if m & 0o020 != 0 => refused("its whole group".into()),
+        _ => Ok(()),
     }
 }

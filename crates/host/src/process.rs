@@ -24,28 +24,42 @@ pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
     let name = invocation.program.to_string_lossy().into_owned();
     let failed = |said: String| Error::Program { program: name.clone(), said };
     let program = machine.program(&name).ok_or_else(|| failed("it is not installed".into()))?;
-    let mut command = Command::new(program);
+    let mut command = match machine.inside(&program) {
+        // An image's own command runs with the image as its root.
+        Some((root, within)) => {
+            let chroot = machine.program("chroot").ok_or_else(|| failed("chroot is not installed".into()))?;
+            let mut command = Command::new(chroot);
+            command.arg(root).arg(within);
+            command
+        }
+        None => Command::new(program),
+    };
     // A system's command with a system's path, whatever the person's shell has.
     command.args(&invocation.arguments).env("PATH", "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin");
-    if let Some(root) = machine.root()
-        && name == tamga_core::trust::system::COMMAND
-    {
-        command.arg("--sysroot").arg(root);
-    }
-    if machine.person.is_some() {
-        platform::with_root(&mut command);
+    command.args(machine.sysroot_arguments(&name));
+    match &machine.person {
+        Some(_) if invocation.raised => platform::with_root(&mut command),
+        Some(p) => platform::as_person(&mut command, p.uid, p.gid),
+        None => {}
     }
     let file = match &invocation.file {
         Some(bytes) => Some(given(bytes).map_err(|e| failed(e.to_string()))?),
         None => None,
     };
     command.args(file.as_ref().map(tempfile::NamedTempFile::path));
-    let ended = run(command, &invocation.input, Duration::from_secs(invocation.limit_seconds))
-        .map_err(|e| failed(e.to_string()))?;
+    finish(command, &invocation.input, Duration::from_secs(invocation.limit_seconds), &name)
+}
+
+/// Runs a program to its good end.
+///
+/// Errors: it does not start, ends with another code than 0, or is stopped at the limit.
+pub(crate) fn finish(command: Command, input: &[u8], limit: Duration, name: &str) -> Result<()> {
+    let failed = |said: String| Error::Program { program: name.to_owned(), said };
+    let ended = run(command, input, limit).map_err(|e| failed(e.to_string()))?;
     match ended.code {
         Some(0) => Ok(()),
         Some(n) => Err(failed(format!("it ended with {n}: {}", last_line(&ended.errors)))),
-        None => Err(failed(format!("it was stopped after {} seconds", invocation.limit_seconds))),
+        None => Err(failed(format!("it was stopped after {} seconds", limit.as_secs()))),
     }
 }
 

@@ -9,5 +9,6 @@ pub mod mutual;
 pub mod sample;
 pub mod sandbox;
 pub mod server;
+pub mod stand_ins;
 pub mod terminal;
 pub mod trace;

@@ -38,13 +38,14 @@ impl Macos {
         let mut i = Invocation::new(SECURITY, arguments.chain(rest.iter().cloned()));
         // A person stands before a dialog.
         i.limit_seconds = 300;
+        i.raised = self.0 == Scope::Machine;
         i.file = file.map(|c| pem::write(pem::CERTIFICATE, c.der()).as_bytes().to_vec());
         Step::Run(i)
     }
 
     fn delete(&self, certificate: &Certificate, keychain: &str) -> Step {
         let arguments = ["delete-certificate", "-Z", &fingerprint(certificate), keychain];
-        Step::Run(Invocation::new(SECURITY, arguments))
+        Step::Run(Invocation { raised: self.0 == Scope::Machine, ..Invocation::new(SECURITY, arguments) })
     }
 
     fn add(&self, certificate: &Certificate, keychain: &str) -> Step {
@@ -105,7 +106,8 @@ impl Store for Macos {
                     // By itself first: a person who then says no to the dialog leaves a certificate, which is taken out again.
                     let words = ["add-certificates", "-k", &keychain];
                     let file = pem::write(pem::CERTIFICATE, c.der()).as_bytes().to_vec();
-                    let step = Step::Run(Invocation::new(SECURITY, words).with_file(file));
+                    let add = Invocation::new(SECURITY, words).with_file(file);
+                    let step = Step::Run(Invocation { raised: self.0 == Scope::Machine, ..add });
                     steps.push(Planned { step, undo: vec![self.delete(c, &keychain)] });
                 }
                 steps.push(Planned { step: self.add(c, &keychain), undo: vec![forget()] });

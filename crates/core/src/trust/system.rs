@@ -152,9 +152,7 @@ fn of_family(store: &'static str, family: &Family, look: &dyn Look) -> Place {
 }
 
 fn in_family(family: &Family, goal: Goal, root: &Root, place: &Place) -> Vec<Planned> {
-    let update = || {
-        Step::Run(Invocation::new(family.command, family.arguments.iter().copied()))
-    };
+    let update = || Step::Run(Invocation::new(family.command, family.arguments.iter().copied()).with_rights());
     let write = |path: &Path| Step::Write { path: path.to_owned(), bytes: root.pem().into_bytes(), mode: 0o644 };
     let ours: Vec<&str> =
         place.entries.iter().filter(|e| e.certificate == root.certificate).filter_map(|e| e.mark.as_deref()).collect();
@@ -191,7 +189,7 @@ fn removal(look: &dyn Look, mark: &str, root: &Root) -> Vec<Planned> {
     let in_java = look.read(Path::new(JAVA)).is_some_and(|j| holds(&j, root.certificate.der()));
     if in_java && look.exists(Path::new(JAVA_HOOK)) {
         let line = format!("-{}\n", link.display());
-        steps.push(Planned::plain(Step::Run(Invocation::new(JAVA_HOOK, [""; 0]).reading(line))));
+        steps.push(Planned::plain(Step::Run(Invocation::new(JAVA_HOOK, [""; 0]).reading(line).with_rights())));
     }
     for name in hash_links(look, &format!("{mark}.pem")) {
         steps.push(Planned::plain(Step::Remove { path: Path::new(LINKS).join(name) }));
@@ -207,7 +205,7 @@ fn removal(look: &dyn Look, mark: &str, root: &Root) -> Vec<Planned> {
 
 fn update(fresh: bool) -> Step {
     // Measured: 2 to 9 seconds, 24 under load. dpkg may hold it up longer.
-    Step::Run(Invocation::new(COMMAND, if fresh { vec!["--fresh"] } else { Vec::new() }))
+    Step::Run(Invocation::new(COMMAND, if fresh { vec!["--fresh"] } else { Vec::new() }).with_rights())
 }
 
 fn hindrance(look: &dyn Look) -> Option<Hindrance> {

@@ -57,7 +57,8 @@ impl Store for Windows {
                 if !seen.may_change && self.0 == Scope::Machine {
                     place.hindrance = Some(Hindrance {
                         why: "it belongs to the machine: an administrator's rights are needed".into(),
-                        remedy: "in a terminal opened with \"Run as administrator\": tamga trust add --scope machine".into(),
+                        remedy: "in a terminal opened with \"Run as administrator\": tamga trust add --scope machine"
+                            .into(),
                         absent: false,
                     });
                 }
@@ -173,10 +174,9 @@ fn by_powershell(store: &StoreName, action: &NativeAction) -> Invocation {
     let open = opened(store, "ReadWrite");
     match action {
         // A mark is made of label letters and hex digits: nothing in it ends the quotes.
-        NativeAction::Add { der, friendly } | NativeAction::AddIdentity { der, friendly, .. } => script(&format!(
-            "{}; $c.FriendlyName='{friendly}'; {open}; $s.Add($c); $s.Close()",
-            made(der)
-        )),
+        NativeAction::Add { der, friendly } | NativeAction::AddIdentity { der, friendly, .. } => {
+            script(&format!("{}; $c.FriendlyName='{friendly}'; {open}; $s.Add($c); $s.Close()", made(der)))
+        }
         NativeAction::Remove { der } => script(&format!("{}; {open}; $s.Remove($c); $s.Close()", made(der))),
     }
 }

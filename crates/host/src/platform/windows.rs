@@ -8,7 +8,9 @@ use std::os::windows::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command};
 use windows_sys::Win32::Foundation::{INVALID_HANDLE_VALUE, LocalFree};
-use windows_sys::Win32::Security::Authorization::{ConvertStringSecurityDescriptorToSecurityDescriptorW, SDDL_REVISION_1};
+use windows_sys::Win32::Security::Authorization::{
+    ConvertStringSecurityDescriptorToSecurityDescriptorW, SDDL_REVISION_1,
+};
 use windows_sys::Win32::Security::{PSECURITY_DESCRIPTOR, SECURITY_ATTRIBUTES};
 use windows_sys::Win32::Storage::FileSystem::{
     CREATE_NEW, CreateDirectoryW, CreateFileW, FILE_ATTRIBUTE_NORMAL, FILE_GENERIC_READ, FILE_GENERIC_WRITE,
@@ -85,8 +87,7 @@ fn alone<T>(work: impl FnOnce(*const SECURITY_ATTRIBUTES) -> T) -> Result<T> {
         return Err(Error::last_os_error());
     }
     let length = u32::try_from(size_of::<SECURITY_ATTRIBUTES>()).unwrap_or_default();
-    let attributes =
-        SECURITY_ATTRIBUTES { nLength: length, lpSecurityDescriptor: descriptor, bInheritHandle: 0 };
+    let attributes = SECURITY_ATTRIBUTES { nLength: length, lpSecurityDescriptor: descriptor, bInheritHandle: 0 };
     let out = work(&attributes);
     // SAFETY: it came from the conversion above and is not used again.
     unsafe { LocalFree(descriptor) };

@@ -14,9 +14,9 @@ use windows_sys::Win32::Security::Cryptography::{
     CRYPT_USER_KEYSET, CertAddCertificateContextToStore, CertCloseStore, CertControlStore,
     CertCreateCertificateContext, CertDeleteCertificateFromStore, CertEnumCertificatesInStore,
     CertFreeCertificateContext, CertGetCertificateContextProperty, CertOpenStore, CertSetCertificateContextProperty,
-    CryptAcquireCertificatePrivateKey, HCERTSTORE, NCRYPT_SECURITY_DESCR_PROPERTY, NCRYPT_SILENT_FLAG,
-    NCryptDeleteKey, NCryptFreeObject, NCryptSetProperty, PFXImportCertStore, PKCS12_ALLOW_OVERWRITE_KEY,
-    PKCS12_ALWAYS_CNG_KSP, X509_ASN_ENCODING,
+    CryptAcquireCertificatePrivateKey, HCERTSTORE, NCRYPT_SECURITY_DESCR_PROPERTY, NCRYPT_SILENT_FLAG, NCryptDeleteKey,
+    NCryptFreeObject, NCryptSetProperty, PFXImportCertStore, PKCS12_ALLOW_OVERWRITE_KEY, PKCS12_ALWAYS_CNG_KSP,
+    X509_ASN_ENCODING,
 };
 
 /// An open store; closed when dropped.

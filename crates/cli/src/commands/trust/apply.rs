@@ -81,6 +81,13 @@ pub(super) fn at(
                 row.why = None;
             }
         }
+        None if planned.is_empty() && goal == Goal::Add && row.state == State::Distrusted => {
+            row.change = "failed";
+            row.code = exit::SURROUNDINGS;
+            row.why = Some("it stands among those that this store distrusts, and adding does not change that".into());
+            row.remedy =
+                Some("take it out of Untrusted Certificates in certmgr.msc (the machine's: certlm.msc)".into());
+        }
         None if planned.is_empty() => {
             if goal == Goal::Remove && stands {
                 row.change = "failed";

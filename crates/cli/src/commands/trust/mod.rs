@@ -17,6 +17,7 @@ use tamga_core::trust::{self, Goal, Place, Root, Scope, State, Store};
 mod apply;
 mod environment;
 mod exceptions;
+mod image;
 mod swap;
 mod words;
 
@@ -53,11 +54,24 @@ pub(crate) struct TrustArgs {
     /// Forget the exception that a browser remembers for this host instead (remove)
     #[arg(long, value_name = "HOST:PORT")]
     exception: Option<String>,
+    /// The machine's stores of an image, a chroot or a container's file system instead of this machine's
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["scope", "elevate", "exception"])]
+    sysroot: Option<PathBuf>,
     #[command(flatten)]
     secrets: SecretArgs,
 }
 
 pub(crate) fn run(session: &Session, command: TrustCommand) -> Result<Done> {
+    if let TrustCommand::Add(args) | TrustCommand::Remove(args) | TrustCommand::Status(args) = &command {
+        session.elevate(&args.stores)?;
+        if let Some(dir) = &args.sysroot {
+            return image::run(session, &dir.clone(), command);
+        }
+    }
+    within(session, command)
+}
+
+fn within(session: &Session, command: TrustCommand) -> Result<Done> {
     match command {
         TrustCommand::Add(args) => change(session, &args, Goal::Add),
         TrustCommand::Remove(TrustArgs { exception: Some(place), .. }) => exceptions::forget(session, &place),
@@ -174,6 +188,7 @@ fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
             beside.push_str(&told);
         }
     }
+    rows.extend(of_other_systems(session, args, &stores, &all, &rows)?);
     let mut text = words(&rows);
     text.push_str(&beside);
     if goal == Goal::Add && rows.iter().any(|r| r.change == "added") {
@@ -182,6 +197,36 @@ fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
     text.push_str(&exceptions::running(session, &rows));
     let code = code_of(&rows);
     Ok(Done { text, json: json!({"stores": rows.iter().map(json_of).collect::<Vec<_>>()}), code })
+}
+
+/// Rows for stores that were named, but that this system does not have at all.
+fn of_other_systems(
+    session: &Session,
+    args: &TrustArgs,
+    stores: &[&'static dyn Store],
+    all: &[Authority],
+    rows: &[Row],
+) -> Result<Vec<Row>> {
+    let mut missing: Vec<&'static dyn Store> = Vec::new();
+    for store in stores.iter().filter(|s| args.stores.stores.iter().any(|n| n == s.id())) {
+        if !rows.iter().any(|r| r.store == store.id()) && !missing.iter().any(|m| m.id() == store.id()) {
+            missing.push(*store);
+        }
+    }
+    let mut out = Vec::new();
+    for store in missing {
+        for root in roots(session, args, all, None)? {
+            let hindrance = trust::Hindrance {
+                why: "this system has no such store".into(),
+                remedy: "tamga trust status shows those that are here".into(),
+                absent: true,
+            };
+            let (place, entries) = ("none".into(), Vec::new());
+            let place = Place { store: store.id(), place, hindrance: Some(hindrance), entries, guarded: false };
+            out.push(row_of(session, store, &root, &place));
+        }
+    }
+    Ok(out)
 }
 
 fn dry(session: &Session, stores: &[&'static dyn Store], root: &Root, bundles: &[PathBuf], goal: Goal) -> Done {
@@ -234,8 +279,11 @@ fn status(session: &Session, args: &TrustArgs) -> Result<Done> {
             roots.map(|a| Root { label: a.label.clone(), certificate: a.certificate.clone() }).collect()
         }
     };
-    let everything: Vec<&'static dyn Store> =
-        if args.stores.stores.is_empty() { trust::ALL.to_vec() } else { chosen(&args.stores)? };
+    let everything: Vec<&'static dyn Store> = if args.stores.stores.is_empty() && args.sysroot.is_none() {
+        trust::ALL.to_vec()
+    } else {
+        chosen(&args.stores)?
+    };
     let wanted = chosen(&args.stores)?;
     let (mut rows, mut orphans) = (Vec::new(), Vec::new());
     let mut surveys = Vec::new();
@@ -255,6 +303,9 @@ fn status(session: &Session, args: &TrustArgs) -> Result<Done> {
             rows.push(row_of(session, *store, root, place));
         }
     }
+    if !meant.is_empty() {
+        rows.extend(of_other_systems(session, args, &wanted, &all, &rows)?);
+    }
     let lacking = rows.iter().any(|r| {
         wanted.iter().any(|s| s.id() == r.store)
             && !matches!(r.state, State::Present | State::Unavailable)
@@ -272,7 +323,11 @@ fn status(session: &Session, args: &TrustArgs) -> Result<Done> {
             human::dim("do:")
         ));
     }
-    let (more, findings) = exceptions::noticed(session, &meant)?;
+    let (more, findings) = match args.sysroot {
+        // Whoever's exceptions and variables: they are not the image's.
+        Some(_) => (String::new(), Vec::new()),
+        None => exceptions::noticed(session, &meant)?,
+    };
     text.push_str(&more);
     if lacking {
         text.push_str("next: tamga trust add puts the root where it is absent\n");

@@ -159,6 +159,9 @@ impl Machine {
             Some(root) if is_machine_path(path) && !path.starts_with(root) => {
                 root.join(path.strip_prefix("/").unwrap_or(path))
             }
+            _ if platform::is_foreign(path) => {
+                PathBuf::from("no-such-place-on-this-system").join(path.file_name().unwrap_or_default())
+            }
             _ => path.to_owned(),
         }
     }
@@ -237,7 +240,7 @@ impl Look for Machine {
     }
 
     fn resolved(&self, path: &Path) -> PathBuf {
-        let Ok(real) = std::fs::canonicalize(self.real(path)) else { return path.to_owned() };
+        let Ok(real) = std::fs::canonicalize(self.real(path)).map(platform::plain) else { return path.to_owned() };
         match &self.root {
             // As programs name it, if it lies under the other root.
             Some(root) => match real.strip_prefix(std::fs::canonicalize(root).unwrap_or_else(|_| root.clone())) {

@@ -34,6 +34,9 @@ impl Store for Chromium {
     }
 
     fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+        if super::has_native(look) {
+            return Vec::new();
+        }
         let folder = folder(look);
         let installed = BROWSERS.iter().any(|b| look.program(b).is_some());
         let mut place =

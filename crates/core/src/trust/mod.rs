@@ -140,6 +140,12 @@ pub const ALL: &[&dyn Store] = &[
     &windows::Windows(Scope::Machine),
 ];
 
+/// True on macOS and Windows, which have a store of their own and none of Linux'.
+pub(crate) fn has_native(look: &dyn Look) -> bool {
+    look.program(macos::SECURITY).is_some()
+        || look.native(&crate::native::StoreName { machine: false, name: "Root".into() }).is_some()
+}
+
 /// Finds a store by its id; one that has places of both scopes is two.
 pub fn by_id(typed: &str) -> Result<Vec<&'static dyn Store>> {
     let found: Vec<&'static dyn Store> = ALL.iter().copied().filter(|s| s.id() == typed).collect();

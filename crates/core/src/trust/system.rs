@@ -35,6 +35,9 @@ impl Store for System {
     }
 
     fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+        if super::has_native(look) {
+            return Vec::new();
+        }
         if let Some(family) = families::of(look) {
             return vec![of_family(self.id(), family, look)];
         }

@@ -59,6 +59,19 @@ pub fn may_write(path: &Path) -> bool {
     std::fs::metadata(path).is_ok_and(|m| m.is_dir() || !m.permissions().readonly())
 }
 
+/// True for a path of another system: from the root, but of no drive. Such a thing is nowhere here.
+pub fn is_foreign(path: &Path) -> bool {
+    path.has_root() && !path.is_absolute()
+}
+
+/// Without the prefix by which the system marks a path as final.
+pub fn plain(path: PathBuf) -> PathBuf {
+    match path.to_str().and_then(|p| p.strip_prefix(r"\\?\")) {
+        Some(rest) if rest.as_bytes().get(1) == Some(&b':') => PathBuf::from(rest),
+        _ => path,
+    }
+}
+
 /// True for a program.
 pub fn may_run(path: &Path) -> bool {
     path.is_file()

@@ -87,7 +87,11 @@ fn friendly(context: *const CERT_CONTEXT) -> Option<String> {
 ///
 /// Errors: the system's own, for instance that access is denied.
 pub fn list(name: &StoreName) -> Result<Vec<NativeEntry>> {
-    let store = open(name, false)?;
+    let store = match open(name, false) {
+        // A store into which nobody has put anything is not there yet, and looking makes none.
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        other => other?,
+    };
     let mut out = Vec::new();
     every(&store, |context| {
         let has_key = property(context, CERT_KEY_PROV_INFO_PROP_ID).is_some()

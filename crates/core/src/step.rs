@@ -5,6 +5,9 @@ use crate::nss::NssChange;
 use std::path::PathBuf;
 use zeroize::Zeroizing;
 
+/// In what a program reads, stands for the path of its file.
+pub const FILE: &str = "@FILE@";
+
 /// One program run: never a shell line.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Invocation {
@@ -12,11 +15,12 @@ pub struct Invocation {
     pub program: PathBuf,
     /// Its arguments; never a secret.
     pub arguments: Vec<String>,
-    /// What it reads on standard input.
-    pub input: Vec<u8>,
+    /// What it reads on standard input: the only way for a secret.
+    pub input: Zeroizing<Vec<u8>>,
     /// It is stopped after so many seconds.
     pub limit_seconds: u64,
-    /// Public bytes that it wants as a file: put into one of its own for as long as it runs, whose path is its last argument.
+    /// Public or encrypted bytes that it wants as a file: put into one of its own for as long as it runs. Its path takes the place
+    /// of [`FILE`] in what it reads, or is its last argument.
     pub file: Option<Vec<u8>>,
     /// True if it changes what is the machine's: it needs root's rights.
     pub raised: bool,
@@ -29,7 +33,7 @@ impl Invocation {
         Invocation {
             program: program.into(),
             arguments,
-            input: Vec::new(),
+            input: Zeroizing::default(),
             limit_seconds: 180,
             file: None,
             raised: false,
@@ -46,7 +50,7 @@ impl Invocation {
     /// The same with these bytes on standard input.
     #[must_use]
     pub fn reading(mut self, input: impl Into<Vec<u8>>) -> Invocation {
-        self.input = input.into();
+        self.input = Zeroizing::new(input.into());
         self
     }
 

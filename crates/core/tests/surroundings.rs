@@ -10,12 +10,13 @@ use tamga_core::cert::Certificate;
 use tamga_core::cert::profile::{Leaf, Links};
 use tamga_core::client::{Client, view};
 use tamga_core::finding::Code;
-use tamga_core::identity::{self, Identity, State};
+use tamga_core::identity::{self, Identity, Parts, State};
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::moment::Moment;
 use tamga_core::name::Name;
 use tamga_core::nss::{NssEntry, ROOT_FLAGS, TERMINAL, USER};
 use tamga_core::purpose::Purpose;
+use tamga_core::step::Step;
 use tamga_core::trust::{exceptions, settings};
 
 /// A certificate for a person, and its key.
@@ -40,42 +41,99 @@ fn browser() -> Machine {
     m
 }
 
+/// A machine whose programs take identities from there: the place, and a look at it.
+fn holder(kind: &str) -> (Machine, PathBuf) {
+    let mut m = Machine::with(if kind == "macos" { &["security"] } else { &[] });
+    let place = match kind {
+        "nss" => return (browser(), NSSDB.into()),
+        "macos" => "/home/operator/Library/Keychains/login.keychain-db".to_owned(),
+        _ => "/native/CurrentUser\\My".to_owned(),
+    };
+    m.put(&place, "keychain");
+    m.variables.insert("HOME".into(), "/home/operator".into());
+    m.databases.borrow_mut().insert(PathBuf::from(&place), Vec::new());
+    if kind == "windows" {
+        m.databases.borrow_mut().insert("/native/CurrentUser\\CA".into(), Vec::new());
+    }
+    (m, place.into())
+}
+
+fn with<'a>(key: &'a PrivateKey, entropy: &'a Counting) -> Parts<'a> {
+    Parts { key, entropy, account: None }
+}
+
 #[test]
 fn an_identity_goes_in_with_its_key_and_out_with_what_came_along() {
-    let m = browser();
-    let (mut me, key) = person("operator", 7);
-    me.chain.push(root("between").certificate);
-    let before = m.databases.borrow().clone();
-    let place = || identity::places(&m).remove(0);
-    assert_eq!(identity::state(&me, &place()), State::Absent);
-    m.perform(&identity::add(&me, &key, &place(), &m).unwrap()).unwrap();
-    assert_eq!(identity::state(&me, &place()), State::Present);
-    assert!(identity::add(&me, &key, &place(), &m).unwrap().is_empty(), "twice changes nothing");
-    assert_eq!(m.databases.borrow()[&PathBuf::from(NSSDB)].len(), 2, "the intermediate came along");
-    // No step shows the key.
-    let plan = identity::add(&person("other", 9).0, &key, &place(), &m).unwrap();
-    assert!(!format!("{plan:?}").contains("pkcs8: Secret([") && format!("{plan:?}").contains("Secret(…)"));
-    m.perform(&identity::remove(&me, &place())).unwrap();
-    assert_eq!(*m.databases.borrow(), before);
+    let entropy = Counting::from(5);
+    for kind in ["nss", "macos", "windows"] {
+        let (m, folder) = holder(kind);
+        let (mut me, key) = person("operator", 7);
+        me.chain.push(root("between").certificate);
+        let before = m.databases.borrow().clone();
+        let place = || identity::places(&m).remove(0);
+        let add = |who: &Identity| identity::add(who, &with(&key, &entropy), &place(), &m).unwrap();
+        assert_eq!(identity::state(&me, &place()), State::Absent, "{kind}");
+        let plan = add(&me);
+        // A failure at each step leaves everything as it was.
+        for at in 0..plan.len() {
+            *m.fails_at.borrow_mut() = Some(at);
+            m.perform(&plan).unwrap_err();
+            assert_eq!(*m.databases.borrow(), before, "{kind}: step {at}");
+        }
+        *m.fails_at.borrow_mut() = None;
+        m.perform(&plan).unwrap_or_else(|e| panic!("{kind}: {e}"));
+        assert_eq!(identity::state(&me, &place()), State::Present, "{kind}");
+        assert!(add(&me).is_empty(), "{kind}: twice changes nothing");
+        let all: usize = m.databases.borrow().values().map(Vec::len).sum();
+        assert_eq!(all, 2, "{kind}: the intermediate came along");
+        // No step shows the key, or what opens it in an argument.
+        let plan = identity::add(&person("other", 9).0, &with(&key, &entropy), &place(), &m).unwrap();
+        assert!(!format!("{plan:?}").contains("pkcs8: Secret(["), "{kind}");
+        if let Step::Run(i) = &plan[0].step {
+            assert_eq!(i.arguments, ["-i"], "{kind}");
+        }
+        m.perform(&identity::remove(&me, &place())).unwrap();
+        assert_eq!(*m.databases.borrow(), before, "{kind}");
+        assert!(m.databases.borrow()[&folder].is_empty());
+    }
 }
 
 #[test]
 fn a_renewed_identity_takes_the_older_ones_place_and_a_keyless_one_is_no_identity() {
-    let m = browser();
-    let ((old, old_key), (new, new_key)) = (person("operator", 7), person("operator", 8));
-    let place = || identity::places(&m).remove(0);
-    m.perform(&identity::add(&old, &old_key, &place(), &m).unwrap()).unwrap();
-    assert_eq!(identity::state(&new, &place()), State::Older);
-    assert_eq!(identity::older(&new, &place()), old.chain);
-    m.perform(&identity::add(&new, &new_key, &place(), &m).unwrap()).unwrap();
-    assert_eq!((identity::state(&new, &place()), identity::state(&old, &place())), (State::Present, State::Older));
-    assert_eq!(m.databases.borrow()[&PathBuf::from(NSSDB)].len(), 1);
-    // Somebody imported the certificate alone.
-    let alone = NssEntry { der: new.chain[0].der().to_vec(), nickname: new.mark(), ssl: 0 };
-    m.databases.borrow_mut().insert(NSSDB.into(), vec![alone]);
-    assert_eq!(identity::state(&new, &place()), State::WithoutKey);
-    m.perform(&identity::add(&new, &new_key, &place(), &m).unwrap()).unwrap();
-    assert_eq!(identity::state(&new, &place()), State::Present);
+    let entropy = Counting::from(6);
+    for kind in ["nss", "macos", "windows"] {
+        let (m, folder) = holder(kind);
+        let ((old, old_key), (new, new_key)) = (person("operator", 7), person("operator", 8));
+        let known: Vec<(String, Certificate)> =
+            [&old, &new].map(|i| (i.label.clone(), i.chain[0].clone())).into_iter().collect();
+        let place = || {
+            let mut place = identity::places(&m).remove(0);
+            identity::name_known(&mut place, &known);
+            place
+        };
+        let add = |who: &Identity, key: &PrivateKey| {
+            let plan = identity::add(who, &with(key, &entropy), &place(), &m).unwrap();
+            m.perform(&plan).unwrap_or_else(|e| panic!("{kind}: {e}"));
+        };
+        add(&old, &old_key);
+        assert_eq!(identity::state(&new, &place()), State::Older, "{kind}");
+        assert_eq!(identity::older(&new, &place()), old.chain);
+        add(&new, &new_key);
+        assert_eq!((identity::state(&new, &place()), identity::state(&old, &place())), (State::Present, State::Older));
+        assert_eq!(m.databases.borrow()[&folder].len(), 1);
+        // Somebody imported the certificate alone.
+        let nickname = if kind == "macos" { String::new() } else { new.mark() };
+        let alone = NssEntry { der: new.chain[0].der().to_vec(), nickname, ssl: 0 };
+        m.databases.borrow_mut().insert(folder.clone(), vec![alone]);
+        assert_eq!(identity::state(&new, &place()), State::WithoutKey, "{kind}");
+        add(&new, &new_key);
+        assert_eq!(identity::state(&new, &place()), State::Present, "{kind}");
+        // Leaving takes it out by its mark, or by what the ledger knows.
+        let (steps, count) = identity::remove_marked(&place());
+        assert_eq!(count, 1, "{kind}");
+        m.perform(&steps).unwrap();
+        assert!(m.databases.borrow()[&folder].is_empty(), "{kind}");
+    }
 }
 
 #[test]

@@ -7,7 +7,7 @@ use std::io::{Read, Write};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tamga_core::ports::Look;
-use tamga_core::step::Invocation;
+use tamga_core::step::{FILE, Invocation};
 
 /// How a program ended.
 pub struct Ended {
@@ -46,8 +46,18 @@ pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
         Some(bytes) => Some(given(bytes).map_err(|e| failed(e.to_string()))?),
         None => None,
     };
-    command.args(file.as_ref().map(tempfile::NamedTempFile::path));
-    finish(command, &invocation.input, Duration::from_secs(invocation.limit_seconds), &name)
+    let mut input = invocation.input.clone();
+    match &file {
+        Some(f) if String::from_utf8_lossy(&input).contains(FILE) => {
+            let text = zeroize::Zeroizing::new(String::from_utf8_lossy(&input).into_owned());
+            input = zeroize::Zeroizing::new(text.replace(FILE, &f.path().display().to_string()).into_bytes());
+        }
+        Some(f) => {
+            command.arg(f.path());
+        }
+        None => {}
+    }
+    finish(command, &input, Duration::from_secs(invocation.limit_seconds), &name)
 }
 
 /// Runs a program to its good end.

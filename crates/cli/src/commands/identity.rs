@@ -7,12 +7,13 @@ use crate::session::{Session, certificates, key_of};
 use crate::words::human;
 use serde_json::{Value, json};
 use tamga_core::authority::CERTIFICATE_FILE;
+use tamga_core::cert::Certificate;
 use tamga_core::error::{Error, Told};
-use tamga_core::identity::{self, Identity, Place, State};
+use tamga_core::identity::{self, Identity, Parts, Place, State};
 use tamga_core::purpose::Purpose;
 use tamga_core::renew;
 use tamga_core::report::Issued;
-use tamga_host::act;
+use tamga_host::{act, entropy};
 
 #[derive(clap::Subcommand)]
 pub(crate) enum IdentityCommand {
@@ -29,12 +30,18 @@ pub(crate) enum IdentityCommand {
 pub(crate) struct IdentityArgs {
     /// A certificate's label; without it the only one for clients (status: all of them)
     label: Option<String>,
-    /// Exactly these stores: chromium firefox
+    /// Exactly these stores: chromium firefox macos-user windows-user windows-machine [default: the person's]
     #[arg(long, value_name = "LIST", value_delimiter = ',')]
     stores: Vec<String>,
+    /// An account that may read the key too, that of a service (stores of Windows)
+    #[arg(long, value_name = "NAME")]
+    account: Option<String>,
     #[command(flatten)]
     secrets: SecretArgs,
 }
+
+/// Where identities can be.
+const STORES: [&str; 5] = ["chromium", "firefox", "macos-user", "windows-user", "windows-machine"];
 
 /// One identity in one place, after all was done.
 struct Row {
@@ -55,18 +62,22 @@ pub(crate) fn run(session: &Session, command: IdentityCommand) -> Result<Done> {
         IdentityCommand::Remove(a) => (a, "remove"),
         IdentityCommand::Status(a) => (a, "status"),
     };
-    if let Some(unknown) = args.stores.iter().find(|s| !["chromium", "firefox"].contains(&s.as_str())) {
-        let accepted = "chromium, firefox".into();
+    if let Some(unknown) = args.stores.iter().find(|s| !STORES.contains(&s.as_str())) {
+        let accepted = STORES.join(", ");
         return Err(Error::Word { what: "store of identities", typed: unknown.clone(), accepted }.into());
     }
     let meant = meant(session, args.label.as_deref(), verb == "status")?;
+    let known = known(session)?;
     let mut rows = Vec::new();
     for issued in &meant {
         let chain =
             certificates(&[issued.folder.join(CERTIFICATE_FILE)]).unwrap_or_else(|_| vec![issued.certificate.clone()]);
         let identity = Identity { label: issued.label.clone(), chain };
-        for place in identity::places(&session.machine) {
-            if args.stores.is_empty() || args.stores.iter().any(|s| s == place.store) {
+        for mut place in identity::places(&session.machine) {
+            identity::name_known(&mut place, &known);
+            // The machine's is meant only by its name: it is the one of servers.
+            let meant = args.stores.is_empty() && (place.store != "windows-machine" || verb == "status");
+            if meant || args.stores.iter().any(|s| s == place.store) {
                 rows.push(at(session, &args, issued, &identity, &place, verb)?);
             }
         }
@@ -88,6 +99,12 @@ pub(crate) fn run(session: &Session, command: IdentityCommand) -> Result<Done> {
         _ => exit::PARTLY,
     };
     Ok(Done { text, json: json!({"stores": rows.iter().map(json_of).collect::<Vec<_>>()}), code })
+}
+
+/// Every certificate of the ledger with its label.
+fn known(session: &Session) -> Result<Vec<(String, Certificate)>> {
+    let Some(ledger) = session.open_to_look()? else { return Ok(Vec::new()) };
+    Ok(ledger.issued(None)?.into_iter().map(|i| (i.label, i.certificate)).collect())
 }
 
 /// The certificate that is named; else the only one for clients, or with `all` every one.
@@ -151,7 +168,8 @@ fn at(
     let steps = match (verb, adds) {
         ("add", true) => {
             let key = key_of(&issued.label, &issued.folder, &issued.certificate, &args.secrets)?;
-            identity::add(identity, &key, place, &session.machine)?
+            let parts = Parts { key: &key, entropy: &entropy::System, account: args.account.clone() };
+            identity::add(identity, &parts, place, &session.machine)?
         }
         ("remove", _) => identity::remove(identity, place),
         _ => Vec::new(),
@@ -192,7 +210,9 @@ fn at(
 /// Every identity with our mark out of every browser: for each place what was done, or what stays.
 pub(crate) fn clear(session: &Session) -> Vec<std::result::Result<String, String>> {
     let mut out = Vec::new();
-    for place in identity::places(&session.machine) {
+    let known = known(session).unwrap_or_default();
+    for mut place in identity::places(&session.machine) {
+        identity::name_known(&mut place, &known);
         let (steps, count) = identity::remove_marked(&place);
         if steps.is_empty() {
             continue;

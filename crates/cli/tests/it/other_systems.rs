@@ -145,3 +145,35 @@ fn a_store_of_another_system_is_named_as_such() {
         );
     }
 }
+
+#[test]
+fn a_keychain_takes_an_identity_and_no_argument_shows_what_opens_it() {
+    let s = lab();
+    let state = stand_ins::security(&s);
+    s.run(&["issue", "gauge-7.saltmarsh.test", "--purpose", "client", "--label", "gauge"]).expect(0);
+    let before = files(&state);
+    let words = |verb: &'static str| ["identity", verb, "gauge", "--stores", "macos-user"];
+    let found = |verb: &'static str, code: i32| {
+        let v = s.json(&words(verb)).expect(code).json();
+        let word = |name: &str| v["stores"][0][name].as_str().unwrap_or_default().to_owned();
+        (word("state"), word("change"))
+    };
+    let of = |state: &str, change: &str| (state.to_owned(), change.to_owned());
+    assert_eq!(found("status", 0), of("absent", "none"));
+    assert_eq!(found("add", 0), of("present", "added"));
+    assert_eq!(found("add", 0), of("present", "none"));
+    let calls = std::fs::read_to_string(state.join("calls")).unwrap();
+    assert!(calls.lines().any(|l| l.trim() == "-i") && !calls.contains("-P"), "{calls}");
+    // The key went missing: recognised, and mended by the same command.
+    for f in std::fs::read_dir(state.join("keys")).unwrap().flatten() {
+        std::fs::remove_file(f.path()).unwrap();
+    }
+    assert_eq!(found("status", 1), of("absent", "none"));
+    assert!(s.run(&words("status")).out.contains("its private key is not there"));
+    assert_eq!(found("add", 0), of("present", "added"));
+    assert_eq!(found("remove", 0), of("absent", "removed"));
+    assert_eq!(files(&state), before);
+    s.run(&words("add")).expect(0);
+    s.run(&["leave", "--yes"]).expect(0);
+    assert_eq!(files(&state), before);
+}

@@ -164,7 +164,7 @@ fn mark(c: &Certificate) -> Option<String> {
 }
 
 /// As the command writes it: SHA-1, upper-case hex. It is a name here, not a proof.
-fn fingerprint(c: &Certificate) -> String {
+pub(crate) fn fingerprint(c: &Certificate) -> String {
     crate::text::hex(&Sha1::digest(c.der())).to_ascii_uppercase()
 }
 

@@ -3,11 +3,14 @@
 
 use super::Machine;
 use sha1::{Digest, Sha1};
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use tamga_core::form::pem;
+use tamga_core::form::{pem, pkcs12};
 use tamga_core::native::{NativeAction, NativeChange, NativeEntry, StoreName};
 use tamga_core::nss::{NssEntry, USER};
-use tamga_core::step::Invocation;
+use tamga_core::secret::Passphrase;
+use tamga_core::step::{FILE, Invocation};
+use zeroize::Zeroizing;
 
 /// Where a domain's trust settings are kept in the machine in memory.
 pub fn domain(admin: bool) -> PathBuf {
@@ -24,11 +27,30 @@ pub fn security(m: &Machine, i: &Invocation, to_file: bool) -> Result<Vec<u8>, S
     let admin = words.get(1) == Some(&"-d");
     let rest: Vec<&str> = words.iter().skip(1).copied().filter(|w| *w != "-d").collect();
     let mut all = m.databases.borrow_mut();
+    if words == ["-i"] {
+        return import(&mut all, &String::from_utf8_lossy(&i.input), i.file.as_deref().unwrap());
+    }
     let file = i.file.as_deref().map(|f| pem::certificates(f).remove(0));
     match (words[0], rest.as_slice(), file) {
         ("find-certificate", ["-a", "-p", keychain], None) if !to_file => {
             let found = all.get(Path::new(keychain)).ok_or("The specified keychain could not be found.")?;
             Ok(found.iter().flat_map(|e| pem::write(pem::CERTIFICATE, &e.der).as_bytes().to_vec()).collect())
+        }
+        ("find-identity", [keychain], None) if !to_file => {
+            let found = all.get(Path::new(keychain)).ok_or("The specified keychain could not be found.")?;
+            let lines: String = found
+                .iter()
+                .filter(|e| e.has_key())
+                .enumerate()
+                .map(|(n, e)| format!("  {}) {} \"a name with 3) in it\"\n", n + 1, sha1(&e.der)))
+                .collect();
+            Ok(format!("\nPolicy: X.509 Basic\n  Matching identities\n{lines}     1 identities found\n").into_bytes())
+        }
+        ("delete-identity", ["-Z", hash, keychain], None) => {
+            let entries = all.get_mut(Path::new(keychain)).ok_or("no keychain")?;
+            let before = entries.len();
+            entries.retain(|e| sha1(&e.der) != *hash || !e.has_key());
+            if entries.len() == before { Err("Unable to delete identity".into()) } else { Ok(Vec::new()) }
         }
         ("trust-settings-export", [], None) if to_file => {
             let found = all.get(&domain(admin)).filter(|f| !f.is_empty());
@@ -67,6 +89,25 @@ pub fn security(m: &Machine, i: &Invocation, to_file: bool) -> Result<Vec<u8>, S
         }
         _ => Err(format!("Usage: {words:?}")),
     }
+}
+
+/// One command on standard input: a container with certificate and key, which its passphrase must open.
+fn import(all: &mut BTreeMap<PathBuf, Vec<NssEntry>>, line: &str, file: &[u8]) -> Result<Vec<u8>, String> {
+    let words: Vec<&str> = line.trim_end().split('"').collect();
+    let ["import ", FILE, " -k ", keychain, " -f pkcs12 -P ", passphrase, ""] = words.as_slice() else {
+        return Err(format!("not understood: {line}"));
+    };
+    let passphrase = Passphrase::new(Zeroizing::new(passphrase.as_bytes().to_vec()));
+    let found = pkcs12::read(file, Some(&passphrase), "the container")
+        .map_err(|e| format!("MAC verification failed: {e:?}"))?;
+    let entries = all.get_mut(Path::new(keychain)).ok_or("no keychain")?;
+    let der = found.certificates[0].thing.clone();
+    if entries.iter().any(|e| e.der == der) {
+        return Err("The specified item already exists in the keychain.".into());
+    }
+    assert_eq!(found.keys.len(), 1);
+    entries.push(NssEntry { der, nickname: String::new(), ssl: USER });
+    Ok(Vec::new())
 }
 
 /// The property list of exported settings; a result of 0 stands for "none given".

@@ -164,7 +164,9 @@ fn identity(
     // SAFETY: blob and passphrase live through the call, which only reads them; the store is closed when dropped.
     let taken = unsafe { PFXImportCertStore(&blob, wide.as_ptr(), flags) };
     if taken.is_null() {
-        return Err(Error::last_os_error());
+        let e = Error::last_os_error();
+        // Emulations of Windows refuse without a reason.
+        return Err(if e.raw_os_error() == Some(0) { Error::other("it takes no PKCS#12 file") } else { e });
     }
     let taken = Open(taken);
     let mut done = Err(Error::other("the system took the file, but not its certificate"));

@@ -13,7 +13,9 @@ pub fn security(sandbox: &Sandbox) -> PathBuf {
         std::fs::create_dir_all(file.parent().unwrap()).unwrap();
         std::fs::write(file, "keychain").unwrap();
     }
-    let script = include_str!("security.sh").replace("@STATE@", &state.display().to_string());
+    let tamga = sandbox.command(&[]).get_program().to_string_lossy().into_owned();
+    let script =
+        include_str!("security.sh").replace("@STATE@", &state.display().to_string()).replace("@TAMGA@", &tamga);
     let script = script.replace(
         "[ -e \"$1\" ] || say",
         &format!("[ -e \"$1\" ] || [ -e \"{}$1\" ] || say", sandbox.path("root").display()),

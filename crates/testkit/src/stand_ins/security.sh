@@ -8,6 +8,22 @@ keychain() { [ -e "$1" ] || say "SecKeychainSearchCreateFromAttributes: The spec
 verb=$1; shift
 echo "$verb $*" >> "$STATE/calls"
 [ -e "$STATE/fail-$verb" ] && say "$(cat "$STATE/fail-$verb")"
+if [ "$verb" = -i ]; then
+    # import "FILE" -k "KEYCHAIN" -f pkcs12 -P "PASSPHRASE": opened by the program under test, since a shell cannot.
+    read -r line
+    case $line in 'import "'*'" -k "'*'" -f pkcs12 -P "'*'"') ;; *) say "not understood: $line" ;; esac
+    file=${line#import \"}; file=${file%%\"*}
+    place=${line#*-k \"}; place=${place%%\"*}
+    secret=${line#*-P \"}; secret=${secret%\"}
+    [ "$(stat -c %a "$file")" = 600 ] || say "others may read $file"
+    folder=$(keychain "$place") || exit 1
+    mkdir -p "$folder" "$STATE/keys"
+    OPENS=$secret @TAMGA@ export "$file" --as combined-pem --output "$STATE/all" --passphrase-env OPENS >/dev/null 2>&1 || say "MAC verification failed"
+    grep -q 'PRIVATE KEY' "$STATE/all" || say "no key came along"
+    sed -n '/BEGIN CERTIFICATE/,/END CERTIFICATE/p' "$STATE/all" > "$STATE/leaf"
+    hash=$(fingerprint "$STATE/leaf"); mv "$STATE/leaf" "$folder/$hash.pem"; : > "$STATE/keys/$hash"; rm "$STATE/all"
+    exit 0
+fi
 domain=user
 [ "$1" = -d ] && { domain=admin; shift; }
 settings=$STATE/settings-$domain
@@ -18,6 +34,22 @@ find-certificate)
     folder=$(keychain "$3") || exit 1
     cat "$folder"/*.pem 2>/dev/null
     exit 0 ;;
+find-identity)
+    [ $# = 1 ] || say "Usage: find-identity"
+    folder=$(keychain "$1") || exit 1
+    echo; echo 'Policy: X.509 Basic'; echo '  Matching identities'
+    n=0
+    for f in "$folder"/*.pem; do
+        h=$(basename "$f" .pem)
+        [ -e "$STATE/keys/$h" ] && { n=$((n+1)); echo "  $n) $h \"somebody\""; }
+    done
+    echo "     $n identities found"
+    exit 0 ;;
+delete-identity)
+    [ "$1" = -Z ] && [ $# = 3 ] || say "Usage: delete-identity [-c name] [-Z hash] [-t] [keychain...]"
+    folder=$(keychain "$3") || exit 1
+    [ -e "$STATE/keys/$2" ] || say "Unable to delete identity matching \"$2\""
+    rm "$STATE/keys/$2" "$folder/$2.pem" ;;
 trust-settings-export)
     [ $# = 1 ] || say "Usage: trust-settings-export [-d] settings_file"
     set -- "$1" "$settings"/*

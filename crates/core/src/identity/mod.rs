@@ -1,14 +1,16 @@
 //! Identities in the stores from which browsers take their own: a certificate with its key, under Tamga's mark.
 
+mod holder;
+
 use crate::cert::{Certificate, subject};
 use crate::error::Result;
-use crate::form::private_key;
-use crate::key::PrivateKey;
-use crate::nss::{Library, NssAction, NssChange, NssEntry, Secret};
+use crate::nss::{Library, NssEntry};
 use crate::ports::Look;
 use crate::step::{Planned, Step};
 use crate::trust::{Hindrance, chromium, firefox};
 use std::path::PathBuf;
+
+pub use holder::{Holder, Parts};
 
 /// An identity by its parts.
 pub struct Identity {
@@ -26,14 +28,14 @@ impl Identity {
     }
 }
 
-/// One database, as it was found.
+/// One place, as it was found.
 pub struct Place {
     /// The store's id.
     pub store: &'static str,
-    /// The database's folder.
+    /// The database's folder, the keychain, or the store as Windows names it.
     pub folder: PathBuf,
-    /// With which library it is opened.
-    pub library: Library,
+    /// What it is.
+    pub holder: Holder,
     /// Why nothing can be changed there.
     pub hindrance: Option<Hindrance>,
     /// What stands there.
@@ -69,7 +71,7 @@ impl State {
     }
 }
 
-/// Every database of the person's browsers.
+/// Every place from which programs here take an identity.
 pub fn places(look: &dyn Look) -> Vec<Place> {
     use crate::trust::Store;
     let library = firefox::library(look);
@@ -83,8 +85,10 @@ pub fn places(look: &dyn Look) -> Vec<Place> {
                 true => look.nss(&p.place, &library).map(|v| v.entries).unwrap_or_default(),
                 false => Vec::new(),
             };
-            Place { store: p.store, folder: p.place, library, hindrance: p.hindrance, entries, guarded: p.guarded }
+            let holder = Holder::Nss(library);
+            Place { store: p.store, folder: p.place, holder, hindrance: p.hindrance, entries, guarded: p.guarded }
         })
+        .chain(holder::native_places(look))
         .collect()
 }
 
@@ -114,73 +118,73 @@ pub fn older(identity: &Identity, place: &Place) -> Vec<Certificate> {
 }
 
 /// The steps that bring it in: the key with its certificate, then intermediates, and what it replaces out.
-pub fn add(identity: &Identity, key: &PrivateKey, place: &Place, look: &dyn Look) -> Result<Vec<Planned>> {
+pub fn add(identity: &Identity, parts: &Parts<'_>, place: &Place, look: &dyn Look) -> Result<Vec<Planned>> {
     let Some(leaf) = identity.chain.first() else { return Ok(Vec::new()) };
-    if state(identity, place) == State::Present {
+    let state = state(identity, place);
+    if state == State::Present {
         return Ok(Vec::new());
     }
-    let change =
-        |action| Step::Database(NssChange { folder: place.folder.clone(), library: place.library.clone(), action });
     let mut steps = Vec::new();
-    if !look.exists(&place.folder) {
+    if matches!(place.holder, Holder::Nss(_)) && !look.exists(&place.folder) {
         steps.push(Planned::plain(Step::Folder { path: place.folder.clone(), mode: 0o700 }));
     }
-    let der = leaf.der().to_vec();
-    let action = NssAction::AddIdentity {
-        der: der.clone(),
-        nickname: identity.mark(),
-        pkcs8: Secret(private_key::pkcs8(key)?),
-        public: leaf.key.bits(),
-    };
-    steps.push(Planned { step: change(action), undo: vec![change(NssAction::RemoveIdentity { der })] });
+    if state == State::WithoutKey && !matches!(place.holder, Holder::Nss(_)) {
+        // There the certificate alone would hide the one that comes with its key.
+        steps.push(Planned::plain(place.take_out_bare(leaf)));
+    }
+    steps.push(place.take_in(identity, leaf, parts)?);
     for c in identity.chain.iter().skip(1).filter(|c| !place.entries.iter().any(|e| e.der == c.der())) {
-        let action = NssAction::AddPlain { der: c.der().to_vec(), nickname: format!("{} issuer", identity.mark()) };
-        steps.push(Planned { step: change(action), undo: vec![change(NssAction::Remove { der: c.der().to_vec() })] });
+        steps.push(place.take_in_issuer(identity, c));
     }
     for c in older(identity, place) {
-        steps.push(Planned::plain(change(NssAction::RemoveIdentity { der: c.der().to_vec() })));
+        steps.push(Planned::plain(place.take_out(&c)));
     }
     Ok(steps)
 }
 
+/// Names what a keychain keeps without a name of ours: the certificates that the ledger knows.
+pub fn name_known(place: &mut Place, known: &[(String, Certificate)]) {
+    for e in place.entries.iter_mut().filter(|e| e.nickname.is_empty()) {
+        if let Some((label, c)) = known.iter().find(|(_, c)| c.der() == e.der) {
+            e.nickname = Identity { label: label.clone(), chain: vec![c.clone()] }.mark();
+        }
+    }
+}
+
 /// The steps that take out everything that bears Tamga's mark for an identity; and how many identities there were.
 pub fn remove_marked(place: &Place) -> (Vec<Planned>, usize) {
-    let change = |action| NssChange { folder: place.folder.clone(), library: place.library.clone(), action };
     let (mut steps, mut count) = (Vec::new(), 0);
     for e in &place.entries {
         let bare = e.nickname.strip_suffix(" issuer");
         let Ok(c) = Certificate::read(&e.der, "a certificate of the database") else { continue };
-        let action = match bare {
-            Some(mark) if mark.starts_with("tamga-") => NssAction::Remove { der: e.der.clone() },
+        let step = match bare {
+            Some(mark) if mark.starts_with("tamga-") => place.take_out_issuer(&e.der),
             None if !c.is_ca() && crate::trust::is_mark_of(&e.nickname, &c) => {
                 count += 1;
-                NssAction::RemoveIdentity { der: e.der.clone() }
+                place.take_out(&c)
             }
             _ => continue,
         };
-        steps.push(Planned::plain(Step::Database(change(action))));
+        steps.push(Planned::plain(step));
     }
     (steps, count)
 }
 
 /// The steps that take it out, with the intermediates that came with it and any earlier one.
 pub fn remove(identity: &Identity, place: &Place) -> Vec<Planned> {
-    let change = |action| {
-        Planned::plain(Step::Database(NssChange {
-            folder: place.folder.clone(),
-            library: place.library.clone(),
-            action,
-        }))
-    };
     let mut steps = Vec::new();
     let stands = |c: &Certificate| place.entries.iter().any(|e| e.der == c.der());
     let earlier = older(identity, place);
     for c in identity.chain.first().into_iter().filter(|c| stands(c)).chain(&earlier) {
-        steps.push(change(NssAction::RemoveIdentity { der: c.der().to_vec() }));
+        steps.push(Planned::plain(place.take_out(c)));
     }
-    let issuers = format!("tamga-{}-", identity.label);
-    for e in place.entries.iter().filter(|e| e.nickname.starts_with(&issuers) && e.nickname.ends_with(" issuer")) {
-        steps.push(change(NssAction::Remove { der: e.der.clone() }));
+    let begins = format!("tamga-{}-", identity.label);
+    let named = |e: &&NssEntry| e.nickname.starts_with(&begins) && e.nickname.ends_with(" issuer");
+    // A keychain keeps no names: there it is the intermediates of the chain that came with it.
+    let of_chain =
+        |e: &&NssEntry| place.holder == Holder::Keychain && identity.chain.iter().skip(1).any(|c| c.der() == e.der);
+    for e in place.entries.iter().filter(|e| named(e) || of_chain(e)) {
+        steps.push(Planned::plain(place.take_out_issuer(&e.der)));
     }
     steps
 }

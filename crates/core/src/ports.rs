@@ -44,6 +44,8 @@ pub trait Look {
     /// What a system's command tells that changes nothing: its output, or the file that it writes to where it is given one
     /// as its last argument. None if it is not installed; an error is its last line.
     fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>>;
+    /// The rows of the database of Chromium's certificate manager: certificate and settings; empty if there is none.
+    fn kept_certificates(&self, file: &Path) -> Vec<(Vec<u8>, Vec<u8>)>;
     /// The certificates of one of Windows' stores; None on other systems.
     fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>>;
 }

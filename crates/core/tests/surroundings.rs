@@ -271,3 +271,22 @@ fn each_client_sees_its_own_stores_and_no_others() {
     m.variables.insert("NODE_TLS_REJECT_UNAUTHORIZED".into(), "0".into());
     assert_eq!(view::of(Client::Node, &m).findings[0].code, Code::VerificationOff);
 }
+
+#[test]
+fn the_browsers_own_manager_counts_for_the_browser() {
+    let (ours, theirs, hint) = (root("saltmarsh"), root("harbour"), root("between"));
+    let mut m = browser();
+    let file = PathBuf::from("/home/operator/.config/chromium/Default/ServerCertificate");
+    m.put(&file.display().to_string(), "database");
+    let row = |r: &tamga_core::trust::Root, said: &[u8]| (file.clone(), r.certificate.der().to_vec(), said.to_vec());
+    m.kept = vec![row(&ours, &[0x0a, 2, 8, 3]), row(&theirs, &[0x0a, 2, 8, 2]), row(&hint, &[0x0a, 2, 8, 1])];
+    let seen = view::of(Client::Chromium, &m);
+    assert_eq!(seen.anchors, std::slice::from_ref(&ours.certificate));
+    assert_eq!(seen.distrusted, [theirs.certificate.sha256()]);
+    assert!(seen.sources.contains(&file));
+    // Cut short or of another shape: nothing is made of it.
+    for odd in [&[][..], &[0x0a], &[0x0a, 9, 8, 3], &[0x12, 2, 8, 3], &[0x0a, 2, 0x10, 3]] {
+        m.kept = vec![row(&ours, odd)];
+        assert!(view::of(Client::Chromium, &m).anchors.is_empty(), "{odd:?}");
+    }
+}

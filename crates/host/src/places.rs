@@ -299,6 +299,11 @@ impl Look for Machine {
         crate::process::ask(self, invocation, answers_in_file)
     }
 
+    fn kept_certificates(&self, file: &Path) -> Vec<(Vec<u8>, Vec<u8>)> {
+        let real = self.real(file);
+        if real.exists() { rows(&real).unwrap_or_default() } else { Vec::new() }
+    }
+
     fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>> {
         #[cfg(windows)]
         return Some(platform::list_store(store).map_err(|e| e.to_string()));
@@ -312,6 +317,16 @@ impl Look for Machine {
     fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure> {
         crate::nss::list(self, folder, library)
     }
+}
+
+/// The rows of a browser's own table. As a file that nobody changes: a browser that runs holds the real lock, and is not disturbed.
+fn rows(file: &Path) -> rusqlite::Result<Vec<(Vec<u8>, Vec<u8>)>> {
+    use rusqlite::OpenFlags;
+    let name = file.display().to_string().replace('%', "%25").replace('?', "%3f").replace('#', "%23");
+    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI;
+    let db = rusqlite::Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)?;
+    let mut query = db.prepare("SELECT der_cert, trust_settings FROM certificates")?;
+    query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
 /// Refuses a data folder that others could change, where we act with root's rights on what stands in it.

@@ -9,6 +9,7 @@ pub mod mutual;
 pub mod sample;
 pub mod sandbox;
 pub mod server;
+pub mod site;
 pub mod stand_ins;
 pub mod terminal;
 pub mod trace;

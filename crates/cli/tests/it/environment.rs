@@ -2,28 +2,8 @@
 
 use crate::lab;
 use serde_json::Value;
-use std::io::{BufRead, BufReader};
-use std::process::{Child, Stdio};
-use tamga_testkit::sandbox::{Sandbox, has};
-
-struct Site(Child, u64);
-
-impl Site {
-    fn start(s: &Sandbox) -> Site {
-        let mut child = s.command(&["serve", "charts", "--format", "json"]).stdout(Stdio::piped()).spawn().unwrap();
-        let mut line = String::new();
-        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        let port = serde_json::from_str::<Value>(&line).unwrap()["port"].as_u64().unwrap();
-        Site(child, port)
-    }
-}
-
-impl Drop for Site {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
+use tamga_testkit::sandbox::has;
+use tamga_testkit::site::Site;
 
 #[test]
 fn each_runtime_takes_the_root_from_its_variable_and_refuses_without() {
@@ -35,8 +15,8 @@ fn each_runtime_takes_the_root_from_its_variable_and_refuses_without() {
     s.run(&["authority", "create", "harbour"]).expect(0);
     let foreign = std::fs::read(s.path("data/authorities/harbour/certificate.pem")).unwrap();
     std::fs::write(s.path("root/etc/ssl/certs/ca-certificates.crt"), &foreign).unwrap();
-    let site = Site::start(&s);
-    let address = format!("https://localhost:{}/", site.1);
+    let site = Site::start(&s, &["charts"]);
+    let address = format!("https://localhost:{}/", site.port);
     let node = format!("fetch('{address}').then(r=>process.exit(r.status===200?0:1),()=>process.exit(9))");
     let python = format!("import urllib.request as u; u.urlopen('{address}')");
     let programs: [(&str, Vec<&str>); 3] = [

@@ -2,11 +2,10 @@
 
 use crate::lab;
 use serde_json::Value;
-use std::io::{BufRead, BufReader};
 use std::path::{Path, PathBuf};
-use std::process::{Child, Stdio};
 use tamga_testkit::firefox::Firefox;
 use tamga_testkit::sandbox::{Sandbox, has};
+use tamga_testkit::site::Site;
 
 /// Lets the sandbox see where Firefox keeps its own library.
 pub(crate) fn with_firefox() -> Option<Sandbox> {
@@ -29,25 +28,6 @@ pub(crate) fn profile(s: &Sandbox, name: &str) -> PathBuf {
     root.join(name)
 }
 
-struct Site(Child, u64);
-
-impl Site {
-    fn start(s: &Sandbox) -> Site {
-        let mut child = s.command(&["serve", "charts", "--format", "json"]).stdout(Stdio::piped()).spawn().unwrap();
-        let mut line = String::new();
-        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        let v: Value = serde_json::from_str(&line).unwrap();
-        Site(child, v["port"].as_u64().unwrap())
-    }
-}
-
-impl Drop for Site {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
 fn rows(v: &Value) -> Vec<(String, String, String)> {
     let word = |r: &Value, k: &str| r[k].as_str().unwrap().to_owned();
     v["stores"].as_array().unwrap().iter().map(|r| (word(r, "state"), word(r, "change"), word(r, "place"))).collect()
@@ -57,8 +37,8 @@ fn rows(v: &Value) -> Vec<(String, String, String)> {
 fn a_root_is_taken_at_once_by_a_running_firefox_and_gone_after_remove() {
     let Some(s) = with_firefox() else { return };
     let (used, second) = (profile(&s, "a.lab"), profile(&s, "b.lab"));
-    let site = Site::start(&s);
-    let at = |host: &str| format!("https://{host}:{}/", site.1);
+    let site = Site::start(&s, &["charts"]);
+    let at = |host: &str| format!("https://{host}:{}/", site.port);
     let mut firefox = Firefox::start(&s.path("home"), &used);
     assert!(!firefox.accepts(&at("localhost")));
     let v = s.json(&["trust", "add", "--stores", "firefox"]).expect(0).json();

@@ -2,9 +2,8 @@
 
 use crate::lab;
 use serde_json::Value;
-use std::io::{BufRead, BufReader};
-use std::process::{Child, Stdio};
 use tamga_testkit::sandbox::{Sandbox, has};
+use tamga_testkit::site::Site;
 
 fn rows(v: &Value) -> Vec<(String, String)> {
     let word = |r: &Value, k: &str| r[k].as_str().unwrap().to_owned();
@@ -15,23 +14,9 @@ fn is(state: &str, change: &str) -> Vec<(String, String)> {
     vec![(state.to_owned(), change.to_owned())]
 }
 
-struct Site(Child, u64);
-
-impl Drop for Site {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
 /// A server that lets in only clients of the lab's authority.
 fn site(s: &Sandbox) -> Site {
-    let words = ["serve", "charts", "--client-authority", "saltmarsh", "--format", "json"];
-    let mut child = s.command(&words).stdout(Stdio::piped()).spawn().unwrap();
-    let mut line = String::new();
-    BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-    let port = serde_json::from_str::<Value>(&line).unwrap()["port"].as_u64().unwrap();
-    Site(child, port)
+    Site::start(s, &["charts", "--client-authority", "saltmarsh"])
 }
 
 #[test]
@@ -67,12 +52,12 @@ fn chromium_shows_it_to_a_server_that_asks_until_it_is_removed() {
         std::fs::create_dir_all(policy.parent().unwrap()).unwrap();
         let choice = format!(
             "{{\"AutoSelectCertificateForUrls\": [\"{{\\\"pattern\\\":\\\"https://localhost:{}\\\",\\\"filter\\\":{{}}}}\"]}}",
-            site.1
+            site.port
         );
         std::fs::write(&policy, choice).unwrap();
         let visited = || {
             let mut c = crate::policies::overlaid(&s)?;
-            let target = format!("https://localhost:{}", site.1);
+            let target = format!("https://localhost:{}", site.port);
             let own = s.command(&["check", &target, "--clients", "chromium", "--observe", "--format", "json"]);
             c.arg(own.get_program()).args(own.get_args()).current_dir(s.lab(""));
             c.env_clear().envs(own.get_envs().filter_map(|(k, v)| Some((k, v?))));

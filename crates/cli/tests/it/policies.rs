@@ -2,11 +2,11 @@
 
 use crate::lab;
 use serde_json::{Value, json};
-use std::io::{BufRead, BufReader};
 use std::path::Path;
-use std::process::{Child, Command, Stdio};
+use std::process::Command;
 use tamga_testkit::firefox::Firefox;
 use tamga_testkit::sandbox::{Sandbox, has};
+use tamga_testkit::site::Site;
 
 /// A command that runs in a view of the file system in which the sandbox's /etc and /usr/lib lie over the machine's; None, visibly,
 /// where no such view can be made.
@@ -40,25 +40,6 @@ fn write(path: &Path, text: &str) {
     std::fs::write(path, text).unwrap();
 }
 
-struct Site(Child, u64);
-
-impl Site {
-    fn start(s: &Sandbox) -> Site {
-        let mut child = s.command(&["serve", "charts", "--format", "json"]).stdout(Stdio::piped()).spawn().unwrap();
-        let mut line = String::new();
-        BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        let port = serde_json::from_str::<Value>(&line).unwrap()["port"].as_u64().unwrap();
-        Site(child, port)
-    }
-}
-
-impl Drop for Site {
-    fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
-    }
-}
-
 #[test]
 fn chromium_takes_a_root_by_policy_with_its_limits_and_loses_it_again() {
     if !has(&["chromium"]) {
@@ -75,10 +56,10 @@ fn chromium_takes_a_root_by_policy_with_its_limits_and_loses_it_again() {
     assert!(limits["permitted_cidrs"].as_array().unwrap().contains(&json!("127.0.0.0/8")), "{ours}");
     assert!(limits["permitted_cidrs"].as_array().unwrap().contains(&json!("::1/128")), "{ours}");
     assert_eq!(row(&s.json(&words).expect(0).json(), "chromium-policy")["change"], "none");
-    let site = Site::start(&s);
+    let site = Site::start(&s, &["charts"]);
     let seen = |code: i32| {
         let Some(mut c) = overlaid(&s) else { return };
-        let target = format!("https://localhost:{}", site.1);
+        let target = format!("https://localhost:{}", site.port);
         let own = s.command(&["check", &target, "--clients", "chromium", "--observe", "--format", "json"]);
         c.arg(own.get_program()).args(own.get_args()).current_dir(s.lab(""));
         c.env_clear().envs(own.get_envs().filter_map(|(k, v)| Some((k, v?))));
@@ -144,8 +125,8 @@ fn firefox_takes_a_root_by_policy_and_removal_takes_it_out_of_the_profile_too() 
     assert_eq!(now["policies"]["Certificates"]["Install"].as_array().unwrap().len(), 1, "{now}");
     assert_eq!(row(&s.json(&words).expect(0).json(), "firefox-policy")["change"], "none");
     let profile = s.path("home/.config/mozilla/firefox/a.lab");
-    let site = Site::start(&s);
-    let address = format!("https://localhost:{}/", site.1);
+    let site = Site::start(&s, &["charts"]);
+    let address = format!("https://localhost:{}/", site.port);
     let accepted = |s: &Sandbox| {
         let mut c = overlaid(s)?;
         c.arg("firefox-esr");

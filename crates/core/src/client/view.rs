@@ -7,6 +7,7 @@ use crate::form::pem;
 use crate::nss::Library;
 use crate::ports::Look;
 use crate::trust::chromium_policy::ChromiumPolicy;
+use crate::trust::chromium_profile::{self, Said};
 use crate::trust::firefox_policy::FirefoxPolicy;
 use crate::trust::{Scope, Store, chromium as nssdb, firefox as profiles, macos, system, windows};
 use std::path::{Path, PathBuf};
@@ -115,6 +116,14 @@ fn chromium(look: &dyn Look) -> View {
     let folder = nssdb::folder(look);
     add_database(&mut view, look, &folder, &Library::System);
     add_native(&mut view, look);
+    for kept in chromium_profile::all(look) {
+        view.sources.push(kept.file);
+        match kept.said {
+            Said::Trusted => view.anchors.push(kept.certificate),
+            Said::Distrusted => view.distrusted.push(kept.certificate.sha256()),
+            Said::Hint => {}
+        }
+    }
     view
 }
 

@@ -224,13 +224,11 @@ impl Place {
     }
 }
 
+/// Bytes that are wiped when dropped.
+type Bytes = Zeroizing<Vec<u8>>;
+
 /// A PKCS#12 file and what opens it: 32 hex digits that nobody ever sees.
-fn container(
-    identity: &Identity,
-    leaf: &[u8],
-    parts: &Parts<'_>,
-    legacy: bool,
-) -> Result<(Zeroizing<Vec<u8>>, Zeroizing<Vec<u8>>)> {
+fn container(identity: &Identity, leaf: &[u8], parts: &Parts<'_>, legacy: bool) -> Result<(Bytes, Bytes)> {
     let mut bytes = Zeroizing::new([0; 16]);
     parts.entropy.fill(&mut *bytes);
     let words = Zeroizing::new(crate::text::hex(&*bytes).into_bytes());

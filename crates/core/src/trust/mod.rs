@@ -3,6 +3,7 @@
 pub mod bundle;
 pub mod chromium;
 pub mod chromium_policy;
+pub mod chromium_profile;
 pub mod environment;
 pub mod exceptions;
 pub mod families;

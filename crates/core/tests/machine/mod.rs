@@ -64,6 +64,8 @@ pub struct Machine {
     pub read_only: BTreeSet<PathBuf>,
     pub without_rights: bool,
     pub password: Option<String>,
+    /// Rows of the browser's own certificate manager: file, certificate, settings.
+    pub kept: Vec<(PathBuf, Vec<u8>, Vec<u8>)>,
     /// What a command does, by its name.
     pub commands: BTreeMap<String, fn(&Machine)>,
     /// The step that is to fail, counted from 0.
@@ -217,6 +219,10 @@ impl Look for Machine {
 
     fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>> {
         invocation.program.ends_with("security").then(|| security::security(self, invocation, answers_in_file))
+    }
+
+    fn kept_certificates(&self, file: &Path) -> Vec<(Vec<u8>, Vec<u8>)> {
+        self.kept.iter().filter(|(f, _, _)| f == file).map(|(_, der, said)| (der.clone(), said.clone())).collect()
     }
 
     fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>> {

@@ -32,6 +32,14 @@ pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observ
     if let Err(e) = copy_database(&folder(machine), home.path()) {
         return all_failed(format!("the NSS database could not be copied: {e}"));
     }
+    // What the person's own profile keeps of roots and of distrust.
+    let kept = machine.home().join(".config/chromium/Default/ServerCertificate");
+    let to = home.path().join("profile/Default");
+    if kept.exists()
+        && let Err(e) = std::fs::create_dir_all(&to).and_then(|()| std::fs::copy(&kept, to.join("ServerCertificate")))
+    {
+        return all_failed(format!("the browser's certificate manager could not be copied: {e}"));
+    }
     match Browser::start(program, machine, home.path(), visits) {
         Ok(mut browser) => visits.iter().map(|v| browser.visit(v)).collect(),
         Err(why) => all_failed(why),

@@ -10,9 +10,29 @@ use tamga_core::error::Error;
 use tamga_core::finding::{Code, Finding};
 use tamga_core::name::Name;
 use tamga_core::ports::Look;
+use tamga_core::trust::chromium_profile::{self, Said};
 use tamga_core::trust::exceptions::{self, Exception};
 use tamga_core::trust::{Root, firefox, settings};
 use tamga_host::act;
+
+/// Where a person finds what the browser's own manager holds.
+const MANAGER: &str = "in the browser: chrome://certificate-manager, Local certificates, Custom: delete it there";
+
+/// Copies of a root that a person imported into the browser's own manager: they stay, and are said.
+pub(super) fn copies(session: &Session, rows: &[Row]) -> String {
+    let mut text = String::new();
+    for kept in chromium_profile::all(&session.machine).iter().filter(|k| k.said == Said::Trusted) {
+        if rows.iter().any(|r| r.sha256 == kept.certificate.sha256()) {
+            text.push_str(&format!(
+                "{} a copy imported by hand stays in the certificate manager of Chromium's profile {}\n  {}  {MANAGER}\n",
+                human::care("note"),
+                kept.profile,
+                human::dim("do:")
+            ));
+        }
+    }
+    text
+}
 
 /// True for a host that a certificate of this data folder names, or loopback.
 fn is_ours(host: &str, names: &[String]) -> bool {
@@ -48,6 +68,17 @@ pub(super) fn noticed(session: &Session, roots: &[Root]) -> Result<(String, Vec<
                 .saying(format!("{} remembers an exception for {place} ({})", e.client, e.file.display()))
                 .mended_by(remedy),
         );
+    }
+    for kept in chromium_profile::all(&session.machine) {
+        let Some(root) = roots.iter().find(|r| r.certificate == kept.certificate) else { continue };
+        if kept.said == Said::Distrusted {
+            let place = format!("the certificate manager of Chromium's profile {}", kept.profile);
+            found.push(
+                Finding::new(Code::TrustOverridden, root.mark())
+                    .saying(format!("{place} distrusts the root of {}, whatever the stores say", root.label))
+                    .mended_by(MANAGER),
+            );
+        }
     }
     let text = if found.is_empty() { String::new() } else { format!("\n{}", human::findings(&found)) };
     Ok((text, found.iter().map(json::finding).collect()))

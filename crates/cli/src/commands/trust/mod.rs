@@ -194,6 +194,9 @@ fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
     if goal == Goal::Add && rows.iter().any(|r| r.change == "added") {
         text.push_str("next: tamga check NAME or LABEL shows whether anyone would still warn\n");
     }
+    if goal == Goal::Remove {
+        text.push_str(&exceptions::copies(session, &rows));
+    }
     text.push_str(&exceptions::running(session, &rows));
     let code = code_of(&rows);
     Ok(Done { text, json: json!({"stores": rows.iter().map(json_of).collect::<Vec<_>>()}), code })

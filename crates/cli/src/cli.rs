@@ -50,6 +50,8 @@ pub(crate) struct Common {
 pub(crate) enum Format {
     Text,
     Json,
+    /// One JSON object a line, as it comes (check, serve)
+    Lines,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]

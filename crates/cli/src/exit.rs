@@ -31,9 +31,9 @@ pub(crate) fn worst(a: u8, b: u8) -> u8 {
 }
 
 /// A failure on its way to the person.
-pub(crate) struct Failure(pub(crate) Box<dyn Told>);
+pub(crate) struct Failure(pub(crate) Box<dyn Told + Send>);
 
-impl<T: Told + 'static> From<T> for Failure {
+impl<T: Told + Send + 'static> From<T> for Failure {
     fn from(told: T) -> Failure {
         Failure(Box::new(told))
     }

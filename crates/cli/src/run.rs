@@ -18,6 +18,11 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
     }
     let json = common.format == Format::Json;
     let name = cli.command.name();
+    if common.format == Format::Lines && !matches!(name, "check" | "serve") {
+        let told = Usage { what: format!("{name} gives one answer, not lines: use --format json") };
+        human::failure(&told);
+        return ExitCode::from(exit::code(told.kind()));
+    }
     let done = Session::new(cli.common).and_then(|session| commands::run(&session, cli.command));
     match done {
         Ok(done) => {
@@ -25,13 +30,13 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
                 print_json(name, done.code == exit::GOOD, done.json);
             } else if matches!(name, "completions" | "recipe") {
                 human::as_it_is(&done.text);
-            } else if !common.quiet {
+            } else if !common.quiet && common.format == Format::Text {
                 human::out(&done.text);
             }
             ExitCode::from(done.code)
         }
         Err(Failure(told)) => {
-            if json {
+            if common.format != Format::Text {
                 print_json(name, false, exit::failure_json(told.as_ref()));
             } else {
                 human::failure(told.as_ref());

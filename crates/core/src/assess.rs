@@ -1,7 +1,9 @@
 //! Would anyone warn, why, and what to do: verdicts of clients and findings about one chain.
 
+use crate::cert::crl::Crl;
 use crate::cert::{Certificate, subject};
 use crate::chain::name_match;
+use crate::chain::revocation::Revocation;
 use crate::client::judge::{Fault, Input};
 use crate::client::view::View;
 use crate::client::{Client, Outcome, Verdict, policy, predict};
@@ -25,6 +27,10 @@ pub struct Question<'a> {
     pub purpose: Option<Purpose>,
     /// Judged as of then.
     pub at: Moment,
+    /// Revocation lists that are at hand.
+    pub lists: &'a [Crl],
+    /// How much they count.
+    pub revocation: Revocation,
     /// Each client with what it trusts.
     pub views: &'a [(Client, View)],
     /// The ledger's authorities.
@@ -120,6 +126,8 @@ fn verdict(q: &Question<'_>, client: Client, view: &View) -> Verdict {
             name: *name,
             purpose: q.purpose,
             at: q.at,
+            lists: q.lists,
+            revocation: q.revocation,
         };
         let verdict = predict(client, &input);
         if worst.as_ref().is_none_or(|w| verdict.outcome > w.outcome) {
@@ -206,6 +214,22 @@ fn of_fault(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict, fa
         Code::ConstraintViolated => {
             f = f.saying(format!("{} lies outside what its authority may certify", fault.detail));
             f.about = fault.detail.clone();
+        }
+        Code::Revoked => {
+            f = f.saying(format!(
+                "its authority's list says: taken back {}; only who is given the list notices",
+                fault.detail
+            ));
+            f.remedy = match q.issued.iter().find(|i| path.get(fault.depth) == Some(&i.certificate)) {
+                Some(i) => format!("tamga renew {}, then reload the server", i.label),
+                None => "ask its authority for a new one".into(),
+            };
+        }
+        Code::RevocationUnknown => {
+            f = f.saying(format!("whether it was taken back cannot be told: {}", fault.detail));
+            if let Some(a) = path.get(fault.depth).and_then(|c| our_authority(q, c)) {
+                f.remedy = format!("tamga authority crl {} --output FILE, then --crl FILE", a.label);
+            }
         }
         Code::Expired | Code::NotYetValid => {
             f.summary = format!("{}: {}", entry(fault.code).summary, fault.detail);

@@ -55,6 +55,8 @@ fn verdict(client: Client, chain: &[Certificate], root: &Authority) -> (Outcome,
             name: Some(&name),
             purpose: Some(Purpose::Server),
             at: Moment::from_unix(NOW),
+            lists: &[],
+            revocation: Default::default(),
         },
     );
     let mut codes: Vec<Code> = v.judgement.faults.iter().map(|f| f.code).collect();

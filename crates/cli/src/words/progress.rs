@@ -11,7 +11,7 @@ impl Progress {
     pub(crate) fn new(common: &Common, steps: usize) -> Progress {
         let bar = ProgressBar::new(steps as u64);
         // The target hides itself where standard error is no terminal.
-        if common.quiet || common.format == Format::Json {
+        if common.quiet || common.format != Format::Text {
             bar.set_draw_target(ProgressDrawTarget::hidden());
         }
         if let Ok(style) = ProgressStyle::with_template("{bar:40} {pos}/{len} {per_sec:>10} {eta}") {

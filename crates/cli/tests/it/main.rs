@@ -18,6 +18,7 @@ mod images;
 mod issue;
 mod java;
 mod ledger;
+mod many;
 mod other_systems;
 mod policies;
 mod preludes;

@@ -1,6 +1,8 @@
-//! Chains: which paths lead from a leaf to a trusted root ([`path`]), whether names match and constraints hold. What a client
+//! Chains: which paths lead from a leaf to a trusted root ([`path`]), whether names match and constraints hold, what
+//! revocation lists say. What a client
 //! makes of one is in [`crate::client::judge`].
 
 pub mod constraints;
 pub mod name_match;
 pub mod path;
+pub mod revocation;

@@ -28,6 +28,8 @@ pub const POLICY: Policy = Policy {
     // RSA with keyEncipherment alone: ERR_SSL_KEY_USAGE_INCOMPATIBLE, measured.
     needs_digital_signature: true,
     empty_subject_needs_critical_names: true,
+    // It asks nobody of its own accord, and the lists of --crl are not given to it.
+    heeds_lists: false,
     sayings: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "net::ERR_SSL_VERSION_OR_CIPHER_MISMATCH"),
         (Code::KeyUsageMissing, Outcome::Refuses, "net::ERR_SSL_KEY_USAGE_INCOMPATIBLE"),

@@ -25,6 +25,8 @@ pub const POLICY: Policy = Policy {
     takes_ca_as_leaf: false,
     needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
+    // It asks nobody of its own accord, and the lists of --crl are not given to it.
+    heeds_lists: false,
     sayings: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "SSL_ERROR_NO_CYPHER_OVERLAP"),
         (Code::Malformed, Outcome::Refuses, "SEC_ERROR_BAD_DER"),

@@ -1,7 +1,9 @@
 //! The judgement of one chain under one client's policy: rules × policy = faults.
 
 use crate::cert::Certificate;
+use crate::cert::crl::Crl;
 use crate::chain::path;
+use crate::chain::revocation::Revocation;
 use crate::client::Policy;
 use crate::client::rules::{self, Case};
 use crate::finding::Code;
@@ -26,6 +28,10 @@ pub struct Input<'a> {
     pub purpose: Option<Purpose>,
     /// Judged as of then.
     pub at: Moment,
+    /// Revocation lists that are at hand.
+    pub lists: &'a [Crl],
+    /// How much they count.
+    pub revocation: Revocation,
 }
 
 /// One thing wrong with a chain.

@@ -23,6 +23,8 @@ pub const POLICY: Policy = Policy {
     needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
     // It lets OpenSSL go on after an error and reports the last: constraints, then dates and signatures, then what comes before them.
+    // It asks nobody of its own accord, and the lists of --crl are not given to it.
+    heeds_lists: false,
     sayings: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "ERR_SSL_SSLV3_ALERT_HANDSHAKE_FAILURE"),
         (Code::ConstraintViolated, Outcome::Refuses, "UNSPECIFIED"),

@@ -22,6 +22,8 @@ pub const POLICY: Policy = Policy {
     takes_ca_as_leaf: true,
     needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
+    // It asks nobody of its own accord, and the lists of --crl are not given to it.
+    heeds_lists: false,
     sayings: &[
         (Code::IssuerUnknown, Outcome::Refuses, "certificate verify failed: {unknown}"),
         (Code::SelfSignedLeaf, Outcome::Refuses, "certificate verify failed: self-signed certificate"),

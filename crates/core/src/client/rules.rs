@@ -1,6 +1,7 @@
 //! The rules, one function each, with its source above it. A rule looks at one path and says what is wrong.
 
 use crate::cert::{Certificate, subject};
+use crate::chain::revocation::{self, Revocation, Said};
 use crate::chain::{constraints, name_match};
 use crate::client::judge::{Fault, Input};
 use crate::client::{LeafAnchor, Policy};
@@ -54,7 +55,11 @@ pub const ALL: &[Rule] = &[
     ca_as_leaf,
     encoding,
     host_name,
+    revocation_lists,
 ];
+
+/// What only those find who look into lists.
+pub const OF_LISTS: &[Code] = &[Code::Revoked, Code::RevocationUnknown];
 
 /// Every code that a rule or the judge can give: each client has words for each.
 pub const CODES: &[Code] = &[
@@ -86,6 +91,25 @@ fn fault(code: Code, depth: usize, detail: impl Into<String>) -> Fault {
 fn distrusted(case: &Case<'_>) -> Vec<Fault> {
     let hit = case.path.iter().position(|c| case.input.distrusted.contains(&c.sha256()));
     hit.map(|i| fault(Code::IssuerUnknown, i, "it is marked as distrusted")).into_iter().collect()
+}
+
+/// RFC 5280 §6.3: every certificate below the anchor, by lists that are at hand.
+fn revocation_lists(case: &Case<'_>) -> Vec<Fault> {
+    let mode = case.input.revocation;
+    if !case.policy.heeds_lists || mode == Revocation::Off || !case.anchored {
+        return Vec::new();
+    }
+    let said = |(i, pair): (usize, &[Certificate])| match revocation::said(
+        &pair[0],
+        &pair[1],
+        case.input.lists,
+        case.input.at,
+    ) {
+        Said::Revoked(r) => Some(fault(Code::Revoked, i, format!("on {}, {}", r.at.date(), r.reason.word()))),
+        Said::Unknown(why) if mode == Revocation::Required => Some(fault(Code::RevocationUnknown, i, why)),
+        Said::Good | Said::Unknown(_) => None,
+    };
+    case.path.windows(2).enumerate().filter_map(said).collect()
 }
 
 /// RFC 5280 §6.1.3 (a)(1).

@@ -24,6 +24,7 @@ pub const POLICY: Policy = Policy {
     takes_ca_as_leaf: true,
     needs_digital_signature: false,
     empty_subject_needs_critical_names: true,
+    heeds_lists: true,
     sayings: &[
         (Code::IssuerUnknown, Outcome::Refuses, ""),
         (Code::SelfSignedLeaf, Outcome::Refuses, ""),
@@ -34,6 +35,8 @@ pub const POLICY: Policy = Policy {
         (Code::KeyUsageMissing, Outcome::Refuses, ""),
         (Code::ConstraintViolated, Outcome::Refuses, ""),
         (Code::CriticalExtensionUnknown, Outcome::Refuses, ""),
+        (Code::Revoked, Outcome::Refuses, ""),
+        (Code::RevocationUnknown, Outcome::Refuses, ""),
         (Code::Expired, Outcome::Refuses, ""),
         (Code::NotYetValid, Outcome::Refuses, ""),
         (Code::IssuerExpired, Outcome::Refuses, ""),

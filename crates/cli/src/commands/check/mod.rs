@@ -1,6 +1,7 @@
 //! `tamga check TARGET…`: would any client warn, why, and what to do.
 
 mod files;
+mod many;
 mod plain;
 mod report;
 
@@ -9,12 +10,13 @@ pub(crate) use report::outcome;
 use super::target::{self, Target};
 use crate::exit::{self, Done, Result};
 use crate::session::{Session, certificates};
-use serde_json::json;
 use std::net::IpAddr;
 use std::path::PathBuf;
 use tamga_core::access::Account;
 use tamga_core::assess::{self, Answer, Question};
 use tamga_core::cert::Certificate;
+use tamga_core::cert::crl::{self, Crl};
+use tamga_core::chain::revocation::Revocation;
 use tamga_core::client::view::{self, View};
 use tamga_core::client::{Client, Outcome};
 use tamga_core::error::Error;
@@ -32,8 +34,14 @@ use tamga_host::dial::{self, Met, Missed, Prelude};
 #[command(after_help = "Example: tamga check https://charts.saltmarsh.test:8443 --observe")]
 pub(crate) struct CheckArgs {
     /// https://HOST[:PORT], HOST:PORT, a file or folder, a label, or a host
-    #[arg(required = true, value_name = "TARGET")]
+    #[arg(required_unless_present = "list", value_name = "TARGET")]
     targets: Vec<String>,
+    /// Targets from a file, one a line
+    #[arg(long, value_name = "FILE")]
+    list: Option<PathBuf>,
+    /// So many side by side [default: 8]
+    #[arg(long, value_name = "N")]
+    jobs: Option<u16>,
     /// Whose rules [default: standard and those installed here]
     #[arg(long, value_name = "LIST", value_delimiter = ',')]
     clients: Vec<String>,
@@ -46,6 +54,12 @@ pub(crate) struct CheckArgs {
     /// Further intermediates (repeatable)
     #[arg(long, value_name = "FILE")]
     intermediate: Vec<PathBuf>,
+    /// A revocation list to heed, PEM or DER (repeatable)
+    #[arg(long, value_name = "FILE")]
+    crl: Vec<PathBuf>,
+    /// off, if-known or required: how much lists count
+    #[arg(long, value_name = "HOW", default_value = "if-known")]
+    revocation: String,
     /// For files: the name that a visitor would type (repeatable)
     #[arg(long, value_name = "NAME")]
     name: Vec<String>,
@@ -72,6 +86,8 @@ struct Around {
     extra: Vec<Certificate>,
     names: Vec<Name>,
     at: Moment,
+    lists: Vec<Crl>,
+    revocation: Revocation,
     purpose: Option<Purpose>,
     resolve: Vec<(String, IpAddr)>,
     anchored: bool,
@@ -114,29 +130,13 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Result<Done> {
         }
         .into());
     }
-    let (mut text, mut members, mut codes) = (String::new(), Vec::new(), Vec::new());
-    for typed in &args.targets {
-        let checked = match target::parse(typed, &around.issued)? {
-            Target::Live { host, port, prelude } => {
-                live(session, &around, typed, &Meeting { host, port, prelude }, args.observe)
-            }
-            Target::Plain(address) => plain::from(session, &around, typed, &address, args.observe),
-            Target::File(path) => files::file(session, &around, typed, &path)?,
-            Target::Label(issued) => files::label(session, &around, typed, &issued)?,
-        };
-        if !text.is_empty() {
-            text.push('\n');
-        }
-        text.push_str(&report::words(&checked, session.common.verbose));
-        members.push(report::json_of(&checked));
-        codes.push(checked.code);
+    let mut targets = args.targets.clone();
+    if let Some(file) = &args.list {
+        targets.extend(many::listed(file)?);
     }
-    let unreached = codes.iter().filter(|c| **c == exit::SURROUNDINGS).count();
-    let mut code = codes.iter().copied().filter(|c| *c != exit::SURROUNDINGS).fold(exit::GOOD, exit::worst);
-    if unreached > 0 {
-        code = exit::worst(code, if unreached == codes.len() { exit::SURROUNDINGS } else { exit::PARTLY });
-    }
-    Ok(Done { text, json: json!({"targets": members}), code })
+    // Browsers that are run for real come one at a time.
+    let jobs = if args.observe { 1 } else { args.jobs.unwrap_or(8) };
+    many::all(session, &around, &targets, usize::from(jobs).max(1), args.observe)
 }
 
 fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
@@ -175,7 +175,15 @@ fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
             .into());
         }
     };
+    let how = Revocation::WORDS.into_iter().find(|(word, _)| *word == args.revocation);
+    let how = how.ok_or_else(|| Error::Word {
+        what: "way with revocation lists",
+        typed: args.revocation.clone(),
+        accepted: Revocation::WORDS.map(|(word, _)| word).join(", "),
+    })?;
     Ok(Around {
+        lists: args.crl.iter().map(|f| list(f)).collect::<Result<_>>()?,
+        revocation: how.1,
         clients,
         views,
         authorities,
@@ -189,6 +197,11 @@ fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
         account: args.account.as_deref().map(|typed| account(session, typed)).transpose()?,
         raise: session.raise(),
     })
+}
+
+fn list(file: &std::path::Path) -> Result<Crl> {
+    let bytes = std::fs::read(file).map_err(tamga_host::error::Error::file("reading", file))?;
+    Ok(crl::find(&bytes, &file.display().to_string())?)
 }
 
 fn account(session: &Session, typed: &str) -> Result<Account> {
@@ -220,6 +233,8 @@ impl Around {
             names,
             purpose: self.purpose,
             at: self.at,
+            lists: &self.lists,
+            revocation: self.revocation,
             views: &self.views,
             authorities: &self.authorities,
             issued: &self.issued,

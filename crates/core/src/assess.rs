@@ -350,6 +350,18 @@ fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
             continue;
         }
         let other = q.issued.iter().find(|i| i.certificate == *leaf);
+        if let Some(i) = other.filter(|i| i.life == Life::Superseded && i.label == right.label) {
+            out.push(
+                Finding::new(Code::RenewedNotDeployed, name.to_string())
+                    .saying(format!(
+                        "the server still shows the certificate of {} from before it was renewed; the new one lies in {}",
+                        i.label,
+                        right.folder.display()
+                    ))
+                    .mended_by("reload the server; if its files lie elsewhere, put the new ones there first"),
+            );
+            continue;
+        }
         let shown = match other {
             Some(i) if i.life == Life::Superseded => format!("the earlier certificate of {}", i.label),
             Some(i) => format!("the certificate {}", i.label),

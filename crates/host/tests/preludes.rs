@@ -37,7 +37,7 @@ proptest! {
     #[test]
     fn any_greeting_comes_to_an_end(bytes in prop::collection::vec(any::<u8>(), 0..200), which in 0_usize..6) {
         let begun = Instant::now();
-        let missed = dial::meet(&host(), sends(bytes), ALL[which]).unwrap_err();
+        let missed = dial::meet(&host(), sends(bytes), ALL[which], None).unwrap_err();
         prop_assert!(begun.elapsed() < Duration::from_secs(12), "{missed:?}");
         prop_assert!(!missed.detail.is_empty());
     }
@@ -55,7 +55,7 @@ proptest! {
             (b"\x20\x00\x00\x00\x0a8\x00", Prelude::Mysql),
         ];
         let (start, prelude) = starts[which];
-        let missed = dial::meet(&host(), sends([start, &rest].concat()), prelude).unwrap_err();
+        let missed = dial::meet(&host(), sends([start, &rest].concat()), prelude, None).unwrap_err();
         prop_assert!(!missed.detail.is_empty());
     }
 
@@ -88,11 +88,11 @@ fn schemes_lead_to_their_preludes_and_ports() {
 fn nobody_and_silence_are_told_apart() {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap();
-    let silent = dial::meet(&host(), address, Prelude::Smtp).unwrap_err();
+    let silent = dial::meet(&host(), address, Prelude::Smtp, None).unwrap_err();
     assert_eq!(silent.code, Code::SilentConnection, "{silent:?}");
     drop(listener);
     for prelude in ALL {
-        assert_eq!(dial::meet(&host(), address, prelude).unwrap_err().code, Code::RefusedConnection);
+        assert_eq!(dial::meet(&host(), address, prelude, None).unwrap_err().code, Code::RefusedConnection);
     }
     assert_eq!(plain::ask(address, "x", "/").unwrap_err().code, Code::RefusedConnection);
 }

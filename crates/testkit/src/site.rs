@@ -31,3 +31,40 @@ impl Drop for Site {
         let _ = self.child.wait();
     }
 }
+
+/// A server of rustls' own that shows a folder's certificate and signs with its key, whether they belong together or not; gives
+/// its port. It lives as long as the test.
+pub fn of_files(folder: &std::path::Path) -> u16 {
+    of_files_at(folder, "127.0.0.1:0").unwrap()
+}
+
+/// The same at this address; None where it cannot listen there.
+pub fn of_files_at(folder: &std::path::Path, address: &str) -> Option<u16> {
+    use rustls::pki_types::PrivateKeyDer;
+    use std::net::TcpListener;
+    use std::sync::Arc;
+    let chain = tamga_core::form::pem::certificates(&std::fs::read(folder.join("certificate.pem")).unwrap());
+    let chain = chain.into_iter().map(Into::into).collect();
+    let key =
+        tamga_core::form::pem::read(&std::fs::read(folder.join("private-key.pem")).unwrap()).0.remove(0).der.to_vec();
+    let key = rustls::crypto::ring::sign::any_supported_type(&PrivateKeyDer::Pkcs8(key.into())).unwrap();
+    // Without the look at whether the two belong together, which every careful server takes.
+    let shown = Arc::new(rustls::sign::CertifiedKey::new(chain, key));
+    let mut config = rustls::ServerConfig::builder_with_provider(Arc::new(rustls::crypto::ring::default_provider()))
+        .with_safe_default_protocol_versions()
+        .unwrap()
+        .with_no_client_auth()
+        .with_cert_resolver(Arc::new(rustls::sign::SingleCertAndKey::from(shown)));
+    config.alpn_protocols = vec![b"http/1.1".to_vec()];
+    let config = Arc::new(config);
+    let listener = TcpListener::bind(address).ok()?;
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for mut socket in listener.incoming().flatten() {
+            let Ok(mut tls) = rustls::ServerConnection::new(config.clone()) else { continue };
+            while tls.is_handshaking() && tls.complete_io(&mut socket).is_ok() {}
+            let _ = tls.complete_io(&mut socket);
+        }
+    });
+    Some(port)
+}

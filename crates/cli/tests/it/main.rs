@@ -19,6 +19,7 @@ mod issue;
 mod java;
 mod ledger;
 mod many;
+mod met;
 mod other_systems;
 mod policies;
 mod preludes;

@@ -85,6 +85,15 @@ pub(super) const ROWS: &[Entry] = &[
         by_hand: "Configure the client with certificate and key, or make it optional in the server.",
     },
     Entry {
+        code: Code::RenewedNotDeployed,
+        severity: Severity::Warning,
+        summary: "the server still shows the certificate from before it was renewed",
+        meaning: "The new certificate is made, but no visitor is shown it; the old one runs out as if nothing had been done.",
+        cause: "The server was not reloaded, or it reads its files from another place than the renewed ones.",
+        remedy: "reload the server",
+        by_hand: "Compare the serial number in the browser with that of the file, copy the files to where the server reads them, reload.",
+    },
+    Entry {
         code: Code::RedirectMissing,
         severity: Severity::Warning,
         summary: "plain HTTP answers, and leads nobody to HTTPS",

@@ -96,6 +96,7 @@ codes! {
     TlsTooOld "tls-too-old",
     NoCommonCipher "no-common-cipher",
     ClientCertificateWanted "client-certificate-wanted",
+    RenewedNotDeployed "renewed-not-deployed",
     RedirectMissing "redirect-missing",
     RedirectLoop "redirect-loop",
     RedirectElsewhere "redirect-elsewhere",

@@ -33,7 +33,15 @@ pub struct Met {
     pub chain: Vec<Vec<u8>>,
     /// True if the server asked for a client certificate.
     pub wants_client: bool,
+    /// What it said to the one that it was shown, if it did not take it.
+    pub refused: Option<String>,
 }
+
+/// A client certificate with its key, to be shown to a server that asks.
+pub type Shown = Arc<rustls::sign::CertifiedKey>;
+
+/// After a handshake of TLS 1.3 a server says only later that it does not take a client's certificate; so long is listened.
+const AFTERWARDS: Duration = Duration::from_millis(700);
 
 /// Why there was none.
 #[derive(Clone, Debug)]
@@ -71,7 +79,7 @@ pub fn resolve(host: &Name, port: u16, given: &[(String, IpAddr)]) -> Result<Vec
 }
 
 /// Meets a server at one address, asking for `host` (as SNI where it is a name), after what its protocol says before TLS.
-pub fn meet(host: &Name, address: SocketAddr, prelude: Prelude) -> Result<Met, Missed> {
+pub fn meet(host: &Name, address: SocketAddr, prelude: Prelude, shown: Option<&Shown>) -> Result<Met, Missed> {
     let missed = |code, detail: String| Missed { code, detail };
     let mut socket = TcpStream::connect_timeout(&address, CONNECT).map_err(|e| match e.kind() {
         ErrorKind::TimedOut => missed(Code::SilentConnection, format!("{address} does not answer within 5 seconds")),
@@ -81,11 +89,8 @@ pub fn meet(host: &Name, address: SocketAddr, prelude: Prelude) -> Result<Met, M
     let _ = socket.set_write_timeout(Some(ANSWER));
     prelude.say(&mut socket).map_err(|m| missed(m.code, format!("{address}: {}", m.detail)))?;
     let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let notes = Arc::new(Notes {
-        chain: Mutex::default(),
-        schemes: provider.signature_verification_algorithms.supported_schemes(),
-    });
-    let wants = Arc::new(Wants(Mutex::new(false)));
+    let notes = Arc::new(Notes { chain: Mutex::default(), algorithms: provider.signature_verification_algorithms });
+    let wants = Arc::new(Wants { asked: Mutex::new(false), shown: shown.cloned() });
     let mut config = ClientConfig::builder_with_provider(provider)
         .with_protocol_versions(rustls::DEFAULT_VERSIONS)
         .map_err(|e| missed(Code::NoCommonCipher, e.to_string()))?
@@ -109,6 +114,8 @@ pub fn meet(host: &Name, address: SocketAddr, prelude: Prelude) -> Result<Met, M
             return Err(explain(&e, &seen, address));
         }
     }
+    let asked = wants.asked.lock().is_ok_and(|w| *w);
+    let refused = if asked && shown.is_some() { afterwards(&mut tls, &mut socket) } else { None };
     tls.send_close_notify();
     let _ = tls.write_tls(&mut socket);
     let chain = notes.chain.lock().map(|c| c.clone()).unwrap_or_default();
@@ -122,8 +129,24 @@ pub fn meet(host: &Name, address: SocketAddr, prelude: Prelude) -> Result<Met, M
         cipher: tls.negotiated_cipher_suite().and_then(|s| s.suite().as_str()).unwrap_or_default().to_owned(),
         alpn: tls.alpn_protocol().map(|p| String::from_utf8_lossy(p).into_owned()),
         chain,
-        wants_client: wants.0.lock().is_ok_and(|w| *w),
+        wants_client: asked,
+        refused,
     })
+}
+
+/// What a server says once it has seen a client's certificate; None if it says nothing against it.
+fn afterwards(tls: &mut ClientConnection, socket: &mut TcpStream) -> Option<String> {
+    let _ = socket.set_read_timeout(Some(AFTERWARDS));
+    let _ = tls.complete_io(socket);
+    match tls.read_tls(socket) {
+        Ok(0) => return Some("it hung up".into()),
+        Ok(_) => {}
+        Err(_) => return None,
+    }
+    match tls.process_new_packets() {
+        Err(rustls::Error::AlertReceived(alert)) => Some(format!("the alert {alert:?}")),
+        _ => None,
+    }
 }
 
 /// What a failed handshake means, from the error and the first bytes that came.
@@ -144,6 +167,9 @@ fn explain(e: &std::io::Error, seen: &[u8], address: SocketAddr) -> Missed {
             }
             rustls::Error::AlertReceived(AlertDescription::CertificateRequired | AlertDescription::BadCertificate) => {
                 missed(Code::ClientCertificateWanted, "it demands a client certificate")
+            }
+            rustls::Error::InvalidCertificate(rustls::CertificateError::BadSignature) => {
+                missed(Code::KeyMismatch, "it signs with another key than its certificate's")
             }
             rustls::Error::AlertReceived(alert) => {
                 missed(Code::NoCommonCipher, &format!("it answers with the alert {alert:?}"))
@@ -201,7 +227,19 @@ impl Write for Recorder<'_> {
 #[derive(Debug)]
 struct Notes {
     chain: Mutex<Vec<Vec<u8>>>,
-    schemes: Vec<SignatureScheme>,
+    algorithms: rustls::crypto::WebPkiSupportedAlgorithms,
+}
+
+/// A signature that is wrong ends the handshake, as in every client: that server has another key. What cannot be verified here (a kind
+/// of key that is not known, a certificate that does not parse) is left to the judgement of the chain.
+fn unless_wrong(
+    verified: Result<HandshakeSignatureValid, rustls::Error>,
+) -> Result<HandshakeSignatureValid, rustls::Error> {
+    use rustls::CertificateError::BadSignature;
+    match verified {
+        Err(e @ rustls::Error::InvalidCertificate(BadSignature)) => Err(e),
+        _ => Ok(HandshakeSignatureValid::assertion()),
+    }
 }
 
 impl ServerCertVerifier for Notes {
@@ -221,38 +259,41 @@ impl ServerCertVerifier for Notes {
 
     fn verify_tls12_signature(
         &self,
-        _: &[u8],
-        _: &CertificateDer<'_>,
-        _: &DigitallySignedStruct,
+        message: &[u8],
+        leaf: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        Ok(HandshakeSignatureValid::assertion())
+        unless_wrong(rustls::crypto::verify_tls12_signature(message, leaf, signed, &self.algorithms))
     }
 
     fn verify_tls13_signature(
         &self,
-        _: &[u8],
-        _: &CertificateDer<'_>,
-        _: &DigitallySignedStruct,
+        message: &[u8],
+        leaf: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        Ok(HandshakeSignatureValid::assertion())
+        unless_wrong(rustls::crypto::verify_tls13_signature(message, leaf, signed, &self.algorithms))
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
         // P-521 as well: whether the chain is good is judged elsewhere.
-        self.schemes.iter().copied().chain([SignatureScheme::ECDSA_NISTP521_SHA512]).collect()
+        self.algorithms.supported_schemes().into_iter().chain([SignatureScheme::ECDSA_NISTP521_SHA512]).collect()
     }
 }
 
-/// Has no certificate to give, and notes that one was asked for.
+/// Notes that a certificate was asked for, and shows the one that was named, if one was.
 #[derive(Debug)]
-struct Wants(Mutex<bool>);
+struct Wants {
+    asked: Mutex<bool>,
+    shown: Option<Shown>,
+}
 
 impl rustls::client::ResolvesClientCert for Wants {
-    fn resolve(&self, _: &[&[u8]], _: &[SignatureScheme]) -> Option<Arc<rustls::sign::CertifiedKey>> {
-        if let Ok(mut wants) = self.0.lock() {
-            *wants = true;
+    fn resolve(&self, _: &[&[u8]], _: &[SignatureScheme]) -> Option<Shown> {
+        if let Ok(mut asked) = self.asked.lock() {
+            *asked = true;
         }
-        None
+        self.shown.clone()
     }
 
     fn has_certs(&self) -> bool {

@@ -20,7 +20,7 @@ use tokio_rustls::TlsAcceptor;
 
 pub use answer::Line;
 pub use proxy::Upstream;
-pub use tls::{Minimum, Served, Site};
+pub use tls::{Minimum, Served, Site, certified};
 
 /// A client that does not finish its handshake in this time is let go.
 const PATIENCE: Duration = Duration::from_secs(20);

@@ -43,7 +43,8 @@ pub(super) fn failed(said: String) -> Error {
     Error::Program { program: "the site's TLS".into(), said }
 }
 
-fn certified(chain: &[Vec<u8>], key: &PrivateKey) -> Result<CertifiedKey> {
+/// A chain and its key as TLS takes them.
+pub fn certified(chain: &[Vec<u8>], key: &PrivateKey) -> Result<CertifiedKey> {
     let pkcs8 = tamga_core::form::private_key::pkcs8(key).map_err(|e| failed(e.to_string()))?;
     if weak::is_weak(key) {
         let chain = chain.iter().map(|der| CertificateDer::from(der.clone())).collect();

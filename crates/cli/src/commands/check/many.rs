@@ -1,7 +1,9 @@
 //! Many targets: from a file, side by side, one line each as it comes, and a summary by finding.
 
-use super::{Around, Checked, Meeting, Target, files, live, plain, report, target};
+use super::live::{Meeting, live};
+use super::{Around, Checked, files, plain, report};
 use crate::cli::Format;
+use crate::commands::target::{self, Target};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::human;

@@ -1,13 +1,14 @@
 //! `tamga check TARGET…`: would any client warn, why, and what to do.
 
 mod files;
+mod live;
 mod many;
 mod plain;
 mod report;
 
 pub(crate) use report::outcome;
 
-use super::target::{self, Target};
+use crate::cli::SecretArgs;
 use crate::exit::{self, Done, Result};
 use crate::session::{Session, certificates};
 use std::net::IpAddr;
@@ -20,15 +21,16 @@ use tamga_core::chain::revocation::Revocation;
 use tamga_core::client::view::{self, View};
 use tamga_core::client::{Client, Outcome};
 use tamga_core::error::Error;
-use tamga_core::finding::{Code, Finding, Severity};
+use tamga_core::finding::{Code, Finding};
 use tamga_core::moment::Moment;
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 use tamga_core::redirect::Hop;
 use tamga_core::report::{Authority, Issued};
+use tamga_core::trust::exceptions::{self, Exception};
 use tamga_host::access;
-use tamga_host::clients::{self, Observed, Visit};
-use tamga_host::dial::{self, Met, Missed, Prelude};
+use tamga_host::clients::{self, Observed};
+use tamga_host::dial::{Met, Shown};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga check https://charts.saltmarsh.test:8443 --observe")]
@@ -72,9 +74,14 @@ pub(crate) struct CheckArgs {
     /// Meet NAME at this address (repeatable)
     #[arg(long, value_name = "NAME=ADDRESS")]
     resolve: Vec<String>,
+    /// Show this certificate, with its key, to servers that ask
+    #[arg(long, value_name = "LABEL")]
+    client_certificate: Option<String>,
     /// For files: could this account, by name or number, read the private key?
     #[arg(long, value_name = "ACCOUNT")]
     account: Option<String>,
+    #[command(flatten)]
+    secrets: SecretArgs,
 }
 
 /// Everything that is the same for every target.
@@ -92,6 +99,8 @@ struct Around {
     resolve: Vec<(String, IpAddr)>,
     anchored: bool,
     account: Option<Account>,
+    shown: Option<Shown>,
+    exceptions: Vec<Exception>,
     raise: &'static str,
 }
 
@@ -110,7 +119,7 @@ struct Checked {
     kind: &'static str,
     first_line: String,
     code: u8,
-    met: Option<Met>,
+    met: Vec<Met>,
     chain: Vec<Certificate>,
     path: Vec<String>,
     rows: Vec<Row>,
@@ -195,8 +204,15 @@ fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
         resolve: args.resolve.iter().map(|r| pair(r)).collect::<Result<_>>()?,
         anchored: !args.anchor.is_empty(),
         account: args.account.as_deref().map(|typed| account(session, typed)).transpose()?,
+        shown: args.client_certificate.as_deref().map(|label| shown(session, label, &args.secrets)).transpose()?,
+        exceptions: exceptions::all(&session.machine),
         raise: session.raise(),
     })
+}
+
+fn shown(session: &Session, label: &str, secrets: &SecretArgs) -> Result<Shown> {
+    let (chain, key) = super::serve::identity(&super::issue::current(session, label)?, secrets)?;
+    Ok(std::sync::Arc::new(tamga_host::serve::certified(&chain, &key)?))
 }
 
 fn list(file: &std::path::Path) -> Result<Crl> {
@@ -245,95 +261,6 @@ impl Around {
     }
 }
 
-/// Where a server is met, and how its protocol begins.
-struct Meeting {
-    host: Name,
-    port: u16,
-    prelude: Prelude,
-}
-
-fn live(session: &Session, around: &Around, typed: &str, meeting: &Meeting, observe: bool) -> Checked {
-    let Meeting { host, port, prelude } = meeting;
-    let shown = match prelude {
-        Prelude::None => format!("https://{}:{port}/", bracketed(host)),
-        _ => typed.to_owned(),
-    };
-    let mut checked = Checked::new(typed, "live", format!("{shown}, a server met now"));
-    let met = dial::resolve(host, *port, &around.resolve).and_then(|addresses| {
-        let mut last = None;
-        for address in addresses {
-            match dial::meet(host, address, *prelude) {
-                Ok(met) => return Ok(met),
-                Err(missed) => {
-                    // Of several addresses the one that got furthest tells most.
-                    if last.as_ref().is_none_or(|l: &Missed| l.code == Code::RefusedConnection) {
-                        last = Some(missed);
-                    }
-                }
-            }
-        }
-        Err(last.unwrap_or(Missed { code: Code::UnresolvedName, detail: host.to_string() }))
-    });
-    let met = match met {
-        Ok(met) => met,
-        Err(missed) => {
-            let unreachable =
-                matches!(missed.code, Code::UnresolvedName | Code::RefusedConnection | Code::SilentConnection);
-            checked.code = if unreachable { exit::SURROUNDINGS } else { exit::BAD };
-            let mut f = Finding::new(missed.code, host.to_string());
-            f.summary = format!("{} ({})", f.summary, missed.detail);
-            if missed.code == Code::UnresolvedName {
-                f.remedy = format!(
-                    "{}tamga hosts add {host} if it is this machine, or check with --resolve {host}=127.0.0.1",
-                    session.raise()
-                );
-            }
-            f.severity = Severity::Error;
-            f.clients.clone_from(&around.clients);
-            checked.findings.push(f);
-            return checked;
-        }
-    };
-    let parsed: tamga_core::error::Result<Vec<Certificate>> =
-        met.chain.iter().map(|der| Certificate::read(der, "what the server sent")).collect();
-    let chain = match parsed {
-        Ok(chain) => chain,
-        Err(e) => {
-            checked.code = exit::BAD;
-            checked.findings.push(Finding::new(Code::Malformed, host.to_string()).saying(e.to_string()));
-            checked.met = Some(met);
-            return checked;
-        }
-    };
-    let answer = around.ask(&chain, std::slice::from_ref(host), true);
-    checked.take(answer, chain);
-    if met.wants_client {
-        checked.findings.push(Finding::new(Code::ClientCertificateWanted, host.to_string()));
-    }
-    // Neither curl nor a browser speaks the other protocols.
-    if observe && *prelude == Prelude::None {
-        let visit = Visit { host: host.clone(), address: met.address };
-        for client in &around.clients {
-            if let Some(seen) = clients::observe(*client, &session.machine, std::slice::from_ref(&visit)) {
-                checked.compare(*client, seen.into_iter().next());
-            }
-        }
-    }
-    // What visitors meet who type the bare name.
-    if *port == 443 && *prelude == Prelude::None {
-        plain::beside(around, &mut checked, host, met.address.ip());
-    }
-    checked.met = Some(met);
-    checked
-}
-
-fn bracketed(host: &Name) -> String {
-    match host {
-        Name::Ip(IpAddr::V6(a)) => format!("[{a}]"),
-        other => other.to_string(),
-    }
-}
-
 impl Checked {
     fn new(target: &str, kind: &'static str, first_line: String) -> Checked {
         Checked {
@@ -341,7 +268,7 @@ impl Checked {
             kind,
             first_line,
             code: exit::GOOD,
-            met: None,
+            met: Vec::new(),
             chain: Vec::new(),
             path: Vec::new(),
             rows: Vec::new(),

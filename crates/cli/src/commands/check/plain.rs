@@ -1,6 +1,7 @@
 //! From plain HTTP to HTTPS, hop by hop.
 
-use super::{Around, Checked, Meeting, live};
+use super::live::{Meeting, live};
+use super::{Around, Checked};
 use crate::exit;
 use crate::session::Session;
 use std::net::IpAddr;

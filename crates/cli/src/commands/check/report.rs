@@ -53,7 +53,7 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
         text.push_str(&human::table(&rows));
     }
     if verbose {
-        if let Some(m) = &c.met {
+        for m in &c.met {
             text.push_str(&format!(
                 "\n{} {} {} {}\n",
                 m.address,

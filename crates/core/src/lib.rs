@@ -41,6 +41,7 @@ pub mod request;
 pub mod secret;
 pub mod sign;
 pub mod signature;
+pub mod status;
 pub mod step;
 pub mod text;
 pub mod trust;

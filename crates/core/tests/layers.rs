@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 41] = [
+const LAYERS: [&str; 42] = [
     "text",
     "secret",
     "error",
@@ -43,6 +43,7 @@ const LAYERS: [&str; 41] = [
     "renew",
     "pairs",
     "difference",
+    "status",
     "export",
     "recipe",
     "fault",

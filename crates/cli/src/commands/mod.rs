@@ -22,6 +22,7 @@ pub(crate) mod serve;
 pub(crate) mod setup;
 pub(crate) mod show;
 pub(crate) mod sign;
+pub(crate) mod status;
 pub(crate) mod target;
 pub(crate) mod trust;
 
@@ -53,6 +54,7 @@ pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
         Command::Check(args) => check::run(session, &args),
         Command::Explain(args) => explain::run(session, &args),
         Command::Serve(args) => serve::run(session, &args),
+        Command::Status(args) => status::run(session, &args),
         Command::Repair(args) => repair::run(session, &args),
         Command::Completions(args) => Ok(completions::run(&args)),
     }

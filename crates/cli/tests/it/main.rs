@@ -30,6 +30,7 @@ mod rights;
 mod serve;
 mod servers;
 mod setup;
+mod status;
 mod stopped;
 mod trust;
 mod vectors;

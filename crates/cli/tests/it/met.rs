@@ -105,3 +105,33 @@ fn a_server_with_another_key_than_its_certificates_is_no_good_server() {
     let (codes, text) = check(&s, &format!("localhost:{port}"), &[], 1);
     assert_eq!(codes, ["key-mismatch"], "{text}");
 }
+
+#[test]
+fn the_page_holds_all_and_obeys_nothing_that_a_certificate_says() {
+    let s = lab();
+    let evil = "<script>alert(1)</script>\u{202e}\u{1b}[31m\"'&";
+    let made = s.run(&["issue", "gauge-7.saltmarsh.test", "--self-signed", "--label", "evil", "--organization", evil]);
+    assert!(made.code == 0 || made.code == 3, "{}", made.err);
+    let target = if made.code == 0 { "evil/certificate.pem" } else { "charts/certificate.pem" };
+    let words = ["check", target, "charts", "--clients", "standard,curl", "--anchor", "charts/root.pem"];
+    let ran = s.run(&[&words[..], &["--report", "page.html"]].concat());
+    assert!(ran.out.contains("page: page.html"), "{}", ran.out);
+    let page = std::fs::read_to_string(s.lab("page.html")).unwrap();
+    assert!(page.contains("default-src 'none'") && !page.contains("<script") && !page.contains('\u{1b}'));
+    assert!(!page.contains('\u{202e}') && !page.contains("src=") && !page.contains("href="), "it loads something");
+    // Everything that the JSON tells is there to read.
+    let v = s.json(&words).json();
+    for t in v["targets"].as_array().unwrap() {
+        for f in t["findings"].as_array().unwrap() {
+            assert!(page.contains(f["code"].as_str().unwrap()), "{f}");
+        }
+        for c in t["clients"].as_array().unwrap() {
+            assert!(page.contains(&format!("<td>{}</td>", c["client"].as_str().unwrap())), "{c}");
+        }
+        for c in t["chain"].as_array().unwrap() {
+            assert!(page.contains(&c["sha256"].as_str().unwrap()[..16]), "{c}");
+        }
+    }
+    assert_eq!(page.matches("<section>").count(), 2);
+    s.run(&[&words[..], &["--report", "nowhere/page.html"]].concat()).expect(4);
+}

@@ -1,7 +1,7 @@
 //! Many targets: from a file, side by side, one line each as it comes, and a summary by finding.
 
 use super::live::{Meeting, live};
-use super::{Around, Checked, files, plain, report};
+use super::{Around, Checked, files, page, plain, report};
 use crate::cli::Format;
 use crate::commands::target::{self, Target};
 use crate::exit::{self, Done, Result};
@@ -47,17 +47,28 @@ pub(super) fn one(session: &Session, around: &Around, typed: &str, observe: bool
     })
 }
 
+/// How they are gone through.
+pub(super) struct How<'a> {
+    /// So many side by side.
+    pub(super) jobs: usize,
+    /// With real clients too.
+    pub(super) observe: bool,
+    /// Where a page of it all goes.
+    pub(super) report: Option<&'a Path>,
+}
+
 /// What is kept of one target: never the chain itself, so that a thousand cost no more memory than their words.
 struct Told {
     text: String,
     json: Value,
     code: u8,
     line: String,
+    section: String,
     findings: Vec<Code>,
 }
 
 /// Checks all of them, so many at a time. What is typed wrong is said before the first is met.
-pub(super) fn all(session: &Session, around: &Around, targets: &[String], jobs: usize, observe: bool) -> Result<Done> {
+pub(super) fn all(session: &Session, around: &Around, targets: &[String], how: &How<'_>) -> Result<Done> {
     for typed in targets {
         target::parse(typed, &around.issued)?;
     }
@@ -70,7 +81,7 @@ pub(super) fn all(session: &Session, around: &Around, targets: &[String], jobs: 
         loop {
             let at = next.fetch_add(1, Ordering::Relaxed);
             let Some(typed) = targets.get(at) else { return };
-            let done = one(session, around, typed, observe).map(|c| tell(session, &c, many));
+            let done = one(session, around, typed, how.observe).map(|c| tell(session, &c, many, how.report.is_some()));
             if let (true, Ok(t)) = (lines, &done) {
                 human::as_it_is(&format!("{}\n", t.json));
             }
@@ -81,7 +92,7 @@ pub(super) fn all(session: &Session, around: &Around, targets: &[String], jobs: 
         }
     };
     std::thread::scope(|scope| {
-        for _ in 1..jobs.min(targets.len()) {
+        for _ in 1..how.jobs.min(targets.len()) {
             scope.spawn(work);
         }
         work();
@@ -93,7 +104,12 @@ pub(super) fn all(session: &Session, around: &Around, targets: &[String], jobs: 
     told.sort_by_key(|(at, _)| *at);
     let told: Vec<Told> = told.into_iter().map(|(_, t)| t).collect::<Result<_>>()?;
     let code = code(&told);
-    let text = match (lines, many && !session.common.verbose) {
+    if let Some(file) = how.report {
+        let sections: Vec<String> = told.iter().map(|t| t.section.clone()).collect();
+        let good = told.iter().filter(|t| t.code == exit::GOOD).count();
+        tamga_host::files::write_whole(file, page::page(&sections, good, session.now).as_bytes(), 0o644)?;
+    }
+    let mut text = match (lines, many && !session.common.verbose) {
         (true, _) => String::new(),
         (false, true) => summary(&told),
         (false, false) => {
@@ -104,11 +120,14 @@ pub(super) fn all(session: &Session, around: &Around, targets: &[String], jobs: 
             text
         }
     };
+    if let (Some(file), false) = (how.report, lines) {
+        text.push_str(&format!("{} {}\n", human::dim("page:"), file.display()));
+    }
     let members: Vec<Value> = if lines { Vec::new() } else { told.into_iter().map(|t| t.json).collect() };
     Ok(Done { text, json: json!({"targets": members}), code })
 }
 
-fn tell(session: &Session, c: &Checked, many: bool) -> Told {
+fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Told {
     let mut findings: Vec<Code> = Vec::new();
     for f in &c.findings {
         if f.severity != tamga_core::finding::Severity::Note && !findings.contains(&f.code) {
@@ -124,7 +143,8 @@ fn tell(session: &Session, c: &Checked, many: bool) -> Told {
     let at_length = !many || session.common.verbose;
     let text = if at_length { report::words(c, session.common.verbose) } else { String::new() };
     let json = if session.common.format == Format::Text { Value::Null } else { report::json_of(c) };
-    Told { text, json, code: c.code, line, findings }
+    let section = if paged { page::section(c) } else { String::new() };
+    Told { text, json, code: c.code, line, section, findings }
 }
 
 fn code(told: &[Told]) -> u8 {

@@ -3,6 +3,7 @@
 mod files;
 mod live;
 mod many;
+mod page;
 mod plain;
 mod report;
 
@@ -77,6 +78,9 @@ pub(crate) struct CheckArgs {
     /// Show this certificate, with its key, to servers that ask
     #[arg(long, value_name = "LABEL")]
     client_certificate: Option<String>,
+    /// Write a page of it all, self-contained, to read in a browser or to print
+    #[arg(long, value_name = "FILE.html")]
+    report: Option<PathBuf>,
     /// For files: could this account, by name or number, read the private key?
     #[arg(long, value_name = "ACCOUNT")]
     account: Option<String>,
@@ -121,7 +125,7 @@ struct Checked {
     code: u8,
     met: Vec<Met>,
     chain: Vec<Certificate>,
-    path: Vec<String>,
+    path: Vec<Certificate>,
     rows: Vec<Row>,
     findings: Vec<Finding>,
     raw: Vec<String>,
@@ -145,7 +149,8 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Result<Done> {
     }
     // Browsers that are run for real come one at a time.
     let jobs = if args.observe { 1 } else { args.jobs.unwrap_or(8) };
-    many::all(session, &around, &targets, usize::from(jobs).max(1), args.observe)
+    let how = many::How { jobs: usize::from(jobs).max(1), observe: args.observe, report: args.report.as_deref() };
+    many::all(session, &around, &targets, &how)
 }
 
 fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
@@ -289,7 +294,7 @@ impl Checked {
             .verdicts
             .iter()
             .max_by_key(|v| v.judgement.path.len())
-            .map(|v| v.judgement.path.iter().map(Certificate::sha256).collect())
+            .map(|v| v.judgement.path.clone())
             .unwrap_or_default();
         for v in answer.verdicts {
             let mut findings: Vec<&'static str> = Vec::new();

@@ -106,7 +106,8 @@ pub(super) fn json_of(c: &Checked) -> Value {
         .iter()
         .filter_map(|h| Some(json!({"from": h.from.to_string(), "to": h.to.as_ref()?.to_string(), "status": h.status})))
         .collect();
-    let paths: Vec<&Vec<String>> = if c.path.is_empty() { vec![] } else { vec![&c.path] };
+    let path: Vec<String> = c.path.iter().map(tamga_core::cert::Certificate::sha256).collect();
+    let paths: Vec<Vec<String>> = if path.is_empty() { vec![] } else { vec![path] };
     json!({
         "target": c.target, "kind": c.kind, "ok": c.code == exit::GOOD, "connections": connections, "redirects": redirects,
         "chain": c.chain.iter().map(json::certificate).collect::<Vec<_>>(), "paths": paths, "clients": clients,

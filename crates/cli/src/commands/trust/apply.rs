@@ -179,7 +179,7 @@ fn seen_again(session: &Session, root: &Root, goal: Goal, after: Option<&Place>,
     }
 }
 
-pub(super) fn row_of(session: &Session, store: &dyn Store, root: &Root, place: &Place) -> Row {
+pub(crate) fn row_of(session: &Session, store: &dyn Store, root: &Root, place: &Place) -> Row {
     let flaw = place.entries.iter().find(|e| e.certificate == root.certificate).and_then(|e| e.flaw.clone());
     Row {
         store: store.id(),

@@ -21,8 +21,7 @@ mod image;
 mod swap;
 mod words;
 
-use apply::row_of;
-pub(crate) use apply::{Row, apply};
+pub(crate) use apply::{Row, apply, row_of};
 use environment::EnvironmentArgs;
 pub(crate) use environment::{RunArgs, run as run_program};
 pub(crate) use exceptions::forget_all;

@@ -1,0 +1,234 @@
+//! `tamga status`: the whole at a glance. It looks and changes nothing.
+
+use super::trust::{json_of, ours_in, root_of, row_of};
+use crate::exit::{self, Done, Result};
+use crate::session::Session;
+use crate::words::{human, json};
+use serde_json::{Value, json};
+use std::path::PathBuf;
+use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::report::{Authority, Issued, KeyPlace, Standing};
+use tamga_core::status::{self, OnDisk};
+use tamga_core::trust::{self, State};
+
+/// More certificates than these are counted, the ones that end first are shown.
+const ROWS: usize = 15;
+/// So many cells has a bar of days.
+const CELLS: usize = 12;
+
+#[derive(clap::Args)]
+#[command(after_help = "Example: tamga status --metrics /var/lib/node-metrics/tamga.prom")]
+pub(crate) struct StatusArgs {
+    /// Write every end as a number that monitoring systems scrape (OpenMetrics)
+    #[arg(long, value_name = "FILE")]
+    metrics: Option<PathBuf>,
+}
+
+/// Something that a person should see to.
+struct Open {
+    what: String,
+    remedy: String,
+}
+
+pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
+    let data = session.machine.data();
+    let (authorities, issued, waiting, unfinished) = match session.open_to_look()? {
+        Some(l) => (l.authorities()?, l.issued(None)?, l.all_waiting()?, l.unfinished()?),
+        None => Default::default(),
+    };
+    if let Some(file) = &args.metrics {
+        let text = status::metrics(&authorities, &issued, session.now);
+        tamga_host::files::write_whole(file, text.as_bytes(), 0o644)?;
+    }
+    if authorities.is_empty() && issued.is_empty() && waiting.is_empty() {
+        let text = format!("nothing in {} yet: tamga setup does the whole job in one step\n", data.display());
+        let json = json!({"data_folder": data, "authorities": [], "certificates": [], "stores": [], "open": []});
+        return Ok(Done::good(text, json));
+    }
+    let mut open: Vec<Open> = Vec::new();
+    let mut text = format!("{} {}\n\n", human::dim("data folder"), data.display());
+    text.push_str(&of_authorities(session, &authorities, &mut open));
+    let mut live: Vec<&Issued> = issued.iter().filter(|i| i.is_live() && i.revoked.is_none()).collect();
+    live.sort_by_key(|i| i.certificate.not_after);
+    text.push_str(&of_certificates(session, &live, &mut open));
+    for w in &waiting {
+        open.push(Open {
+            what: format!("{} waits for its certificate ({})", w.label, w.folder.display()),
+            remedy: format!("have its request.pem signed, then: tamga receive {} --certificate FILE", w.label),
+        });
+    }
+    let (matrix, rows) = of_stores(session, &authorities, &mut open)?;
+    text.push_str(&matrix);
+    if !unfinished.is_empty() {
+        open.push(Open {
+            what: format!("interrupted work is in the journal: {} entries", unfinished.len()),
+            remedy: "tamga repair finishes it or takes it back".into(),
+        });
+    }
+    if open.is_empty() {
+        text.push_str(&format!("{} nothing is due, every file is what was issued\n", human::good("good")));
+    } else {
+        for o in &open {
+            text.push_str(&format!("{} {}\n  {}  {}\n", human::care("open"), o.what, human::dim("do:"), o.remedy));
+        }
+    }
+    if let Some(file) = &args.metrics {
+        text.push_str(&format!("{} {}\n", human::dim("metrics:"), file.display()));
+    }
+    let certificates: Vec<Value> = live
+        .iter()
+        .map(|i| {
+            let mut v = json::listed(i, session.now);
+            v["due"] = json!(status::is_due(&i.certificate, session.now));
+            v
+        })
+        .collect();
+    let members = json!({
+        "data_folder": data, "authorities": authorities.iter().map(json::authority).collect::<Vec<_>>(),
+        "certificates": certificates, "stores": rows,
+        "open": open.iter().map(|o| json!({"what": o.what, "remedy": o.remedy})).collect::<Vec<_>>(),
+    });
+    Ok(Done { text, json: members, code: if open.is_empty() { exit::GOOD } else { exit::BAD } })
+}
+
+/// What is left of a life, as a bar.
+fn bar(part: u8) -> String {
+    let full = (usize::from(part) * CELLS).div_ceil(100);
+    let drawn = format!("{}{}", "█".repeat(full), "·".repeat(CELLS - full));
+    match part {
+        0 => human::bad(&drawn),
+        p if p <= 33 => human::care(&drawn),
+        _ => human::good(&drawn),
+    }
+}
+
+fn of_authorities(session: &Session, all: &[Authority], open: &mut Vec<Open>) -> String {
+    if all.is_empty() {
+        return String::new();
+    }
+    let mut rows = vec![["authority", "left", "ends", "key"].map(human::dim).to_vec()];
+    for a in all {
+        let c = &a.certificate;
+        let key = match &a.key {
+            KeyPlace::Here if Session::is_locked(a) => "here, encrypted".to_owned(),
+            KeyPlace::Here if !a.folder.join(KEY_FILE).exists() => {
+                open.push(Open {
+                    what: format!("the key of {} is missing: it should be in {}", a.label, a.folder.display()),
+                    remedy: "put it back from a backup (tamga restore), or make a successor: tamga authority rollover"
+                        .into(),
+                });
+                human::bad("missing")
+            }
+            KeyPlace::Here if a.is_root() => human::care("here, not encrypted"),
+            KeyPlace::Here => "here".into(),
+            KeyPlace::Offline(place) => format!("offline in {}", place.display()),
+            KeyPlace::Elsewhere => "on another machine".into(),
+            KeyPlace::Discarded => "thrown away".into(),
+        };
+        let ends = if a.retired { human::dim("retired") } else { c.not_after.date() };
+        if !a.retired && session.now > c.not_after {
+            open.push(Open {
+                what: format!("the authority {} has ended", a.label),
+                remedy: format!(
+                    "a successor: tamga authority create NEW, then tamga authority rollover {} NEW",
+                    a.label
+                ),
+            });
+        }
+        rows.push(vec![human::strong(&a.label), bar(status::part_left(c, session.now)), ends, key]);
+    }
+    format!("{}\n", human::table(&rows))
+}
+
+fn of_certificates(session: &Session, live: &[&Issued], open: &mut Vec<Open>) -> String {
+    let mut rows = vec![["certificate", "left", "ends", "days", "files"].map(human::dim).to_vec()];
+    for (n, i) in live.iter().enumerate() {
+        let c = &i.certificate;
+        let file = i.folder.join(CERTIFICATE_FILE);
+        let found = status::on_disk(c, std::fs::read(&file).ok().as_deref());
+        let files = match &found {
+            OnDisk::AsIssued => "as issued".to_owned(),
+            OnDisk::Missing => human::bad("missing"),
+            OnDisk::Other(_) | OnDisk::Unreadable => human::bad("changed"),
+        };
+        let shown = file.display();
+        match found {
+            OnDisk::AsIssued => {}
+            OnDisk::Missing => open.push(Open {
+                what: format!("the files of {} are not where they were put: {shown}", i.label),
+                remedy: match i.folder.is_dir() {
+                    true => format!("tamga renew {} puts a new pair there", i.label),
+                    false => {
+                        let names = c.name_words().join(" ");
+                        format!("put the folder back; or issue anew: tamga issue {names} --label NEW --into DIR")
+                    }
+                },
+            }),
+            OnDisk::Other(subject) => open.push(Open {
+                what: format!("{shown} is not what was issued for {}: it holds {subject}", i.label),
+                remedy: format!("tamga renew {} puts a new pair there", i.label),
+            }),
+            OnDisk::Unreadable => open.push(Open {
+                what: format!("{shown} holds no certificate any more"),
+                remedy: format!("tamga renew {} puts a new pair there", i.label),
+            }),
+        }
+        let standing = i.standing(session.now);
+        if standing == Standing::Expired || status::is_due(c, session.now) {
+            let how = if standing == Standing::Expired { "has ended" } else { "is due" };
+            open.push(Open { what: format!("{} {how}", i.label), remedy: format!("tamga renew {}", i.label) });
+        }
+        if n < ROWS {
+            rows.push(vec![
+                human::strong(&i.label),
+                bar(status::part_left(c, session.now)),
+                c.not_after.date(),
+                c.not_after.days_after(session.now).to_string(),
+                files,
+            ]);
+        }
+    }
+    if live.is_empty() {
+        return "no certificate is in use: tamga issue NAME\n\n".into();
+    }
+    let more = match live.len().saturating_sub(ROWS) {
+        0 => String::new(),
+        n => format!("and {n} that end later: tamga list --sort ends\n"),
+    };
+    format!("{}{more}\n", human::table(&rows))
+}
+
+/// Each root with the stores that have it and those that lack it; and roots of ours that this data folder does not know.
+fn of_stores(session: &Session, all: &[Authority], open: &mut Vec<Open>) -> Result<(String, Vec<Value>)> {
+    let surveys: Vec<_> =
+        trust::ALL.iter().flat_map(|s| s.survey(&session.machine, &[]).into_iter().map(move |p| (*s, p))).collect();
+    let mut rows = vec![["root", "seen in", "absent from"].map(human::dim).to_vec()];
+    let mut members = Vec::new();
+    for a in all.iter().filter(|a| a.is_root() && !a.retired) {
+        let root = root_of(a)?;
+        let (mut seen, mut absent): (Vec<&str>, Vec<&str>) = (Vec::new(), Vec::new());
+        for (store, place) in &surveys {
+            let row = row_of(session, *store, &root, place);
+            match row.state {
+                State::Present => seen.push(store.id()),
+                State::Unavailable => {}
+                _ => absent.push(store.id()),
+            }
+            members.push(json_of(&row));
+        }
+        seen.dedup();
+        absent.dedup();
+        let or = |names: Vec<&str>| if names.is_empty() { human::dim("none") } else { names.join(", ") };
+        rows.push(vec![human::strong(&a.label), or(seen), or(absent)]);
+    }
+    for (store, place) in &surveys {
+        for (root, _) in ours_in(place, all).into_iter().filter(|(_, known)| !known) {
+            open.push(Open {
+                what: format!("{} is in {}, but this data folder does not know it", root.mark(), store.id()),
+                remedy: "tamga leave takes it out".into(),
+            });
+        }
+    }
+    let text = if rows.len() > 1 { format!("{}\n", human::table(&rows)) } else { String::new() };
+    Ok((text, members))
+}

@@ -1,0 +1,93 @@
+//! The whole at a glance.
+
+use crate::{lab, sandbox};
+use serde_json::Value;
+use tamga_testkit::sandbox::Sandbox;
+
+fn open(s: &Sandbox, code: i32) -> Vec<String> {
+    let v: Value = s.json(&["status"]).expect(code).json();
+    v["open"].as_array().unwrap().iter().map(|o| o["what"].as_str().unwrap().to_owned()).collect()
+}
+
+#[test]
+fn a_lab_in_order_is_good_and_looking_changes_nothing() {
+    let s = lab();
+    let before = s.files("data");
+    let text = s.run(&["status"]).expect(0).out;
+    for word in ["saltmarsh", "charts", "as issued", "not encrypted", "nothing is due"] {
+        assert!(text.contains(word), "{word}: {text}");
+    }
+    assert_eq!(open(&s, 0), [""; 0]);
+    assert_eq!(s.files("data"), before);
+    let nothing = sandbox();
+    assert!(nothing.run(&["status"]).expect(0).out.contains("tamga setup"));
+    assert!(!nothing.path("data").exists(), "looking made a data folder");
+}
+
+#[test]
+fn what_is_due_changed_missing_waiting_or_left_over_is_open_with_the_step_that_closes_it() {
+    let s = lab();
+    // Of a life of 90 days 20 are left.
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
+    let at = |days: i64| tamga_core::moment::Moment::from_unix(i64::try_from(now).unwrap() + days * 86_400).to_string();
+    let aged =
+        ["issue", "gauge-7.saltmarsh.test", "--label", "gauge", "--not-before", &at(-70), "--not-after", &at(20)];
+    s.run(&aged).expect(0);
+    assert_eq!(open(&s, 1), ["gauge is due"]);
+    s.run(&["renew", "gauge", "--valid-for", "90d"]).expect(0);
+    assert_eq!(open(&s, 0), [""; 0]);
+    // Overwritten, cut, gone.
+    std::fs::copy(s.lab("gauge/certificate.pem"), s.lab("charts/certificate.pem")).unwrap();
+    assert!(open(&s, 1)[0].contains("is not what was issued for charts: it holds CN=gauge-7.saltmarsh.test"));
+    std::fs::write(s.lab("charts/certificate.pem"), "-----BEGIN").unwrap();
+    assert!(open(&s, 1)[0].contains("holds no certificate any more"));
+    std::fs::remove_dir_all(s.lab("charts")).unwrap();
+    assert!(open(&s, 1)[0].contains("are not where they were put"));
+    assert!(s.run(&["status"]).out.contains("put the folder back"));
+    // With the folder there again the step that is told works.
+    std::fs::create_dir(s.lab("charts")).unwrap();
+    assert!(s.run(&["status"]).out.contains("tamga renew charts puts a new pair there"));
+    s.run(&["renew", "charts"]).expect(0);
+    assert_eq!(open(&s, 0), [""; 0]);
+    s.run(&["request", "archive.saltmarsh.test"]).expect(0);
+    assert!(open(&s, 1)[0].contains("waits for its certificate"));
+    std::fs::remove_file(s.path("data/authorities/saltmarsh/private-key.pem")).unwrap();
+    assert!(open(&s, 1).iter().any(|o| o.contains("the key of saltmarsh is missing")));
+    // A root of another data folder in a store.
+    s.run(&["--data-dir", "other", "authority", "create", "buoys"]).expect(0);
+    let state = tamga_testkit::stand_ins::security(&s);
+    s.run(&["--data-dir", "other", "trust", "add", "--stores", "macos-user"]).expect(0);
+    assert!(state.exists() && open(&s, 1).iter().any(|o| o.contains("tamga-buoys-") && o.contains("does not know")));
+}
+
+#[test]
+fn metrics_are_in_the_open_text_format() {
+    let s = lab();
+    s.run(&["status", "--metrics", "tamga.prom"]).expect(0);
+    let text = std::fs::read_to_string(s.lab("tamga.prom")).unwrap();
+    assert!(text.ends_with("# EOF\n"), "{text}");
+    let end = s.json(&["list"]).json()["certificates"][0]["not_after"].as_str().unwrap().to_owned();
+    let end = tamga_core::moment::Moment::parse(&end).unwrap().unix();
+    let sample = text.lines().find(|l| l.starts_with("tamga_certificate_end_seconds{label=\"charts\"")).unwrap();
+    assert_eq!(sample.rsplit(' ').next().unwrap(), end.to_string());
+    let mut family = String::new();
+    for line in text.lines() {
+        match line.strip_prefix("# ") {
+            Some("EOF") => {}
+            Some(rest) => {
+                let words: Vec<&str> = rest.splitn(3, ' ').collect();
+                assert!(["TYPE", "UNIT", "HELP"].contains(&words[0]) && words.len() == 3, "{line}");
+                if words[0] == "TYPE" {
+                    family = words[1].to_owned();
+                }
+                assert_eq!(words[1], family, "{line}");
+                assert!(words[0] != "UNIT" || family.ends_with(&format!("_{}", words[2])), "{line}");
+            }
+            None => {
+                let (name, value) = line.rsplit_once(' ').unwrap();
+                assert!(name.starts_with(&family) && value.parse::<i64>().is_ok(), "{line}");
+            }
+        }
+    }
+    s.run(&["status", "--metrics", "nowhere/tamga.prom"]).expect(4);
+}

@@ -28,7 +28,7 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
         Ok(done) => {
             if json {
                 print_json(name, done.code == exit::GOOD, done.json);
-            } else if matches!(name, "completions" | "recipe") {
+            } else if matches!(name, "completions" | "recipe" | "schedule") {
                 human::as_it_is(&done.text);
             } else if !common.quiet && common.format == Format::Text {
                 human::out(&done.text);

@@ -38,6 +38,7 @@ pub mod redirect;
 pub mod renew;
 pub mod report;
 pub mod request;
+pub mod schedule;
 pub mod secret;
 pub mod sign;
 pub mod signature;

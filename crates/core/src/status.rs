@@ -4,6 +4,7 @@
 use crate::cert::Certificate;
 use crate::form::pem;
 use crate::moment::Moment;
+use crate::renew::is_due;
 use crate::report::{Authority, Issued};
 use std::fmt::Write;
 
@@ -12,12 +13,6 @@ pub fn part_left(c: &Certificate, now: Moment) -> u8 {
     let whole = (c.not_after.unix() - c.not_before.unix()).max(1);
     let left = (c.not_after.unix() - now.unix()).clamp(0, whole);
     u8::try_from(left.saturating_mul(100) / whole).unwrap_or(100)
-}
-
-/// True once a third of its life is left or less: then it is renewed.
-pub fn is_due(c: &Certificate, now: Moment) -> bool {
-    let whole = c.not_after.unix() - c.not_before.unix();
-    3 * (c.not_after.unix() - now.unix()) <= whole
 }
 
 /// A file that should hold a certificate.
@@ -72,7 +67,7 @@ pub fn metrics(authorities: &[Authority], issued: &[Issued], now: Moment) -> Str
         let end = a.certificate.not_after.unix();
         let _ = writeln!(out, "tamga_authority_end_seconds{{label=\"{}\"}} {end}", quoted(&a.label));
     }
-    let due = live.iter().filter(|i| is_due(&i.certificate, now)).count();
+    let due = live.iter().filter(|i| is_due(&i.certificate, None, now)).count();
     let _ = write!(
         out,
         "# TYPE tamga_certificates_due gauge\n# HELP tamga_certificates_due Certificates of whose life a third or less is left.\n\

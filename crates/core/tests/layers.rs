@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 42] = [
+const LAYERS: [&str; 43] = [
     "text",
     "secret",
     "error",
@@ -44,6 +44,7 @@ const LAYERS: [&str; 42] = [
     "pairs",
     "difference",
     "status",
+    "schedule",
     "export",
     "recipe",
     "fault",

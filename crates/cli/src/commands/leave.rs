@@ -89,7 +89,7 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
             r.place.display()
         ));
     }
-    for line in super::identity::clear(session) {
+    for line in super::identity::clear(session).into_iter().chain(super::schedule::clear(session)) {
         match line {
             Ok(done) => text.push_str(&done),
             Err(left) => {

@@ -18,6 +18,7 @@ pub(crate) mod renew;
 pub(crate) mod repair;
 pub(crate) mod request;
 pub(crate) mod revoke;
+pub(crate) mod schedule;
 pub(crate) mod serve;
 pub(crate) mod setup;
 pub(crate) mod show;
@@ -54,6 +55,7 @@ pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
         Command::Check(args) => check::run(session, &args),
         Command::Explain(args) => explain::run(session, &args),
         Command::Serve(args) => serve::run(session, &args),
+        Command::Schedule(args) => schedule::run(session, &args),
         Command::Status(args) => status::run(session, &args),
         Command::Repair(args) => repair::run(session, &args),
         Command::Completions(args) => Ok(completions::run(&args)),

@@ -7,6 +7,7 @@ use crate::words::{human, json};
 use serde_json::{Value, json};
 use std::path::PathBuf;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::renew;
 use tamga_core::report::{Authority, Issued, KeyPlace, Standing};
 use tamga_core::status::{self, OnDisk};
 use tamga_core::trust::{self, State};
@@ -79,7 +80,7 @@ pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
         .iter()
         .map(|i| {
             let mut v = json::listed(i, session.now);
-            v["due"] = json!(status::is_due(&i.certificate, session.now));
+            v["due"] = json!(renew::is_due(&i.certificate, None, session.now));
             v
         })
         .collect();
@@ -174,7 +175,7 @@ fn of_certificates(session: &Session, live: &[&Issued], open: &mut Vec<Open>) ->
             }),
         }
         let standing = i.standing(session.now);
-        if standing == Standing::Expired || status::is_due(c, session.now) {
+        if standing == Standing::Expired || renew::is_due(c, None, session.now) {
             let how = if standing == Standing::Expired { "has ended" } else { "is due" };
             open.push(Open { what: format!("{} {how}", i.label), remedy: format!("tamga renew {}", i.label) });
         }

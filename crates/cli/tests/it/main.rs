@@ -27,6 +27,7 @@ mod recipes;
 mod redirects;
 mod remembered;
 mod rights;
+mod schedule;
 mod serve;
 mod servers;
 mod setup;

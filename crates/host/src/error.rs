@@ -24,6 +24,14 @@ pub enum Error {
         /// The command that does it.
         command: String,
     },
+    /// Nobody answered there, or not as hoped.
+    #[error("{what} could not be fetched")]
+    Unreached {
+        /// The address.
+        what: String,
+        /// Why.
+        detail: String,
+    },
     /// A link in an image leads out of it.
     #[error("{} would be changed outside of the image", path.display())]
     OutOfImage {
@@ -160,6 +168,7 @@ impl Told for Error {
         match self {
             Error::File { .. } => "file-failed",
             Error::NeedsRights { .. } => "rights-needed",
+            Error::Unreached { .. } => "unreached",
             Error::OutOfImage { .. } => "out-of-image",
             Error::OpenToOthers { .. } => "open-to-others",
             Error::InTheWay { .. } => "file-in-the-way",
@@ -186,6 +195,7 @@ impl Told for Error {
         match self {
             Error::File { source, .. } | Error::Port { source, .. } => io_words(source),
             Error::NeedsRights { .. } => "it belongs to the machine, and only root may change it".into(),
+            Error::Unreached { detail, .. } => detail.clone(),
             Error::OutOfImage { leads, .. } => format!("a link in it leads to {}, on this machine", leads.display()),
             Error::OpenToOthers { who, .. } => format!("{who} may change it, and so what root would do"),
             Error::InTheWay { .. } => {
@@ -215,6 +225,7 @@ impl Told for Error {
                 _ => "look at that path, then run the same command again".into(),
             },
             Error::NeedsRights { command, .. } => command.clone(),
+            Error::Unreached { .. } => "see that the other machine still hands it out, at this address and port".into(),
             Error::OutOfImage { .. } => "take the link out of the image, then run the same command again".into(),
             Error::OpenToOthers { path, .. } => {
                 format!("chown root {0} && chmod go-w {0}; or call Tamga as the owner, without sudo", path.display())

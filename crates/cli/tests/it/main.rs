@@ -10,6 +10,7 @@ mod check;
 mod contract;
 mod demo;
 mod environment;
+mod everywhere;
 mod export;
 mod firefox;
 mod hosts;

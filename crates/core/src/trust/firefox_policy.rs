@@ -59,11 +59,7 @@ impl Store for FirefoxPolicy {
             }
         }
         if place.hindrance.is_none() && !look.has_rights() {
-            place.hindrance = Some(Hindrance {
-                why: "it belongs to the machine: root's rights are needed".into(),
-                remedy: "sudo tamga trust add --scope machine".into(),
-                absent: false,
-            });
+            place.hindrance = Some(super::needs_rights());
         }
         vec![place]
     }

@@ -3,7 +3,7 @@
 //! A root counts if it stands in a keychain *and* has trust settings that say so: each of the two alone is nothing. The system
 //! asks the person in a dialog of its own before it changes the settings.
 
-use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store, label_of_mark};
+use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store, label_in_name, label_of_mark};
 use crate::cert::Certificate;
 use crate::form::pem;
 use crate::ports::Look;
@@ -83,11 +83,7 @@ impl Store for Macos {
             }
         }
         if self.0 == Scope::Machine && place.hindrance.is_none() && !look.has_rights() {
-            place.hindrance = Some(Hindrance {
-                why: "it belongs to the machine: root's rights are needed".into(),
-                remedy: "sudo tamga trust add --scope machine".into(),
-                absent: false,
-            });
+            place.hindrance = Some(super::needs_rights());
         }
         vec![place]
     }
@@ -157,10 +153,8 @@ fn seen(store: &Macos, look: &dyn Look, keychain: &str) -> Result<Vec<Entry>, St
 
 /// A keychain keeps no name of ours: a root of Tamga's is known by the common name that it was given.
 fn mark(c: &Certificate) -> Option<String> {
-    let name = c.subject_words();
-    let label = name.split("CN=").nth(1)?.split(" root (Tamga, tests only)").next()?;
-    let mark = format!("tamga-{label}-{}", &c.sha256()[..8]);
-    (name.contains(" root (Tamga, tests only)") && label_of_mark(&mark, c).is_some()).then_some(mark)
+    let mark = format!("tamga-{}-{}", label_in_name(c)?, &c.sha256()[..8]);
+    label_of_mark(&mark, c).is_some().then_some(mark)
 }
 
 /// As the command writes it: SHA-1, upper-case hex. It is a name here, not a proof.

@@ -63,6 +63,13 @@ pub fn label_of_mark<'a>(mark: &'a str, certificate: &Certificate) -> Option<&'a
     certificate.sha256().starts_with(short).then_some(label).filter(|_| short.len() == 8)
 }
 
+/// The label in a common name that Tamga gives its roots; None for any other name.
+pub fn label_in_name(c: &Certificate) -> Option<String> {
+    let words = c.subject_words();
+    let (label, _) = words.split("CN=").nth(1)?.split_once(" root (Tamga, tests only)")?;
+    crate::label::Label::parse(label).ok().map(|l| l.to_string())
+}
+
 /// A root in a place.
 #[derive(Clone, Debug)]
 pub struct Entry {
@@ -102,6 +109,15 @@ pub struct Hindrance {
     pub remedy: String,
     /// True if the place is not there at all, so that nobody needs it.
     pub absent: bool,
+}
+
+/// What keeps a person without root's rights from the machine's stores.
+pub(crate) fn needs_rights() -> Hindrance {
+    Hindrance {
+        why: "it belongs to the machine: root's rights are needed".into(),
+        remedy: "sudo tamga trust add --scope machine; or the same command again with --elevate".into(),
+        absent: false,
+    }
 }
 
 /// What is wanted.

@@ -230,11 +230,7 @@ fn hindrance(look: &dyn Look) -> Option<Hindrance> {
         });
     }
     if !look.has_rights() {
-        return Some(Hindrance {
-            why: "it belongs to the machine: root's rights are needed".into(),
-            remedy: "sudo tamga trust add --scope machine".into(),
-            absent: false,
-        });
+        return Some(super::needs_rights());
     }
     None
 }

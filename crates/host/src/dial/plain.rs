@@ -17,15 +17,52 @@ pub struct Answered {
     pub location: Option<String>,
 }
 
-/// Asks for a path over plain HTTP. In: the host as it stands in the address, with its port where that is not 80.
-pub fn ask(address: SocketAddr, host: &str, path: &str) -> Result<Answered, Missed> {
-    let missed = |code, detail: String| Missed { code, detail };
-    let mut socket = TcpStream::connect_timeout(&address, CONNECT).map_err(|e| match e.kind() {
-        ErrorKind::TimedOut => missed(Code::SilentConnection, format!("{address} does not answer within 5 seconds")),
-        _ => missed(Code::RefusedConnection, format!("{address}: nothing listens there")),
+fn connect(address: SocketAddr) -> Result<TcpStream, Missed> {
+    let socket = TcpStream::connect_timeout(&address, CONNECT).map_err(|e| match e.kind() {
+        ErrorKind::TimedOut => {
+            Missed { code: Code::SilentConnection, detail: format!("{address} does not answer within 5 seconds") }
+        }
+        _ => Missed { code: Code::RefusedConnection, detail: format!("{address}: nothing listens there") },
     })?;
     let _ = socket.set_read_timeout(Some(ANSWER));
     let _ = socket.set_write_timeout(Some(ANSWER));
+    Ok(socket)
+}
+
+/// Fetches what lies at a path, at most `most` bytes. Redirects are not followed: what is fetched is proved by its fingerprint, and
+/// needs no detours.
+pub fn fetch(address: SocketAddr, host: &str, path: &str, most: u64) -> Result<Vec<u8>, Missed> {
+    let missed = |detail: String| Missed { code: Code::OtherProtocol, detail };
+    let mut socket = connect(address)?;
+    // HTTP/1.0: the answer comes in one piece and ends with the connection (RFC 1945).
+    let request = format!("GET {path} HTTP/1.0\r\nHost: {host}\r\nUser-Agent: tamga\r\n\r\n");
+    socket.write_all(request.as_bytes()).map_err(|e| missed(format!("{address}: {e}")))?;
+    let mut whole = Vec::new();
+    let until = std::time::Instant::now() + 2 * ANSWER;
+    let mut piece = [0; 4096];
+    loop {
+        match socket.read(&mut piece) {
+            Ok(0) => break,
+            Ok(n) => whole.extend_from_slice(&piece[..n]),
+            Err(e) => return Err(missed(format!("{address}: it stopped in the middle ({e})"))),
+        }
+        if whole.len() as u64 > HEAD + most || std::time::Instant::now() > until {
+            return Err(missed(format!("{address}: what it sends is too long, or comes too slowly")));
+        }
+    }
+    let answered = parsed(&whole).ok_or_else(|| missed(format!("{address}: its answer is not HTTP")))?;
+    let head = whole.windows(4).position(|w| w == b"\r\n\r\n");
+    match (answered.status, head) {
+        (200, Some(at)) if (whole.len() - at) as u64 <= most + 4 => Ok(whole.split_off(at + 4)),
+        (200, _) => Err(missed(format!("{address}: what it sends is too long"))),
+        (status, _) => Err(missed(format!("{address}: it answers with the status {status}"))),
+    }
+}
+
+/// Asks for a path over plain HTTP. In: the host as it stands in the address, with its port where that is not 80.
+pub fn ask(address: SocketAddr, host: &str, path: &str) -> Result<Answered, Missed> {
+    let missed = |code, detail: String| Missed { code, detail };
+    let mut socket = connect(address)?;
     let request = format!("GET {path} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: tamga\r\nConnection: close\r\n\r\n");
     let mut head = Vec::new();
     let read = socket.write_all(request.as_bytes()).and_then(|()| read_head(&mut socket, &mut head));

@@ -62,7 +62,8 @@ struct Told {
     text: String,
     json: Value,
     code: u8,
-    line: String,
+    /// Its row among those that are not good.
+    row: Option<Vec<String>>,
     section: String,
     findings: Vec<Code>,
 }
@@ -135,16 +136,17 @@ fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Told {
         }
     }
     let words: Vec<&str> = findings.iter().map(|f| f.word()).collect();
-    let line = match c.code {
-        exit::GOOD => String::new(),
-        exit::SURROUNDINGS => format!("  {} {}  {}\n", human::care("not reached"), c.target, words.join(" ")),
-        _ => format!("  {} {}  {}\n", human::bad("would warn"), c.target, words.join(" ")),
+    let verdict = match c.code {
+        exit::GOOD => None,
+        exit::SURROUNDINGS => Some(human::care("not reached")),
+        _ => Some(human::bad("would warn")),
     };
+    let row = verdict.map(|v| vec![v, c.target.clone(), words.join(" ")]);
     let at_length = !many || session.common.verbose;
     let text = if at_length { report::words(c, session.common.verbose) } else { String::new() };
     let json = if session.common.format == Format::Text { Value::Null } else { report::json_of(c) };
     let section = if paged { page::section(c) } else { String::new() };
-    Told { text, json, code: c.code, line, section, findings }
+    Told { text, json, code: c.code, row, section, findings }
 }
 
 fn code(told: &[Told]) -> u8 {
@@ -181,7 +183,8 @@ fn summary(told: &[Told]) -> String {
         rows.extend(counted.iter().map(|(word, n)| vec![human::strong(word), n.to_string()]));
         text.push_str(&format!("\n{}\n", human::table(&rows)));
     }
-    told.iter().for_each(|t| text.push_str(&t.line));
+    let rows: Vec<Vec<String>> = told.iter().filter_map(|t| t.row.clone()).collect();
+    text.push_str(&human::table(&rows));
     if bad + unreached > 0 {
         text.push_str(&format!(
             "{} tamga explain FINDING, or tamga check with one of these targets\n",

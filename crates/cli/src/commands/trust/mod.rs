@@ -17,6 +17,7 @@ use tamga_core::trust::{self, Goal, Place, Root, Scope, State, Store};
 mod apply;
 mod environment;
 mod exceptions;
+mod fetched;
 mod image;
 mod swap;
 mod words;
@@ -47,6 +48,12 @@ pub(crate) struct TrustArgs {
     root: Option<String>,
     #[command(flatten)]
     pub(crate) stores: StoreArgs,
+    /// A root that another machine hands out over plain HTTP, instead of ROOT
+    #[arg(long, value_name = "http://HOST:PORT", conflicts_with = "root")]
+    url: Option<String>,
+    /// Its SHA-256, read from the other machine's own screen
+    #[arg(long, value_name = "SHA256", requires = "url")]
+    fingerprint: Option<String>,
     /// Take in a root's file in spite of exactly this objection (repeatable)
     #[arg(long, value_name = "CODE")]
     accept: Vec<String>,
@@ -112,6 +119,13 @@ pub(crate) fn absolute(bundles: &[PathBuf]) -> Vec<PathBuf> {
 }
 
 fn roots(session: &Session, args: &TrustArgs, all: &[Authority], goal: Option<Goal>) -> Result<Vec<Root>> {
+    if let Some(url) = &args.url {
+        let root = fetched::root(url, args.fingerprint.as_deref())?;
+        if goal == Some(Goal::Add) {
+            taken(session, &root, &super::issue::accepted(&args.accept)?)?;
+        }
+        return Ok(vec![root]);
+    }
     let typed = args.root.as_deref();
     if let Some(typed) = typed
         && !all.iter().any(|a| a.label == typed)
@@ -276,6 +290,7 @@ fn status(session: &Session, args: &TrustArgs) -> Result<Done> {
     let all = session.authorities()?;
     let mut meant: Vec<Root> = match &args.root {
         Some(_) => roots(session, args, &all, None)?,
+        None if args.url.is_some() => roots(session, args, &all, None)?,
         None => {
             let roots = all.iter().filter(|a| a.is_root());
             roots.map(|a| Root { label: a.label.clone(), certificate: a.certificate.clone() }).collect()

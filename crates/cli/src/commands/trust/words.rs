@@ -38,16 +38,19 @@ pub(crate) fn words(rows: &[Row]) -> String {
         ]);
     }
     let mut text = human::table(&cells);
-    for r in rows {
-        if let Some(why) = &r.why {
-            text.push_str(&format!(
-                "{} {}: {why}\n",
-                if r.code == 0 { human::dim("note") } else { human::bad("failed") },
-                r.store
-            ));
-            if let Some(remedy) = &r.remedy {
-                text.push_str(&format!("  {}  {remedy}\n", human::dim("do:")));
-            }
+    // Stores with the same trouble and the same step are told together.
+    let same = |a: &Row, b: &Row| (&a.why, &a.remedy, a.code == 0) == (&b.why, &b.remedy, b.code == 0);
+    for (at, r) in rows.iter().enumerate() {
+        let Some(why) = &r.why else { continue };
+        if rows[..at].iter().any(|earlier| same(earlier, r)) {
+            continue;
+        }
+        let mut stores: Vec<&str> = rows[at..].iter().filter(|other| same(other, r)).map(|other| other.store).collect();
+        stores.dedup();
+        let word = if r.code == 0 { human::dim("note") } else { human::bad("failed") };
+        text.push_str(&format!("{word} {}: {why}\n", stores.join(", ")));
+        if let Some(remedy) = &r.remedy {
+            text.push_str(&format!("  {}  {remedy}\n", human::dim("do:")));
         }
     }
     text

@@ -12,6 +12,7 @@ mod demo;
 mod environment;
 mod everywhere;
 mod export;
+mod fetched;
 mod firefox;
 mod hosts;
 mod identity;

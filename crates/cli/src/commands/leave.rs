@@ -25,10 +25,11 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
     let bundles: Vec<PathBuf> =
         args.bundle.iter().map(|b| std::path::absolute(b).unwrap_or_else(|_| b.clone())).collect();
     let authorities = session.authorities()?;
+    let leaves = stores::own_leaves(session)?;
     let mut found: Vec<(&'static dyn trust::Store, Root, bool)> = Vec::new();
     for store in trust::ALL {
         for place in store.survey(&session.machine, &bundles) {
-            for (root, known) in stores::ours_in(&place, &authorities) {
+            for (root, known) in stores::ours_in(&place, &authorities, &leaves) {
                 if !found.iter().any(|(s, r, _)| s.id() == store.id() && r.certificate == root.certificate) {
                     found.push((*store, root, known));
                 }

@@ -1,6 +1,6 @@
 //! `tamga status`: the whole at a glance. It looks and changes nothing.
 
-use super::trust::{json_of, ours_in, root_of, row_of};
+use super::trust::{json_of, ours_in, own_leaves, root_of, row_of};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};
@@ -203,6 +203,7 @@ fn of_certificates(session: &Session, live: &[&Issued], open: &mut Vec<Open>) ->
 fn of_stores(session: &Session, all: &[Authority], open: &mut Vec<Open>) -> Result<(String, Vec<Value>)> {
     let surveys: Vec<_> =
         trust::ALL.iter().flat_map(|s| s.survey(&session.machine, &[]).into_iter().map(move |p| (*s, p))).collect();
+    let leaves = own_leaves(session)?;
     let mut rows = vec![["root", "seen in", "absent from"].map(human::dim).to_vec()];
     let mut members = Vec::new();
     for a in all.iter().filter(|a| a.is_root() && !a.retired) {
@@ -223,7 +224,7 @@ fn of_stores(session: &Session, all: &[Authority], open: &mut Vec<Open>) -> Resu
         rows.push(vec![human::strong(&a.label), or(seen), or(absent)]);
     }
     for (store, place) in &surveys {
-        for (root, _) in ours_in(place, all).into_iter().filter(|(_, known)| !known) {
+        for (root, _) in ours_in(place, all, &leaves).into_iter().filter(|(_, known)| !known) {
             open.push(Open {
                 what: format!("{} is in {}, but this data folder does not know it", root.mark(), store.id()),
                 remedy: "tamga leave takes it out".into(),

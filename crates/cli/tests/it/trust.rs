@@ -201,3 +201,41 @@ fn an_older_root_of_the_same_name_is_told_and_taken_out_with_a_yes() {
     // Somebody else's root of whatever name is nobody's to offer.
     assert!(!s.run(&[&["trust", "add"], &stores[..]].concat()).expect(0).out.contains("older"));
 }
+
+#[test]
+fn a_certificate_that_is_no_ca_goes_only_where_a_store_can_hold_it_for_servers() {
+    let s = lab();
+    // A leaf of an authority: its root is what belongs there.
+    let leaf = s.run(&["trust", "add", "charts/certificate.pem"]).expect(3);
+    assert!(leaf.err.contains("no CA") && leaf.err.contains("tamga trust add ROOT.pem"), "{}", leaf.err);
+    // Somebody else's self-signed one: each client's own way, or by knowing acceptance.
+    s.run(&["--data-dir", "other", "issue", "localhost", "--self-signed", "--label", "theirs"]).expect(0);
+    let foreign = s.run(&["trust", "add", "theirs/certificate.pem"]).expect(3);
+    assert!(foreign.err.contains("curl --cacert") && foreign.err.contains("--accept"), "{}", foreign.err);
+    std::fs::write(s.lab("bundle.pem"), "# the lab's\n").unwrap();
+    let bundle = ["--stores", "bundle,chromium", "--bundle", "bundle.pem"];
+    let accept = ["trust", "add", "theirs/certificate.pem", "--accept", "intermediate-not-a-ca"];
+    s.run(&[&accept[..], &bundle].concat()).expect(5);
+    s.run(&[&["trust", "remove", "theirs/certificate.pem"][..], &bundle].concat()).expect(0);
+    // Our own by its label.
+    s.run(&["issue", "localhost", "--self-signed", "--label", "own"]).expect(0);
+    let v = s.json(&[&["trust", "add", "own"][..], &bundle].concat()).expect(5).json();
+    let rows = v["stores"].as_array().unwrap();
+    let of = |store: &str| rows.iter().find(|r| r["store"] == store).unwrap_or_else(|| panic!("{v}"));
+    assert_eq!((of("bundle")["state"].as_str(), of("bundle")["change"].as_str()), (Some("present"), Some("added")));
+    assert!(of("chromium")["why"].to_string().contains("authorities only"), "{v}");
+    let status = s.json(&["trust", "status", "--bundle", "bundle.pem"]).json();
+    assert_eq!(status["leftovers"].as_array().unwrap().len(), 0, "{status}");
+    if has(&["curl"]) {
+        let site = tamga_testkit::site::Site::start(&s, &["own"]);
+        let ran = std::process::Command::new("curl")
+            .args(["-q", "-sS", "--noproxy", "*", "--capath", "/nowhere", "--cacert", "bundle.pem"])
+            .arg(format!("https://localhost:{}/", site.port))
+            .current_dir(s.lab(""))
+            .output()
+            .unwrap();
+        assert!(ran.status.success(), "{ran:?}");
+    }
+    s.run(&["leave", "--yes", "--bundle", "bundle.pem"]).expect(0);
+    assert_eq!(std::fs::read_to_string(s.lab("bundle.pem")).unwrap(), "# the lab's\n");
+}

@@ -23,7 +23,8 @@ pub struct Paths {
 
 /// Searches paths from `leaf` over `intermediates` to `anchors`, by name. Signatures are not looked at here.
 ///
-/// `by_identifier`: an issuer whose key identifier contradicts the certificate's is no candidate (OpenSSL does so).
+/// `by_identifier`: an issuer whose key identifier contradicts the certificate's is no candidate, and what signed itself has no other issuer
+/// (OpenSSL does so).
 pub fn search(
     leaf: &Certificate,
     intermediates: &[Certificate],
@@ -54,6 +55,13 @@ impl Search<'_> {
             return;
         }
         let Some(top) = path.last().cloned() else { return };
+        // OpenSSL looks for no other issuer of what signed itself, whatever root bears the same name (measured with curl 7.88).
+        if self.by_identifier && top.is_self_signed() {
+            if path.len() > self.found.dead_end.len() {
+                self.found.dead_end.clone_from(path);
+            }
+            return;
+        }
         let mut ended = true;
         for anchor in self.anchors {
             if self.may_issue(anchor, &top) && !path.contains(anchor) && self.found.complete.len() < MOST_PATHS {

@@ -251,9 +251,11 @@ fn leaf_key(case: &Case<'_>) -> Vec<Fault> {
     refused.map(|code| fault(code, 0, strength.to_string())).into_iter().collect()
 }
 
-/// A leaf in the store: Chromium takes it as a root only if it does not deny being one.
+/// A leaf in the store: Chromium takes it as a root only if it does not deny being one, by basicConstraints or by a key usage that
+/// does not let it sign (both measured with Chromium 156).
 fn leaf_as_anchor(case: &Case<'_>) -> Vec<Fault> {
-    let denies = case.path[0].basic.is_some_and(|b| !b.ca);
+    let leaf = &case.path[0];
+    let denies = leaf.basic.is_some_and(|b| !b.ca) || leaf.usage.is_some_and(|u| !u.key_cert_sign);
     if case.leaf_is_anchor() && denies && case.policy.leaf_anchor == LeafAnchor::TakenUnlessNoCa {
         return vec![fault(Code::IntermediateNotACa, 0, "it is trusted as a root but says that it is none")];
     }

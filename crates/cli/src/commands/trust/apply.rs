@@ -64,6 +64,11 @@ pub(super) fn at(
         opened = super::swap::again(session, store, place, bundles);
         place = &opened;
     }
+    let unfit;
+    if let Some(why) = super::leaf::hindrance(&root.certificate, store.id()).filter(|_| goal == Goal::Add && wanted) {
+        unfit = Place { hindrance: Some(why), ..place.clone() };
+        place = &unfit;
+    }
     let mut row = row_of(session, store, root, place);
     let planned = store.change(goal, root, place, &session.machine);
     match &place.hindrance {

@@ -19,6 +19,7 @@ mod environment;
 mod exceptions;
 mod fetched;
 mod image;
+mod leaf;
 mod swap;
 mod words;
 
@@ -26,6 +27,7 @@ pub(crate) use apply::{Row, apply, row_of};
 use environment::EnvironmentArgs;
 pub(crate) use environment::{RunArgs, run as run_program};
 pub(crate) use exceptions::forget_all;
+pub(crate) use leaf::own as own_leaves;
 pub(crate) use swap::{beside, everywhere, swap};
 pub(crate) use words::{code_of, json_of, words};
 
@@ -132,10 +134,17 @@ fn roots(session: &Session, args: &TrustArgs, all: &[Authority], goal: Option<Go
         && Path::new(typed).is_file()
     {
         let root = root_file(typed)?;
+        let own = leaf::own(session)?.into_iter().find(|l| l.certificate == root.certificate);
+        if let Some(own) = own {
+            return Ok(vec![own]);
+        }
         if goal == Some(Goal::Add) && !all.iter().any(|a| a.certificate == root.certificate) {
             taken(session, &root, &super::issue::accepted(&args.accept)?)?;
         }
         return Ok(vec![root]);
+    }
+    if let Some(own) = leaf::own(session)?.into_iter().find(|l| Some(l.label.as_str()) == typed) {
+        return Ok(vec![own]);
     }
     Ok(vec![root_of(authority::choose(typed, all, false)?)?])
 }
@@ -165,6 +174,9 @@ fn root_file(typed: &str) -> Result<Root> {
 
 /// Refuses a root from elsewhere that hinders or endangers whoever trusts it: in a store it would only look like a good one.
 fn taken(session: &Session, root: &Root, accepted: &[Code]) -> Result<()> {
+    if !root.certificate.is_ca() {
+        return leaf::objection(&root.certificate, accepted);
+    }
     let findings = import::examine(&root.certificate, &[], session.now, accepted)?;
     let open = findings.iter().find(|f| f.code == Code::Unconstrained && !accepted.contains(&f.code));
     match open {
@@ -268,12 +280,19 @@ fn dry(session: &Session, stores: &[&'static dyn Store], root: &Root, bundles: &
 }
 
 /// Roots that bear our mark or stand in the ledger, wherever they are found in a place.
-pub(crate) fn ours_in(place: &Place, authorities: &[Authority]) -> Vec<(Root, bool)> {
+pub(crate) fn ours_in(place: &Place, authorities: &[Authority], leaves: &[Root]) -> Vec<(Root, bool)> {
     let mut out: Vec<(Root, bool)> = Vec::new();
     for e in &place.entries {
         let is_its = |a: &&Authority| a.certificate == e.certificate || a.earlier.contains(&e.certificate);
         let known = authorities.iter().find(is_its);
         let marked = e.mark.as_deref().and_then(|m| trust::label_of_mark(m, &e.certificate));
+        let own = leaves.iter().find(|l| l.certificate == e.certificate);
+        if let Some(own) = own {
+            if !out.iter().any(|(r, _)| r.certificate == own.certificate) {
+                out.push((own.clone(), true));
+            }
+            continue;
+        }
         let root = match (known, marked) {
             (Some(a), _) => Root { label: a.label.clone(), certificate: e.certificate.clone() },
             (None, Some(label)) => Root { label: label.to_owned(), certificate: e.certificate.clone() },
@@ -302,11 +321,18 @@ fn status(session: &Session, args: &TrustArgs) -> Result<Done> {
         chosen(&args.stores)?
     };
     let wanted = chosen(&args.stores)?;
+    let leaves = leaf::own(session)?;
     let (mut rows, mut orphans) = (Vec::new(), Vec::new());
     let mut surveys = Vec::new();
     for store in everything {
         for place in store.survey(&session.machine, &bundles(&args.stores)) {
-            for (root, known) in ours_in(&place, &all) {
+            for (root, known) in ours_in(&place, &all, &leaves) {
+                let leaf = known
+                    && !all.iter().any(|a| a.certificate == root.certificate || a.earlier.contains(&root.certificate));
+                if leaf && args.root.is_none() && !meant.iter().any(|m| m.certificate == root.certificate) {
+                    meant.push(root);
+                    continue;
+                }
                 if !known && !meant.iter().any(|m| m.certificate == root.certificate) && args.root.is_none() {
                     orphans.push(root.mark());
                     meant.push(root);

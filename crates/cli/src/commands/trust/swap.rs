@@ -17,7 +17,7 @@ fn places(session: &Session, a: &Authority, bundles: &[PathBuf]) -> Vec<At> {
     let mut out: Vec<At> = Vec::new();
     for store in trust::ALL {
         for place in store.survey(&session.machine, bundles) {
-            if ours_in(&place, std::slice::from_ref(a)).iter().any(|(root, _)| is_its(root)) {
+            if ours_in(&place, std::slice::from_ref(a), &[]).iter().any(|(root, _)| is_its(root)) {
                 out.push((*store, place));
             }
         }
@@ -54,7 +54,7 @@ pub(super) fn older(
                 r.certificate != new.certificate
                     && tamga_core::cert::subject::same(&r.certificate.subject, &new.certificate.subject)
             };
-            for (old, _) in ours_in(&place, authorities).into_iter().filter(|(r, _)| same(r)) {
+            for (old, _) in ours_in(&place, authorities, &[]).into_iter().filter(|(r, _)| same(r)) {
                 let what =
                     format!("an older root of the same name, {}, stands in {}", old.mark(), place.place.display());
                 if crate::ask::confirm(session, &format!("{what}: take it out?")) == Some(true) {

@@ -12,6 +12,7 @@ use std::io::{ErrorKind, Read, Write};
 use std::net::{IpAddr, SocketAddr, TcpStream, ToSocketAddrs};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
+use tamga_core::cert::Certificate;
 use tamga_core::finding::Code;
 use tamga_core::name::Name;
 
@@ -231,13 +232,21 @@ struct Notes {
 }
 
 /// A signature that is wrong ends the handshake, as in every client: that server has another key. What cannot be verified here (a kind
-/// of key that is not known, a certificate that does not parse) is left to the judgement of the chain.
+/// of key that is not known, one so short that the library calls every signature of it wrong, a certificate that does not parse) is
+/// left to the judgement of the chain.
 fn unless_wrong(
+    leaf: &CertificateDer<'_>,
     verified: Result<HandshakeSignatureValid, rustls::Error>,
 ) -> Result<HandshakeSignatureValid, rustls::Error> {
     use rustls::CertificateError::BadSignature;
+    use tamga_core::key::Strength;
+    let short = |c: Certificate| matches!(c.key.strength(), Strength::Rsa(bits) if bits < 2048);
     match verified {
-        Err(e @ rustls::Error::InvalidCertificate(BadSignature)) => Err(e),
+        Err(e @ rustls::Error::InvalidCertificate(BadSignature))
+            if !Certificate::read(leaf, "what the server sent").is_ok_and(short) =>
+        {
+            Err(e)
+        }
         _ => Ok(HandshakeSignatureValid::assertion()),
     }
 }
@@ -263,7 +272,7 @@ impl ServerCertVerifier for Notes {
         leaf: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        unless_wrong(rustls::crypto::verify_tls12_signature(message, leaf, signed, &self.algorithms))
+        unless_wrong(leaf, rustls::crypto::verify_tls12_signature(message, leaf, signed, &self.algorithms))
     }
 
     fn verify_tls13_signature(
@@ -272,7 +281,7 @@ impl ServerCertVerifier for Notes {
         leaf: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        unless_wrong(rustls::crypto::verify_tls13_signature(message, leaf, signed, &self.algorithms))
+        unless_wrong(leaf, rustls::crypto::verify_tls13_signature(message, leaf, signed, &self.algorithms))
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {

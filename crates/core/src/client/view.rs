@@ -9,7 +9,7 @@ use crate::ports::Look;
 use crate::trust::chromium_policy::ChromiumPolicy;
 use crate::trust::chromium_profile::{self, Said};
 use crate::trust::firefox_policy::FirefoxPolicy;
-use crate::trust::{Scope, Store, chromium as nssdb, firefox as profiles, macos, system, windows};
+use crate::trust::{Place, Scope, Store, chromium as nssdb, firefox as profiles, macos, system, windows};
 use std::path::{Path, PathBuf};
 
 /// A client's eyes.
@@ -104,14 +104,7 @@ fn overridden(view: &mut View, whom: &str, name: &str, path: &Path) {
 fn chromium(look: &dyn Look) -> View {
     let mut view = View::default();
     for place in ChromiumPolicy.survey(look, &[]) {
-        view.sources.push(place.place);
-        for e in place.entries {
-            if e.distrusted {
-                view.distrusted.push(e.certificate.sha256());
-            } else if e.trusted {
-                view.anchors.push(e.certificate);
-            }
-        }
+        add_place(&mut view, place);
     }
     let folder = nssdb::folder(look);
     add_database(&mut view, look, &folder, &Library::System);
@@ -183,13 +176,18 @@ fn add_native(view: &mut View, look: &dyn Look) {
         &windows::Windows(Scope::Machine),
     ];
     for place in stores.into_iter().flat_map(|s| s.survey(look, &[])) {
-        view.sources.push(place.place);
-        for e in place.entries {
-            if e.distrusted {
-                view.distrusted.push(e.certificate.sha256());
-            } else if e.trusted {
-                view.anchors.push(e.certificate);
-            }
+        add_place(view, place);
+    }
+}
+
+/// What a place of a store trusts and distrusts.
+fn add_place(view: &mut View, place: Place) {
+    view.sources.push(place.place);
+    for e in place.entries {
+        if e.distrusted {
+            view.distrusted.push(e.certificate.sha256());
+        } else if e.trusted {
+            view.anchors.push(e.certificate);
         }
     }
 }

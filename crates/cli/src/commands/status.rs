@@ -73,6 +73,11 @@ pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
             text.push_str(&format!("{} {}\n  {}  {}\n", human::care("open"), o.what, human::dim("do:"), o.remedy));
         }
     }
+    if session.common.verbose {
+        let mut rows = vec![["store", "how our tests prove it"].map(human::dim).to_vec()];
+        rows.extend(trust::PROVED.iter().map(|(id, how)| vec![human::strong(id), (*how).to_owned()]));
+        text.push_str(&format!("\n{}", human::table(&rows)));
+    }
     if let Some(file) = &args.metrics {
         text.push_str(&format!("{} {}\n", human::dim("metrics:"), file.display()));
     }
@@ -87,6 +92,7 @@ pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
     let members = json!({
         "data_folder": data, "authorities": authorities.iter().map(json::authority).collect::<Vec<_>>(),
         "certificates": certificates, "stores": rows,
+        "proved": trust::PROVED.iter().map(|(id, how)| json!({"store": id, "how": how})).collect::<Vec<_>>(),
         "open": open.iter().map(|o| json!({"what": o.what, "remedy": o.remedy})).collect::<Vec<_>>(),
     });
     Ok(Done { text, json: members, code: if open.is_empty() { exit::GOOD } else { exit::BAD } })

@@ -91,3 +91,20 @@ fn metrics_are_in_the_open_text_format() {
     }
     s.run(&["status", "--metrics", "nowhere/tamga.prom"]).expect(4);
 }
+
+#[test]
+fn how_each_store_is_proved_is_said_for_every_store_and_in_the_readme() {
+    let s = lab();
+    let readme = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md")).unwrap();
+    let told = s.run(&["status", "--verbose"]).expect(0).out;
+    let proved = tamga_core::trust::PROVED;
+    for store in tamga_core::trust::ALL {
+        let (id, how) = proved.iter().find(|(id, _)| *id == store.id()).unwrap_or_else(|| panic!("{}", store.id()));
+        assert!(told.contains(how), "{id}: {told}");
+        let row = readme.lines().find(|l| l.starts_with('|') && l.contains(&format!("`{id}`"))).unwrap();
+        // The first word of how is the README's too.
+        let word = how.split([' ', ',', ';', '.']).take(2).collect::<Vec<_>>().join(" ");
+        let same = row.contains(&word) || row.contains("wine") && how.contains("wine");
+        assert!(same, "{id}: {word}: {row}");
+    }
+}

@@ -157,6 +157,22 @@ pub const ALL: &[&dyn Store] = &[
     &windows::Windows(Scope::Machine),
 ];
 
+/// How each store is proved by our tests: on a real system, under wine, against a stand-in of the system's command, or by types alone.
+/// README has the same table.
+pub const PROVED: [(&str, &str); 11] = [
+    ("system", "run here (Debian); other families against a stand-in"),
+    ("java", "run here, judged by a JVM"),
+    ("chromium-policy", "run here, judged by the browser"),
+    ("firefox-policy", "run here, judged by the browser"),
+    ("bundle", "run here"),
+    ("chromium", "run here, judged by the browser"),
+    ("firefox", "run here, judged by the browser"),
+    ("macos-user", "against a stand-in; type-checked. Real macOS asks in a dialog"),
+    ("macos-machine", "against a stand-in; type-checked. Real macOS asks in a dialog"),
+    ("windows-user", "under wine; from WSL against a stand-in. Real Windows asks in a dialog"),
+    ("windows-machine", "under wine; from WSL against a stand-in"),
+];
+
 /// True on macOS and Windows, which have a store of their own and none of Linux'.
 pub(crate) fn has_native(look: &dyn Look) -> bool {
     look.program(macos::SECURITY).is_some()

@@ -9,7 +9,7 @@ use serde_json::{Value, json};
 use tamga_core::authority::CERTIFICATE_FILE;
 use tamga_core::cert::Certificate;
 use tamga_core::error::{Error, Told};
-use tamga_core::identity::{self, Identity, Parts, Place, State};
+use tamga_core::identity::{self, Holder, Identity, Parts, Place, State};
 use tamga_core::purpose::Purpose;
 use tamga_core::renew;
 use tamga_core::report::Issued;
@@ -65,6 +65,15 @@ pub(crate) fn run(session: &Session, command: IdentityCommand) -> Result<Done> {
     if let Some(unknown) = args.stores.iter().find(|s| !STORES.contains(&s.as_str())) {
         let accepted = STORES.join(", ");
         return Err(Error::Word { what: "store of identities", typed: unknown.clone(), accepted }.into());
+    }
+    let of_windows = |p: &Place| matches!(p.holder, Holder::Windows { .. });
+    if args.account.is_some() && !identity::places(&session.machine).iter().any(of_windows) {
+        return Err(Error::Contradiction {
+            what: "--account was given, but no store here gives single accounts a key".into(),
+            why: "only the personal stores of Windows do; elsewhere a service reads the key's file".into(),
+            instead: "whether an account can read that file: tamga check LABEL --account NAME".into(),
+        }
+        .into());
     }
     let meant = meant(session, args.label.as_deref(), verb == "status")?;
     let known = known(session)?;

@@ -106,3 +106,11 @@ fn what_cannot_be_put_in_is_told() {
     s.run(&["identity", "add", "nobody"]).expect(3);
     s.run(&["identity", "add", "a", "--stores", "system"]).expect(2);
 }
+
+#[test]
+fn an_account_is_asked_for_only_where_a_store_knows_accounts() {
+    let s = lab();
+    s.run(&["issue", "gauge-7.saltmarsh.test", "--purpose", "client", "--label", "gauge"]).expect(0);
+    let ran = s.run(&["identity", "add", "gauge", "--account", "www-data"]).expect(2);
+    assert!(ran.err.contains("tamga check LABEL --account"), "{}", ran.err);
+}

@@ -3,7 +3,9 @@
 //!
 //! `floor DATABASE FOLDER`: one. `floor DATABASE FOLDER ring`: the key and the signature come from hand-written assembler,
 //! which wipes no key. `floor DATABASE FOLDER COUNT`: a loop with the durability of `tamga issue --list`: one commit for
-//! every 64, every file and folder synced, on every core.
+//! every 64, every file and folder synced, on every core. `floor handshakes PORT ROOT COUNT JOBS`: bare TLS handshakes.
+
+mod handshakes;
 
 use p256::ecdsa::signature::Signer;
 use p256::elliptic_curve::Generate;
@@ -34,6 +36,10 @@ fn assembler() -> Anything<(Vec<u8>, Vec<u8>)> {
 
 fn main() -> Anything<()> {
     let args: Vec<String> = std::env::args().collect();
+    if args[1] == "handshakes" {
+        handshakes::run(args[2].parse()?, &args[3], args[4].parse()?, args[5].parse()?);
+        return Ok(());
+    }
     let (database, folder) = (&args[1], Path::new(&args[2]));
     let db = rusqlite::Connection::open(database)?;
     db.pragma_update(None, "journal_mode", "WAL")?;

@@ -290,3 +290,25 @@ fn the_browsers_own_manager_counts_for_the_browser() {
         assert!(view::of(Client::Chromium, &m).anchors.is_empty(), "{odd:?}");
     }
 }
+
+#[test]
+fn a_browser_in_a_box_of_its_own_has_a_place_of_its_own() {
+    use tamga_core::trust::{Goal, Store, chromium::Chromium};
+    let mut m = browser();
+    m.put("/home/operator/snap/chromium/current/.config/x", "there");
+    m.put("/home/operator/.var/app/com.google.Chrome/config/x", "there");
+    let places: Vec<String> = Chromium.survey(&m, &[]).iter().map(|p| p.place.display().to_string()).collect();
+    let boxed =
+        ["/home/operator/snap/chromium/current/.pki/nssdb", "/home/operator/.var/app/com.google.Chrome/.pki/nssdb"];
+    assert_eq!(places, [NSSDB, boxed[0], boxed[1]]);
+    let ours = root("saltmarsh");
+    for place in Chromium.survey(&m, &[]) {
+        assert!(place.hindrance.is_none(), "{place:?}");
+        m.perform(&Chromium.change(Goal::Add, &ours, &place, &m)).unwrap();
+    }
+    assert!(Chromium.survey(&m, &[]).iter().all(|p| p.entries.iter().any(|e| e.certificate == ours.certificate)));
+    // Gone with its box, and the person's own stays.
+    m.programs.clear();
+    m.files.borrow_mut().retain(|p, _| !p.starts_with("/home/operator/snap") && !p.starts_with("/home/operator/.var"));
+    assert_eq!(Chromium.survey(&m, &[]).len(), 1);
+}

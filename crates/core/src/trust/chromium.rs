@@ -24,6 +24,17 @@ pub fn folder(look: &dyn Look) -> PathBuf {
 /// Programs that read this database.
 const BROWSERS: [&str; 5] = ["chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "microsoft-edge"];
 
+/// Homes, below the person's, of browsers that come in a box of their own (snap, flatpak), each with its database. From their packages'
+/// documentation: neither kind runs here.
+const BOXED: [&str; 4] = [
+    "snap/chromium/current",
+    ".var/app/org.chromium.Chromium",
+    ".var/app/com.google.Chrome",
+    ".var/app/com.microsoft.Edge",
+];
+/// Where the database lies in such a home.
+const BOXED_FOLDER: &str = ".pki/nssdb";
+
 impl Store for Chromium {
     fn id(&self) -> &'static str {
         "chromium"
@@ -37,36 +48,42 @@ impl Store for Chromium {
         if super::has_native(look) {
             return Vec::new();
         }
-        let folder = folder(look);
         let installed = BROWSERS.iter().any(|b| look.program(b).is_some());
-        let mut place =
-            Place { store: self.id(), place: folder.clone(), hindrance: None, entries: Vec::new(), guarded: false };
-        let there = look.exists(&folder.join("cert9.db"));
-        if !there {
-            if !installed {
-                place.hindrance = Some(Hindrance {
-                    why: "no browser that uses this store is installed".into(),
-                    remedy: "nothing to do until one is installed: then tamga trust add".into(),
-                    absent: true,
-                });
-            }
-            return vec![place];
-        }
-        match look.nss(&folder, &Library::System) {
-            Ok(seen) => {
-                place.guarded = seen.guarded;
-                place.entries = seen.entries.iter().filter_map(entry).collect();
-            }
-            Err(failure) => {
-                place.hindrance = Some(Hindrance { why: failure.why, remedy: failure.remedy, absent: false });
-            }
-        }
-        vec![place]
+        let boxed =
+            BOXED.map(|b| look.home().join(b)).into_iter().filter(|b| look.exists(b)).map(|b| b.join(BOXED_FOLDER));
+        let mut places = vec![at(self.id(), folder(look), installed, look)];
+        places.extend(boxed.map(|folder| at(self.id(), folder, true, look)));
+        places
     }
 
     fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
         in_database(goal, root, place, &Library::System, look)
     }
+}
+
+/// One database.
+fn at(store: &'static str, folder: PathBuf, installed: bool, look: &dyn Look) -> Place {
+    let mut place = Place { store, place: folder.clone(), hindrance: None, entries: Vec::new(), guarded: false };
+    if !look.exists(&folder.join("cert9.db")) {
+        if !installed {
+            place.hindrance = Some(Hindrance {
+                why: "no browser that uses this store is installed".into(),
+                remedy: "nothing to do until one is installed: then tamga trust add".into(),
+                absent: true,
+            });
+        }
+        return place;
+    }
+    match look.nss(&folder, &Library::System) {
+        Ok(seen) => {
+            place.guarded = seen.guarded;
+            place.entries = seen.entries.iter().filter_map(entry).collect();
+        }
+        Err(failure) => {
+            place.hindrance = Some(Hindrance { why: failure.why, remedy: failure.remedy, absent: false });
+        }
+    }
+    place
 }
 
 /// The steps that bring a root into an NSS database or out of it.

@@ -168,7 +168,9 @@ pub fn is_there(kind: Kind, job: &Job, look: &dyn Look) -> bool {
     match kind {
         Kind::Cron => table(look).is_ok_and(|t| t.lines().any(|l| l.trim_end() == BEGIN)),
         Kind::WindowsTask => {
-            look.ask(&Invocation::new("schtasks.exe", ["/Query", "/TN", NAME]), false).is_some_and(|told| told.is_ok())
+            // Its answer must name it: a program that says yes to everything proves nothing.
+            let query = Invocation::new("schtasks.exe", ["/Query", "/TN", NAME, "/FO", "LIST"]);
+            look.ask(&query, false).is_some_and(|told| told.is_ok_and(|b| String::from_utf8_lossy(&b).contains(NAME)))
         }
         _ => parts(kind, job, look).iter().filter_map(|p| p.place.as_ref()).any(|p| look.exists(p)),
     }

@@ -124,3 +124,23 @@ fn the_command_that_is_scheduled_renews_what_is_due() {
     assert_ne!(serial(), before, "nothing was renewed");
     assert_eq!(s.run(&["renew"]).expect(0).out, "nothing is due\n");
 }
+
+#[test]
+fn a_task_of_windows_is_there_only_if_its_scheduler_names_it() {
+    let mut s = lab();
+    let calls = noting(&mut s, "schtasks.exe", "");
+    assert!(!s.run(&["schedule"]).expect(0).out.contains("installed"));
+    s.run(&["leave", "--yes"]).expect(0);
+    assert!(!std::fs::read_to_string(&calls).unwrap().contains("/Delete"));
+    let mut s = lab();
+    let file = s.path("task.xml");
+    let body = format!(
+        "for last; do :; done\ncase \"$1\" in /Create) cp \"$last\" {f} ;; /Query) [ -e {f} ] && echo 'TaskName: tamga-renew' ;; /Delete) rm {f} ;; esac",
+        f = file.display()
+    );
+    noting(&mut s, "schtasks.exe", &body);
+    s.run(&["schedule", "windows-task", "--install"]).expect(0);
+    assert!(std::fs::read_to_string(&file).unwrap().contains("<Command>"));
+    assert!(s.run(&["leave", "--yes"]).expect(0).out.contains("removed the timer of windows-task"));
+    assert!(!file.exists());
+}

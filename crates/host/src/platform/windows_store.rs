@@ -8,12 +8,13 @@ use std::ptr::{null, null_mut};
 use tamga_core::native::{NativeAction, NativeChange, NativeEntry, StoreName};
 use windows_sys::Win32::Security::Cryptography::{
     CERT_CONTEXT, CERT_FRIENDLY_NAME_PROP_ID, CERT_KEY_PROV_INFO_PROP_ID, CERT_NCRYPT_KEY_HANDLE_PROP_ID,
-    CERT_STORE_ADD_REPLACE_EXISTING, CERT_STORE_CTRL_COMMIT, CERT_STORE_OPEN_EXISTING_FLAG, CERT_STORE_PROV_SYSTEM_W,
-    CERT_STORE_READONLY_FLAG, CERT_SYSTEM_STORE_CURRENT_USER_ID, CERT_SYSTEM_STORE_LOCAL_MACHINE_ID,
-    CERT_SYSTEM_STORE_LOCATION_SHIFT, CRYPT_ACQUIRE_ONLY_NCRYPT_KEY_FLAG, CRYPT_INTEGER_BLOB, CRYPT_MACHINE_KEYSET,
-    CRYPT_USER_KEYSET, CertAddCertificateContextToStore, CertCloseStore, CertControlStore,
-    CertCreateCertificateContext, CertDeleteCertificateFromStore, CertEnumCertificatesInStore,
-    CertFreeCertificateContext, CertGetCertificateContextProperty, CertOpenStore, CertSetCertificateContextProperty,
+    CERT_STORE_ADD_ALWAYS, CERT_STORE_ADD_REPLACE_EXISTING, CERT_STORE_CTRL_COMMIT, CERT_STORE_OPEN_EXISTING_FLAG,
+    CERT_STORE_PROV_SYSTEM_REGISTRY_W, CERT_STORE_PROV_SYSTEM_W, CERT_STORE_READONLY_FLAG,
+    CERT_SYSTEM_STORE_CURRENT_USER_ID, CERT_SYSTEM_STORE_LOCAL_MACHINE_ID, CERT_SYSTEM_STORE_LOCATION_SHIFT,
+    CRYPT_ACQUIRE_ONLY_NCRYPT_KEY_FLAG, CRYPT_INTEGER_BLOB, CRYPT_MACHINE_KEYSET, CRYPT_USER_KEYSET,
+    CertAddCertificateContextToStore, CertCloseStore, CertControlStore, CertCreateCertificateContext,
+    CertDeleteCertificateFromStore, CertEnumCertificatesInStore, CertFreeCertificateContext,
+    CertGetCertificateContextProperty, CertOpenStore, CertSetCertificateContextProperty,
     CryptAcquireCertificatePrivateKey, HCERTSTORE, NCRYPT_SECURITY_DESCR_PROPERTY, NCRYPT_SILENT_FLAG, NCryptDeleteKey,
     NCryptFreeObject, NCryptSetProperty, PFXImportCertStore, PKCS12_ALLOW_OVERWRITE_KEY, PKCS12_ALWAYS_CNG_KSP,
     X509_ASN_ENCODING,
@@ -29,13 +30,15 @@ impl Drop for Open {
     }
 }
 
+/// Opens a store. To read, a person's alone: as the system shows it, it has the machine's certificates in it as well.
 fn open(store: &StoreName, write: bool) -> Result<Open> {
     let name: Vec<u16> = store.name.encode_utf16().chain([0]).collect();
     let location = if store.machine { CERT_SYSTEM_STORE_LOCAL_MACHINE_ID } else { CERT_SYSTEM_STORE_CURRENT_USER_ID };
     let access = if write { 0 } else { CERT_STORE_READONLY_FLAG | CERT_STORE_OPEN_EXISTING_FLAG };
     let flags = (location << CERT_SYSTEM_STORE_LOCATION_SHIFT) | access;
+    let provider = if write || store.machine { CERT_STORE_PROV_SYSTEM_W } else { CERT_STORE_PROV_SYSTEM_REGISTRY_W };
     // SAFETY: the name ends with 0 and lives through the call.
-    let handle = unsafe { CertOpenStore(CERT_STORE_PROV_SYSTEM_W, 0, 0, flags, name.as_ptr().cast()) };
+    let handle = unsafe { CertOpenStore(provider, 0, 0, flags, name.as_ptr().cast()) };
     if handle.is_null() { Err(Error::last_os_error()) } else { Ok(Open(handle)) }
 }
 
@@ -116,7 +119,8 @@ pub fn change(change: &NativeChange) -> Result<()> {
             if context.is_null() {
                 return Err(Error::last_os_error());
             }
-            let added = put(&store, context, friendly);
+            // Never in place of another: that one may be the machine's, which a person's store shows as well.
+            let added = put(&store, context, friendly, CERT_STORE_ADD_ALWAYS);
             // SAFETY: made above, not used again.
             unsafe { CertFreeCertificateContext(context) };
             added?;
@@ -124,14 +128,14 @@ pub fn change(change: &NativeChange) -> Result<()> {
         NativeAction::AddIdentity { der: leaf, friendly, pkcs12, passphrase, account } => {
             identity(&store, change.store.machine, leaf, friendly, (&pkcs12.0, &passphrase.0), account.as_deref())?;
         }
-        NativeAction::Remove { der } => take(&store, der)?,
+        NativeAction::Remove { der } => take(&store, &change.store, der)?,
     }
     // SAFETY: the store is open; without this some systems keep a removal only in memory.
     unsafe { CertControlStore(store.0, 0, CERT_STORE_CTRL_COMMIT, null()) };
     Ok(())
 }
 
-fn put(store: &Open, context: *const CERT_CONTEXT, friendly: &str) -> Result<()> {
+fn put(store: &Open, context: *const CERT_CONTEXT, friendly: &str, how: u32) -> Result<()> {
     let mut name: Vec<u16> = friendly.encode_utf16().chain([0]).collect();
     let length = u32::try_from(name.len() * 2).unwrap_or(0);
     let blob = CRYPT_INTEGER_BLOB { cbData: length, pbData: name.as_mut_ptr().cast() };
@@ -139,7 +143,7 @@ fn put(store: &Open, context: *const CERT_CONTEXT, friendly: &str) -> Result<()>
     unsafe {
         let value = std::ptr::from_ref(&blob).cast::<c_void>();
         if CertSetCertificateContextProperty(context, CERT_FRIENDLY_NAME_PROP_ID, 0, value) == 0
-            || CertAddCertificateContextToStore(store.0, context, CERT_STORE_ADD_REPLACE_EXISTING, null_mut()) == 0
+            || CertAddCertificateContextToStore(store.0, context, how, null_mut()) == 0
         {
             return Err(Error::last_os_error());
         }
@@ -174,7 +178,7 @@ fn identity(
         if der(context) != leaf {
             return true;
         }
-        done = put(store, context, friendly).and_then(|()| match account {
+        done = put(store, context, friendly, CERT_STORE_ADD_REPLACE_EXISTING).and_then(|()| match account {
             Some(account) => let_read(context, account),
             None => Ok(()),
         });
@@ -244,10 +248,15 @@ fn let_read(context: *const CERT_CONTEXT, account: &str) -> Result<()> {
     }
 }
 
-fn take(store: &Open, wanted: &[u8]) -> Result<()> {
+/// Takes a certificate out of this store alone: the person's shows the machine's too, and those are not the person's to take.
+fn take(store: &Open, name: &StoreName, wanted: &[u8]) -> Result<()> {
+    if !list(name)?.iter().any(|e| e.der == wanted) {
+        return Ok(());
+    }
     let mut found = Vec::new();
     every(store, |context| {
-        if der(context) == wanted {
+        // A person's own comes before the machine's.
+        if der(context) == wanted && (name.machine || found.is_empty()) {
             // SAFETY: a context of its own for the same certificate; deleting it below frees it.
             found.push(unsafe { windows_sys::Win32::Security::Cryptography::CertDuplicateCertificateContext(context) });
         }

@@ -176,6 +176,17 @@ pub fn is_there(kind: Kind, job: &Job, look: &dyn Look) -> bool {
     }
 }
 
+/// True if its scheduler knows it and will start it.
+fn is_switched_on(kind: Kind, job: &Job, look: &dyn Look) -> bool {
+    let timer = format!("{NAME}.timer");
+    let ask = match (kind, job.machine) {
+        (Kind::Systemd, true) => Invocation::new("systemctl", ["is-enabled", &timer]),
+        (Kind::Systemd, false) => Invocation::new("systemctl", ["--user", "is-enabled", &timer]),
+        _ => Invocation::new("launchctl", ["list", NAME]),
+    };
+    look.ask(&ask, false).is_some_and(|told| told.is_ok())
+}
+
 /// The steps that put it there; none if it stands there already just so.
 ///
 /// Errors: the person's crontab cannot be read.
@@ -201,7 +212,8 @@ pub fn install(kind: Kind, job: &Job, look: &dyn Look) -> Result<Vec<Planned>> {
         }
         Kind::Systemd | Kind::Launchd => {
             let same = |p: &Part| p.place.as_ref().is_some_and(|f| look.read(f).as_deref() == Some(p.text.as_bytes()));
-            if parts.iter().all(same) {
+            // Files alone start nothing: a run that was stopped before the last step is gone on with.
+            if parts.iter().all(same) && is_switched_on(kind, job, look) {
                 return Ok(Vec::new());
             }
             let mut steps = Vec::new();

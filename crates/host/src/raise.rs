@@ -45,7 +45,10 @@ pub fn step(machine: &Machine, raiser: &Path, step: &Step) -> Result<()> {
             let real = machine.real(path);
             let staged = format!("{}.tamga-new", real.display());
             run("install", &["-m", &octal(*mode), "/dev/stdin", &staged], bytes)?;
-            run("mv", &["-f", "-T", &staged, &text(&real)], &[])
+            run("mv", &["-f", "-T", &staged, &text(&real)], &[]).inspect_err(|_| {
+                // What did not get in place is not left beside it.
+                let _ = run("rm", &["-f", "--", &staged], &[]);
+            })
         }
         Step::Remove { path } => run("rm", &["-f", "--", &text(&machine.real(path))], &[]),
         Step::Run(i) => program(machine, raiser, i),

@@ -62,6 +62,9 @@ fn what_is_typed_wrong_in_a_list_is_said_before_anyone_is_met() {
     assert!(s.run(&["check", "--list", "empty.txt"]).expect(3).err.contains("no line"));
     s.run(&["check", "--list", "nowhere.txt"]).expect(4);
     s.run(&["check"]).expect(2);
+    for jobs in ["0", "257", "many"] {
+        s.run(&["check", "charts", "--jobs", jobs]).expect(2);
+    }
     s.run(&["list", "--format", "lines"]).expect(2);
 }
 

@@ -42,8 +42,8 @@ pub(crate) struct CheckArgs {
     /// Targets from a file, one a line
     #[arg(long, value_name = "FILE")]
     list: Option<PathBuf>,
-    /// So many side by side [default: 8]
-    #[arg(long, value_name = "N")]
+    /// So many side by side, at most 256 [default: 8]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     jobs: Option<u16>,
     /// Whose rules [default: standard and those installed here]
     #[arg(long, value_name = "LIST", value_delimiter = ',')]

@@ -202,10 +202,16 @@ fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
     if let Some(password) = args.secrets.given()? {
         session.machine.know_password(password);
     }
+    // The network may be slow: nobody else is to wait for it at the lock.
+    let fetched = args.url.as_ref().map(|_| roots(session, args, &[], Some(goal))).transpose()?;
     let (_lock, ledger) = session.open_for_change()?;
     let all = ledger.authorities()?;
     let (mut rows, mut beside) = (Vec::new(), String::new());
-    for root in roots(session, args, &all, Some(goal))? {
+    let meant = match fetched {
+        Some(fetched) => fetched,
+        None => roots(session, args, &all, Some(goal))?,
+    };
+    for root in meant {
         rows.extend(apply(session, &ledger, &stores, &root, &bundles(&args.stores), goal)?);
         if goal == Goal::Add {
             let (gone, told) = swap::older(session, &ledger, &stores, &root, &all, &bundles(&args.stores))?;

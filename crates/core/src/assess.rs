@@ -58,8 +58,9 @@ impl Answer {
     /// True if no client would warn; what cannot be told does not count.
     pub fn is_good(&self) -> bool {
         let off = self.findings.iter().any(|f| f.code == Code::VerificationOff);
-        !off && self.verdicts.iter().all(|v| matches!(v.outcome, Outcome::Accepts | Outcome::Unknown))
-            && self.verdicts.iter().any(|v| v.outcome == Outcome::Accepts)
+        let counts = || self.verdicts.iter().filter(|v| !v.documented);
+        !off && counts().all(|v| matches!(v.outcome, Outcome::Accepts | Outcome::Unknown))
+            && counts().any(|v| v.outcome == Outcome::Accepts)
     }
 }
 
@@ -85,8 +86,13 @@ pub fn assess(q: &Question<'_>) -> Answer {
         add(&mut answer.findings, f);
     }
     one_remedy(q, &mut answer.findings);
-    let bad = answer.verdicts.iter().any(|v| matches!(v.outcome, Outcome::Warns | Outcome::Refuses));
+    let counted = |c: &Client| answer.verdicts.iter().any(|v| v.client == *c && !v.documented);
+    let bad = answer.verdicts.iter().any(|v| !v.documented && matches!(v.outcome, Outcome::Warns | Outcome::Refuses));
     for f in &mut answer.findings {
+        // What only clients of other systems mind does not decide here.
+        if f.severity == Severity::Error && !f.clients.is_empty() && !f.clients.iter().any(counted) {
+            f.severity = Severity::Warning;
+        }
         if f.code == Code::NotTheIssuedCertificate && !bad {
             f.severity = Severity::Warning;
         }
@@ -123,6 +129,7 @@ fn verdict(q: &Question<'_>, client: Client, view: &View) -> Verdict {
             extra: q.extra,
             anchors: &view.anchors,
             distrusted: &view.distrusted,
+            distrusted_keys: &view.distrusted_keys,
             name: *name,
             purpose: q.purpose,
             at: q.at,
@@ -134,8 +141,14 @@ fn verdict(q: &Question<'_>, client: Client, view: &View) -> Verdict {
             worst = Some(verdict);
         }
     }
-    let mut verdict =
-        worst.unwrap_or(Verdict { client, outcome: Outcome::Unknown, code: None, judgement: Default::default() });
+    let mut verdict = worst.unwrap_or(Verdict {
+        client,
+        outcome: Outcome::Unknown,
+        code: None,
+        judgement: Default::default(),
+        documented: false,
+    });
+    verdict.documented = view.documented;
     if let Some(why) = view.unreadable.as_ref().filter(|_| !q.anchored) {
         verdict.outcome = if why.starts_with('(') { Outcome::Refuses } else { Outcome::Unknown };
         verdict.code = Some(why.clone());
@@ -182,7 +195,7 @@ fn of_fault(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict, fa
                     f = f.saying(format!("the root of {label} is in no store that these clients read"));
                     f.remedy = trusting(q, client, label);
                 }
-                None if view.distrusted.iter().any(|d| path.iter().any(|c| c.sha256() == *d)) => {
+                None if path.iter().any(|c| view.distrusts(c)) => {
                     f = f
                         .saying("it is marked as distrusted in the store")
                         .mended_by("remove that entry from the store");
@@ -253,8 +266,11 @@ fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
         Client::Curl => {
             format!("{}tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)", q.raise)
         }
-        Client::Python => format!("{}tamga trust add {label} --scope machine", q.raise),
+        Client::Python | Client::Go | Client::Gnutls => format!("{}tamga trust add {label} --scope machine", q.raise),
+        Client::Java => format!("{}tamga trust add {label} --stores java", q.raise),
         Client::Node => "eval \"$(tamga trust environment)\", or for one call: tamga run -- node …".into(),
+        Client::Safari => format!("on the Mac: tamga trust add {label} --stores macos-user"),
+        Client::Windows => format!("on Windows: tamga trust add {label} --stores windows-user"),
         Client::Chromium | Client::Firefox | Client::Standard => format!("tamga trust add {label}"),
     }
 }

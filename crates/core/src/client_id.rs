@@ -17,12 +17,33 @@ pub enum Client {
     Node,
     /// Python's ssl module.
     Python,
+    /// The JVM.
+    Java,
+    /// Programs made with Go.
+    Go,
+    /// wget and what else is made with GnuTLS.
+    Gnutls,
+    /// Safari, from what Apple has published.
+    Safari,
+    /// Windows' own library, from what Microsoft has published.
+    Windows,
 }
 
 impl Client {
     /// Those whose rules are known so far.
-    pub const ALL: [Client; 6] =
-        [Client::Standard, Client::Curl, Client::Chromium, Client::Firefox, Client::Node, Client::Python];
+    pub const ALL: [Client; 11] = [
+        Client::Standard,
+        Client::Curl,
+        Client::Chromium,
+        Client::Firefox,
+        Client::Node,
+        Client::Python,
+        Client::Java,
+        Client::Go,
+        Client::Gnutls,
+        Client::Safari,
+        Client::Windows,
+    ];
 
     /// The id of the interface.
     pub fn word(self) -> &'static str {
@@ -33,6 +54,11 @@ impl Client {
             Client::Firefox => "firefox",
             Client::Node => "node",
             Client::Python => "python",
+            Client::Java => "java",
+            Client::Go => "go",
+            Client::Gnutls => "gnutls",
+            Client::Safari => "safari",
+            Client::Windows => "windows",
         }
     }
 

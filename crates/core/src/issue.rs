@@ -311,7 +311,7 @@ fn outside(name: String, authority: &Authority, subtrees: &Subtrees) -> Error {
 fn within(leaf: &Certificate, authority: &Authority) -> Result<()> {
     for above in std::iter::once(&authority.certificate).chain(&authority.above) {
         let Some(subtrees) = &above.constraints else { continue };
-        if let Some(name) = constraints::violated(subtrees, leaf) {
+        if let Some(name) = constraints::violated(subtrees, leaf, false).map(|n| n.words()) {
             return Err(outside(name, authority, subtrees));
         }
     }

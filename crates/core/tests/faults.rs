@@ -52,6 +52,7 @@ fn verdict(client: Client, chain: &[Certificate], root: &Authority) -> (Outcome,
             extra: &[],
             anchors: &anchors,
             distrusted: &[],
+            distrusted_keys: &[],
             name: Some(&name),
             purpose: Some(Purpose::Server),
             at: Moment::from_unix(NOW),
@@ -78,7 +79,7 @@ fn expected(fault: Fault, client: Client) -> Option<Code> {
         Fault::NoIntermediate => Some(Code::IssuerUnknown),
         Fault::OldRoot => Some(unknown(client)),
         Fault::SelfSigned => Some(Code::SelfSignedLeaf),
-        Fault::WeakKey => matches!(client, Client::Curl | Client::Python).then_some(Code::WeakKey),
+        Fault::WeakKey => matches!(client, Client::Curl | Client::Python | Client::Safari).then_some(Code::WeakKey),
     }
 }
 

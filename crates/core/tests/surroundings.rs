@@ -282,7 +282,8 @@ fn the_browsers_own_manager_counts_for_the_browser() {
     m.kept = vec![row(&ours, &[0x0a, 2, 8, 3]), row(&theirs, &[0x0a, 2, 8, 2]), row(&hint, &[0x0a, 2, 8, 1])];
     let seen = view::of(Client::Chromium, &m);
     assert_eq!(seen.anchors, std::slice::from_ref(&ours.certificate));
-    assert_eq!(seen.distrusted, [theirs.certificate.sha256()]);
+    assert_eq!(seen.distrusted_keys, [theirs.certificate.key.fingerprint()]);
+    assert!(seen.distrusts(&theirs.certificate) && !seen.distrusts(&ours.certificate));
     assert!(seen.sources.contains(&file));
     // Cut short or of another shape: nothing is made of it.
     for odd in [&[][..], &[0x0a], &[0x0a, 9, 8, 3], &[0x12, 2, 8, 3], &[0x0a, 2, 0x10, 3]] {

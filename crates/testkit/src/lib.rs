@@ -3,8 +3,10 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot be set up has failed")]
 
+pub mod chromium;
 pub mod firefox;
 pub mod judge;
+pub mod matrix;
 pub mod mutual;
 pub mod sample;
 pub mod sandbox;

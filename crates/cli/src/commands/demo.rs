@@ -24,8 +24,11 @@ use tamga_host::{clients, process};
 pub(crate) struct DemoArgs {}
 
 const HOST: &str = "charts.saltmarsh.test";
+/// The store that JVMs are led to; without it they read their own.
+const JAVA_STORE: &str = "roots.p12";
 /// Set by build machines and shells; the sandbox has its own.
-const CLEARED: [&str; 9] = [
+const CLEARED: [&str; 10] = [
+    "JDK_JAVA_OPTIONS",
     "XDG_DATA_HOME",
     "XDG_CONFIG_HOME",
     "SSL_CERT_FILE",
@@ -126,6 +129,8 @@ impl Demo<'_> {
         let bundle = self.work.join("roots.pem");
         let before = self.foreign_root()?;
         tamga_host::files::write_whole(&bundle, &before, 0o644)?;
+        let settings = format!("ca_certificate = {}\n", bundle.display());
+        tamga_host::files::write_whole(&self.work.join("wgetrc"), settings.as_bytes(), 0o644)?;
 
         self.chapter("1. A root, and certificates for the lab's hosts");
         self.tamga(&["authority", "create", "saltmarsh"], &[0])?;
@@ -144,7 +149,7 @@ impl Demo<'_> {
         self.visit(&charts, &installed, false, "before trust")?;
 
         self.chapter(
-            "3. The root goes into the browser's store, and into the bundle that curl, Node.js and Python are led to",
+            "3. The root goes into the browser's store, and into the bundle that curl, wget, Node.js, Python and Go are led to",
         );
         let bundle = bundle.display().to_string();
         let stores = if installed.contains(&Client::Chromium) { "chromium,bundle" } else { "bundle" };
@@ -152,6 +157,11 @@ impl Demo<'_> {
         let (added, _) = self.tamga(&trust("add"), &[0])?;
         for row in added["stores"].as_array().into_iter().flatten() {
             self.say(&format!("  {} {} {}\n", human::good("added"), text(row, "store"), text(row, "place")));
+        }
+
+        if installed.contains(&Client::Java) {
+            let store = self.work.join(JAVA_STORE).display().to_string();
+            self.tamga(&["export", "saltmarsh", "--as", "pkcs12", "--output", &store], &[0])?;
         }
 
         self.chapter("4. After: nobody warns");
@@ -173,6 +183,7 @@ impl Demo<'_> {
 
         self.chapter("6. The root is taken out again: everybody refuses");
         self.tamga(&trust("remove"), &[0])?;
+        let _ = std::fs::remove_file(self.work.join(JAVA_STORE));
         self.visit(&charts, &installed, false, "after removal")?;
         if std::fs::read(self.work.join("roots.pem")).unwrap_or_default() != before {
             return Err(self.broken("the bundle must be byte for byte as before", "it is not").into());
@@ -198,10 +209,13 @@ impl Demo<'_> {
         for name in CLEARED {
             command.env_remove(name);
         }
-        // The bundle stands for what curl, Node.js and Python read on a person's machine.
+        // The bundle stands for what these clients read on a person's machine.
         for name in ["CURL_CA_BUNDLE", "NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE"] {
             command.env(name, self.work.join("roots.pem"));
         }
+        command.env("WGETRC", self.work.join("wgetrc"));
+        let store = self.work.join(JAVA_STORE);
+        command.env("JAVA_TOOL_OPTIONS", format!("-Djavax.net.ssl.trustStore={}", store.display()));
         let ended =
             process::run(command, b"", Duration::from_secs(120)).map_err(|e| self.broken(&typed, &e.to_string()))?;
         let code = ended.code.and_then(|c| u8::try_from(c).ok()).unwrap_or(70);

@@ -44,7 +44,7 @@ fn of_a_log(line: &str) -> Result<Done> {
     let strongest = servers.first().map(|k| k.fault.text.len());
     servers.retain(|k| Some(k.fault.text.len()) >= strongest.map(|n| n / 2));
     let mut codes: Vec<Code> = servers.iter().filter_map(|k| k.fault.code).collect();
-    let lower = line.to_lowercase();
+    let lower = tamga_core::client::java::said(line).to_lowercase();
     for e in finding::entries() {
         let says = |s: &str| {
             let s = s.to_lowercase();
@@ -148,10 +148,7 @@ fn markdown() -> String {
 fn sayings(code: Code) -> Vec<(&'static str, String)> {
     Client::ALL
         .into_iter()
-        .filter_map(|c| {
-            let (_, _, saying) = tamga_core::client::policy(c).sayings.iter().find(|s| s.0 == code)?;
-            (!saying.is_empty()).then(|| (c.word(), tamga_core::client::shown(saying)))
-        })
+        .flat_map(|c| tamga_core::client::words(c, code).into_iter().map(move |saying| (c.word(), saying)))
         .collect()
 }
 

@@ -169,7 +169,10 @@ fn notice(session: &Session) -> (String, Value) {
 fn how(client: Client) -> &'static str {
     match client {
         Client::Curl => "only with --crlfile FILE",
-        Client::Node | Client::Python => "only if the program itself loads the list",
+        Client::Node | Client::Python | Client::Java | Client::Go | Client::Safari | Client::Windows => {
+            "only if the program itself loads the list"
+        }
+        Client::Gnutls => "only with --crl-file FILE",
         Client::Firefox => "never looks for lists of a private authority",
         Client::Chromium => "never looks for lists of a private authority",
         Client::Standard => "not a program",

@@ -242,14 +242,16 @@ fn prove(session: &Session, args: &StoreArgs, secrets: &SecretArgs, issued: &Iss
         .filter_map(|name| visit(name, site.port))
         .collect();
     let mut proofs = Vec::new();
-    for client in Client::ALL {
-        let Some(seen) = clients::observe(client, &session.machine, &visits) else { continue };
+    for (client, seen) in clients::observe_all(&Client::ALL, &session.machine, &visits) {
         let in_scope = match client {
-            Client::Curl | Client::Python => in_scope(args, "system", Scope::Machine),
+            Client::Curl | Client::Python | Client::Go | Client::Gnutls => in_scope(args, "system", Scope::Machine),
+            Client::Java => in_scope(args, "java", Scope::Machine),
             // No store of this machine is its: it must be told by a variable.
             Client::Node => false,
             Client::Firefox => in_scope(args, "firefox", Scope::User),
-            _ => in_scope(args, "chromium", Scope::User),
+            Client::Chromium | Client::Standard | Client::Safari | Client::Windows => {
+                in_scope(args, "chromium", Scope::User)
+            }
         };
         let seen = visits.iter().map(|v| v.host.clone()).zip(seen).collect();
         proofs.push(Proof { client, in_scope, seen });
@@ -318,7 +320,10 @@ fn advice(proofs: &[Proof], unresolved: &[Name], label: &str, raise: &str) -> St
     let mut groups: Vec<(bool, String, Vec<&str>)> = Vec::new();
     for p in proofs.iter().filter(|p| !p.accepts()) {
         let command = match (p.client, p.in_scope) {
-            (Client::Curl | Client::Python, false) => format!("{raise}tamga trust add {label} --scope machine"),
+            (Client::Java, false) => format!("{raise}tamga trust add {label} --stores java"),
+            (Client::Curl | Client::Python | Client::Go | Client::Gnutls, false) => {
+                format!("{raise}tamga trust add {label} --scope machine")
+            }
             (Client::Node, _) => "eval \"$(tamga trust environment)\", or for one call: tamga run -- node …".into(),
             (_, false) => format!("tamga trust add {label}"),
             (_, true) => format!("tamga trust status {label}"),

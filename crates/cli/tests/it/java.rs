@@ -50,6 +50,20 @@ public class Judge {
 }
 "#;
 
+#[test]
+fn the_class_that_visits_is_what_its_source_compiles_to() {
+    if !has(&["javac"]) {
+        return;
+    }
+    let s = crate::sandbox();
+    let sources = Path::new(env!("CARGO_MANIFEST_DIR")).join("../host/src/clients");
+    let mut c = Command::new("javac");
+    c.args(["--release", "8", "-g:none", "-nowarn", "-d"]).arg(s.lab("")).arg(sources.join("Visit.java"));
+    assert!(c.output().unwrap().status.success());
+    let (made, kept) = (std::fs::read(s.lab("Visit.class")), std::fs::read(sources.join("Visit.class")));
+    assert!(made.unwrap() == kept.unwrap(), "compile Visit.java again: javac --release 8 -g:none");
+}
+
 fn judge(s: &Sandbox, words: &[&str]) -> String {
     let file = s.lab("Judge.java");
     std::fs::write(&file, JUDGE).unwrap();

@@ -3,7 +3,8 @@
 use crate::lab;
 use serde_json::Value;
 use std::path::Path;
-use tamga_testkit::sandbox::{Sandbox, has};
+use tamga_testkit::chromium;
+use tamga_testkit::sandbox::has;
 
 fn write(path: &Path, text: &str) {
     std::fs::create_dir_all(path.parent().unwrap()).unwrap();
@@ -79,26 +80,6 @@ fn settings_that_look_away_or_lead_elsewhere_are_named_with_the_line_to_delete()
     assert!(!told.iter().any(|f| f.1.starts_with("NODE")), "{told:?}");
 }
 
-/// A database as the browser's certificate manager keeps it, with one certificate; `trust` is 2 for distrusted, 3 for trusted.
-fn manager(s: &Sandbox, root: &Path, trust: u8) {
-    let folder = s.path("home/.config/chromium/Default");
-    std::fs::create_dir_all(&folder).unwrap();
-    let file = folder.join("ServerCertificate");
-    let _ = std::fs::remove_file(&file);
-    let text = std::fs::read(root).unwrap();
-    let der = tamga_core::form::pem::certificates(&text).remove(0);
-    let sha256 = tamga_core::cert::Certificate::read(&der, "the root").unwrap().sha256();
-    let db = rusqlite::Connection::open(&file).unwrap();
-    db.execute_batch(
-        "CREATE TABLE meta(key LONGVARCHAR NOT NULL UNIQUE PRIMARY KEY, value LONGVARCHAR);
-         INSERT INTO meta VALUES('version', '1'), ('last_compatible_version', '1');
-         CREATE TABLE certificates(sha256hash_hex TEXT PRIMARY KEY, der_cert BLOB NOT NULL, trust_settings BLOB NOT NULL);",
-    )
-    .unwrap();
-    let settings = vec![0x0a, 2, 8, trust];
-    db.execute("INSERT INTO certificates VALUES(?1, ?2, ?3)", rusqlite::params![sha256, der, settings]).unwrap();
-}
-
 #[test]
 fn the_browsers_own_manager_is_read_and_the_real_browser_agrees() {
     if !has(&["chromium"]) {
@@ -108,6 +89,10 @@ fn the_browsers_own_manager_is_read_and_the_real_browser_agrees() {
     let root = s.path("data/authorities/saltmarsh/certificate.pem");
     let site = tamga_testkit::site::Site::start(&s, &["charts"]);
     let target = format!("localhost:{}", site.port);
+    let manager = |trust: u8| {
+        let der = tamga_core::form::pem::certificates(&std::fs::read(&root).unwrap()).remove(0);
+        chromium::keep(&s.path("home"), &[&der], trust);
+    };
     let check = |code: i32| {
         let v = s.json(&["check", &target, "--clients", "chromium", "--observe"]).expect(code).json();
         let codes: Vec<String> = v["targets"][0]["findings"]
@@ -120,14 +105,14 @@ fn the_browsers_own_manager_is_read_and_the_real_browser_agrees() {
         v
     };
     // Imported by hand: the browser accepts although no store has the root.
-    manager(&s, &root, 3);
+    manager(3);
     check(0);
     let said = s.run(&["trust", "remove", "--stores", "chromium"]).expect(0).out;
     assert!(said.contains("imported by hand") && said.contains("certificate-manager"), "{said}");
     // Distrusted there, whatever the store says.
     s.run(&["trust", "add", "--stores", "chromium"]).expect(0);
     check(0);
-    manager(&s, &root, 2);
+    manager(2);
     check(1);
     let status = s.json(&["trust", "status"]).json();
     assert!(found(&status).iter().any(|f| f.0 == "trust-overridden" && f.1.starts_with("tamga-saltmarsh")), "{status}");

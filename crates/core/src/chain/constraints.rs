@@ -5,15 +5,24 @@ use crate::cert::extensions::{General, Subtrees};
 use crate::cert::subject;
 use crate::name::uri_host;
 
-/// The first name of the certificate that the subtrees forbid, in words.
+/// The first name of the certificate that the subtrees forbid.
 ///
-/// A type of name without any permitted base is free; the subject is judged as a directoryName.
-pub fn violated(subtrees: &Subtrees, certificate: &Certificate) -> Option<String> {
+/// A type of name without any permitted base is free; the subject is judged as a directoryName. `families_apart`: IPv4 and IPv6 are
+/// types of their own.
+pub fn violated(subtrees: &Subtrees, certificate: &Certificate, families_apart: bool) -> Option<General> {
     let mut names: Vec<General> = certificate.names.clone().unwrap_or_default();
     if !subject::is_empty(&certificate.subject) {
         names.push(General::Directory(certificate.subject.clone()));
     }
-    names.iter().find(|n| forbids(subtrees, n)).map(General::words)
+    let free = |n: &General| match n {
+        General::Ip(a) if families_apart => !subtrees
+            .permitted
+            .iter()
+            .chain(&subtrees.excluded)
+            .any(|b| matches!(b, General::Ip(b) if b.len() == 2 * a.len())),
+        _ => false,
+    };
+    names.into_iter().find(|n| !free(n) && forbids(subtrees, n))
 }
 
 /// True if the subtrees do not let a name pass: it lies in no permitted base of its kind, or in an excluded one.
@@ -21,6 +30,11 @@ pub fn forbids(subtrees: &Subtrees, name: &General) -> bool {
     let of_type: Vec<&General> = subtrees.permitted.iter().filter(|b| same_type(b, name)).collect();
     let permitted = of_type.is_empty() || of_type.iter().any(|b| within(b, name));
     !permitted || subtrees.excluded.iter().any(|b| same_type(b, name) && within(b, name))
+}
+
+/// The excluded base in which a name lies.
+pub fn excluding<'a>(subtrees: &'a Subtrees, name: &General) -> Option<&'a General> {
+    subtrees.excluded.iter().find(|b| same_type(b, name) && within(b, name))
 }
 
 fn same_type(a: &General, b: &General) -> bool {

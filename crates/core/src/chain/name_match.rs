@@ -14,10 +14,13 @@ pub struct Matching {
     pub trailing_dot: bool,
     /// Is the common name compared where there are no alternative names?
     pub common_name: bool,
+    /// The same where an address is asked for.
+    pub common_name_for_address: bool,
 }
 
 /// RFC 9525 alone.
-pub const STRICT: Matching = Matching { labels_after_star: 1, trailing_dot: false, common_name: false };
+pub const STRICT: Matching =
+    Matching { labels_after_star: 1, trailing_dot: false, common_name: false, common_name_for_address: false };
 
 /// True if one of the certificate's names is the host.
 pub fn covers(certificate: &Certificate, host: &Name, how: Matching) -> bool {
@@ -25,7 +28,7 @@ pub fn covers(certificate: &Certificate, host: &Name, how: Matching) -> bool {
         Some(names) => names.iter().any(|n| one(n, host, how)),
         None if how.common_name => match (subject::common_name(&certificate.subject), host) {
             (Some(cn), Name::Dns(d)) => dns(&cn, d, how),
-            (Some(cn), Name::Ip(a)) => cn == a.to_string(),
+            (Some(cn), Name::Ip(a)) => how.common_name_for_address && cn == a.to_string(),
             _ => false,
         },
         None => false,

@@ -1,6 +1,6 @@
 //! Chromium on Linux. Measured with Chromium 156 on Debian 12.
 
-use super::{LeafAnchor, Outcome, Policy};
+use super::{LeafAnchor, Outcome, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -11,15 +11,29 @@ const DATES: &str = "net::ERR_CERT_DATE_INVALID";
 /// Chromium's rules. Of several faults it reports the gravest: what cannot be clicked away first.
 pub const POLICY: Policy = Policy {
     // `*.test` is refused, `x.test.` is taken, a common name is never read: measured.
-    matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: false },
+    matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: false, common_name_for_address: false },
     by_identifier: false,
     wrong_key_is_unknown: true,
     // Measured: trusted "C" with CA:FALSE is ERR_CERT_INVALID, without basicConstraints it is taken.
     leaf_anchor: LeafAnchor::TakenUnlessNoCa,
     anchor_dates: true,
+    anchor_constraints: true,
+    anchor_path_length: true,
+    anchor_extensions: true,
+    heeds_purpose: true,
+    purposes_of_authorities: true,
+    usage_of_authorities: true,
+    needs_purpose: false,
+    refuses_underscore: false,
+    families_apart: false,
+    most_days: None,
     anchor_must_be_ca: false,
     refuses_weak_hash: true,
     // RSA-1024 is taken under a private root: measured.
+    least_rsa_above: 0,
+    partial_chain: true,
+    refuses_broken: true,
+    heeds_leaf_usage: true,
     least_rsa: 0,
     takes_p521: false,
     takes_ed25519: false,
@@ -31,7 +45,11 @@ pub const POLICY: Policy = Policy {
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     heeds_lists: false,
     sayings: &[
-        (Code::KeyKindUnsupported, Outcome::Refuses, "net::ERR_SSL_VERSION_OR_CIPHER_MISMATCH"),
+        (
+            Code::KeyKindUnsupported,
+            Outcome::Refuses,
+            "net::ERR_SSL_VERSION_OR_CIPHER_MISMATCH or net::ERR_SSL_PROTOCOL_ERROR",
+        ),
         (Code::KeyUsageMissing, Outcome::Refuses, "net::ERR_SSL_KEY_USAGE_INCOMPATIBLE"),
         // A chain that ends nowhere is reported as such before anything else in it.
         (Code::IssuerUnknown, Outcome::Warns, UNKNOWN),
@@ -51,4 +69,18 @@ pub const POLICY: Policy = Policy {
         (Code::NotYetValid, Outcome::Warns, DATES),
         (Code::IssuerExpired, Outcome::Warns, DATES),
     ],
+    finer: &[(Code::KeyUsageMissing, When::Above, Outcome::Refuses, INVALID)],
+    hides: &[(
+        // "Invalid" is said only where nothing better fits (cert_verify_proc_builtin.cc).
+        &[Code::Expired, Code::NotYetValid, Code::IssuerExpired],
+        &[
+            Code::Malformed,
+            Code::ConstraintViolated,
+            Code::IntermediateNotACa,
+            Code::PathTooLong,
+            Code::PurposeMissing,
+            Code::CriticalExtensionUnknown,
+        ],
+    )],
+    rules: rules::ALL,
 };

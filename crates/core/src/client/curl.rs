@@ -1,6 +1,6 @@
 //! curl with OpenSSL. Measured with curl 7.88 and OpenSSL 3.0 on Debian 12.
 
-use super::{LeafAnchor, Outcome, Policy};
+use super::{Fine, LeafAnchor, Outcome, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -8,16 +8,30 @@ use crate::finding::Code;
 /// the chain, extensions, strength, signatures and dates, constraints; curl compares the name last.
 pub const POLICY: Policy = Policy {
     // `*.test` is refused, `x.test.` and a lone common name are taken: measured.
-    matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: true },
+    matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: true, common_name_for_address: true },
     // X509_check_issued compares identifiers: measured with an older root of the same name.
     by_identifier: true,
     wrong_key_is_unknown: false,
     // curl sets X509_V_FLAG_PARTIAL_CHAIN: measured.
     leaf_anchor: LeafAnchor::Taken,
     anchor_dates: true,
+    anchor_constraints: true,
+    anchor_path_length: true,
+    anchor_extensions: true,
+    heeds_purpose: true,
+    purposes_of_authorities: true,
+    usage_of_authorities: true,
+    needs_purpose: false,
+    refuses_underscore: false,
+    families_apart: false,
+    most_days: None,
     anchor_must_be_ca: false,
     // Debian's security level 2.
     refuses_weak_hash: true,
+    least_rsa_above: 2048,
+    partial_chain: true,
+    refuses_broken: true,
+    heeds_leaf_usage: true,
     least_rsa: 2048,
     takes_p521: true,
     takes_ed25519: true,
@@ -28,13 +42,9 @@ pub const POLICY: Policy = Policy {
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     heeds_lists: false,
     sayings: &[
-        (Code::IssuerUnknown, Outcome::Refuses, "(60) SSL certificate problem: unable to get local issuer certificate"),
+        (Code::IssuerUnknown, Outcome::Refuses, "(60) SSL certificate problem: {unknown}"),
         (Code::SelfSignedLeaf, Outcome::Refuses, "(60) SSL certificate problem: self-signed certificate"),
-        (
-            Code::Malformed,
-            Outcome::Refuses,
-            "(60) SSL certificate problem: invalid or inconsistent certificate extension",
-        ),
+        (Code::Malformed, Outcome::Refuses, "(35) error:1100009E:X509 V3 routines::invalid certificate"),
         (
             Code::CriticalExtensionUnknown,
             Outcome::Refuses,
@@ -46,7 +56,7 @@ pub const POLICY: Policy = Policy {
         (Code::PathTooLong, Outcome::Refuses, "(60) SSL certificate problem: path length constraint exceeded"),
         (Code::WeakKey, Outcome::Refuses, "(60) SSL certificate problem: EE certificate key too weak"),
         (Code::WeakSignature, Outcome::Refuses, "(60) SSL certificate problem: CA signature digest algorithm too weak"),
-        (Code::BadSignature, Outcome::Refuses, "(60) SSL certificate problem: certificate signature failure"),
+        (Code::BadSignature, Outcome::Refuses, "(35) error:06880006:asn1 encoding routines::EVP lib"),
         (Code::IssuerExpired, Outcome::Refuses, "(60) SSL certificate problem: certificate has expired"),
         (Code::NotYetValid, Outcome::Refuses, "(60) SSL certificate problem: certificate is not yet valid"),
         (Code::Expired, Outcome::Refuses, "(60) SSL certificate problem: certificate has expired"),
@@ -59,4 +69,48 @@ pub const POLICY: Policy = Policy {
             "(60) SSL: no alternative certificate subject name matches target host name '{name}'",
         ),
     ],
+    finer: &[
+        (
+            Code::BadSignature,
+            When::Is(Fine::Rsa),
+            Outcome::Refuses,
+            "(35) error:0200008A:rsa routines::invalid padding or (35) error:0200006A:rsa routines::block type is not 01",
+        ),
+        (
+            Code::NameNotCovered,
+            When::Is(Fine::NoNames),
+            Outcome::Refuses,
+            "(60) SSL: certificate subject name '{also}' does not match target host name '{name}'",
+        ),
+        (
+            Code::NameNotCovered,
+            When::Is(Fine::NoNamesAddress),
+            Outcome::Refuses,
+            "(60) SSL: certificate subject name '{also}' does not match target host name '{name}'",
+        ),
+        (
+            Code::IssuerExpired,
+            When::Is(Fine::Early),
+            Outcome::Refuses,
+            "(60) SSL certificate problem: certificate is not yet valid",
+        ),
+        (Code::KeyUsageMissing, When::Above, Outcome::Refuses, "(60) SSL certificate problem: invalid CA certificate"),
+        (Code::WeakKey, When::Above, Outcome::Refuses, "(60) SSL certificate problem: CA certificate key too weak"),
+        (
+            Code::ConstraintViolated,
+            When::Is(Fine::Excluded),
+            Outcome::Refuses,
+            "(60) SSL certificate problem: excluded subtree violation",
+        ),
+    ],
+    hides: &[],
+    rules: rules::ALL,
 };
+
+/// A line of curl's as it is shown and compared: without the version of its library.
+pub fn said(line: &str) -> String {
+    match line.split_once(") OpenSSL/") {
+        Some((number, rest)) => format!("{number}) {}", rest.split_once(": ").map_or(rest, |(_, words)| words)),
+        None => line.to_owned(),
+    }
+}

@@ -1,13 +1,18 @@
 //! Firefox. Measured with Firefox ESR 153 on Debian 12.
 
-use super::{LeafAnchor, Outcome, Policy};
+use super::{Fine, LeafAnchor, Outcome, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
 /// Firefox's rules (mozilla::pkix). Of several faults it reports trust first, then the name, then the dates.
 pub const POLICY: Policy = Policy {
     // `*.test` and `x.test.` are refused, a common name is never read: measured.
-    matching: Matching { labels_after_star: 2, trailing_dot: false, common_name: false },
+    matching: Matching {
+        labels_after_star: 2,
+        trailing_dot: false,
+        common_name: false,
+        common_name_for_address: false,
+    },
     by_identifier: false,
     // An issuer of that name with another key: SEC_ERROR_BAD_SIGNATURE, measured.
     wrong_key_is_unknown: false,
@@ -15,9 +20,23 @@ pub const POLICY: Policy = Policy {
     leaf_anchor: LeafAnchor::Taken,
     anchor_dates: true,
     // A root without basicConstraints is SEC_ERROR_CA_CERT_INVALID: measured.
+    anchor_constraints: true,
+    anchor_path_length: true,
+    anchor_extensions: true,
+    heeds_purpose: true,
+    purposes_of_authorities: true,
+    usage_of_authorities: true,
+    needs_purpose: false,
+    refuses_underscore: false,
+    families_apart: false,
+    most_days: None,
     anchor_must_be_ca: true,
     refuses_weak_hash: true,
     // RSA-1024 is taken under a private root: measured.
+    least_rsa_above: 0,
+    partial_chain: true,
+    refuses_broken: false,
+    heeds_leaf_usage: true,
     least_rsa: 0,
     takes_p521: true,
     takes_ed25519: false,
@@ -28,10 +47,13 @@ pub const POLICY: Policy = Policy {
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     heeds_lists: false,
     sayings: &[
-        (Code::KeyKindUnsupported, Outcome::Refuses, "SSL_ERROR_NO_CYPHER_OVERLAP"),
+        (
+            Code::KeyKindUnsupported,
+            Outcome::Refuses,
+            "SSL_ERROR_NO_CYPHER_OVERLAP or SSL_ERROR_HANDSHAKE_FAILURE_ALERT",
+        ),
         (Code::Malformed, Outcome::Refuses, "SEC_ERROR_BAD_DER"),
         (Code::CriticalExtensionUnknown, Outcome::Refuses, "SEC_ERROR_UNKNOWN_CRITICAL_EXTENSION"),
-        (Code::PurposeMissing, Outcome::Refuses, "SEC_ERROR_INADEQUATE_CERT_TYPE"),
         (Code::KeyUsageMissing, Outcome::Refuses, "SEC_ERROR_INADEQUATE_KEY_USAGE"),
         (Code::IntermediateNotACa, Outcome::Refuses, "SEC_ERROR_CA_CERT_INVALID"),
         (Code::PathTooLong, Outcome::Refuses, "SEC_ERROR_PATH_LEN_CONSTRAINT_INVALID"),
@@ -41,10 +63,22 @@ pub const POLICY: Policy = Policy {
         (Code::CaAsLeaf, Outcome::Warns, "MOZILLA_PKIX_ERROR_CA_CERT_USED_AS_END_ENTITY"),
         (Code::IssuerUnknown, Outcome::Warns, "SEC_ERROR_UNKNOWN_ISSUER"),
         (Code::SelfSignedLeaf, Outcome::Warns, "MOZILLA_PKIX_ERROR_SELF_SIGNED_CERT"),
+        (Code::PurposeMissing, Outcome::Refuses, "SEC_ERROR_INADEQUATE_CERT_TYPE"),
         (Code::WeakKey, Outcome::Warns, "MOZILLA_PKIX_ERROR_INADEQUATE_KEY_SIZE"),
-        (Code::NameNotCovered, Outcome::Warns, "SSL_ERROR_BAD_CERT_DOMAIN"),
         (Code::IssuerExpired, Outcome::Warns, "SEC_ERROR_EXPIRED_ISSUER_CERTIFICATE"),
+        (Code::NameNotCovered, Outcome::Warns, "SSL_ERROR_BAD_CERT_DOMAIN"),
         (Code::Expired, Outcome::Warns, "SEC_ERROR_EXPIRED_CERTIFICATE"),
         (Code::NotYetValid, Outcome::Warns, "MOZILLA_PKIX_ERROR_NOT_YET_VALID_CERTIFICATE"),
     ],
+    finer: &[
+        (
+            Code::IssuerExpired,
+            When::Is(Fine::Early),
+            Outcome::Warns,
+            "MOZILLA_PKIX_ERROR_NOT_YET_VALID_ISSUER_CERTIFICATE",
+        ),
+        (Code::CriticalExtensionUnknown, When::Between, Outcome::Warns, "SEC_ERROR_UNKNOWN_ISSUER"),
+    ],
+    hides: &[],
+    rules: rules::ALL,
 };

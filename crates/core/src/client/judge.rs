@@ -2,10 +2,11 @@
 
 use crate::cert::Certificate;
 use crate::cert::crl::Crl;
+use crate::cert::subject;
 use crate::chain::path;
 use crate::chain::revocation::Revocation;
 use crate::client::Policy;
-use crate::client::rules::{self, Case};
+use crate::client::rules::Case;
 use crate::finding::Code;
 use crate::moment::Moment;
 use crate::name::Name;
@@ -22,6 +23,8 @@ pub struct Input<'a> {
     pub anchors: &'a [Certificate],
     /// SHA-256 fingerprints that the client distrusts.
     pub distrusted: &'a [String],
+    /// SHA-256 of the public keys that it distrusts, whatever certificate they are in.
+    pub distrusted_keys: &'a [String],
     /// The host asked for; None leaves names out.
     pub name: Option<&'a Name>,
     /// The purpose; None leaves it out.
@@ -34,6 +37,38 @@ pub struct Input<'a> {
     pub revocation: Revocation,
 }
 
+/// Which of several things that bear one code it is; clients have words of their own for some.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Fine {
+    /// Nothing more is to be said.
+    #[default]
+    Plain,
+    /// The issuer is not yet valid, rather than no more.
+    Early,
+    /// An excluded subtree, rather than no permitted one.
+    Excluded,
+    /// A root of that name is at hand, with another key.
+    Namesake,
+    /// The path ends in a trusted certificate that is no root, and the client wants one.
+    BelowRoot,
+    /// An address was asked for.
+    Address,
+    /// An address was asked for, and the certificate has none.
+    NoAddress,
+    /// The certificate has no alternative names, and another common name.
+    NoNames,
+    /// The same where an address was asked for.
+    NoNamesAddress,
+    /// The certificate has no alternative names; its common name is the host.
+    CommonName,
+    /// basicConstraints says "no CA", rather than nothing.
+    Denies,
+    /// An RSA key should have signed.
+    Rsa,
+    /// The host has an underscore.
+    Underscore,
+}
+
 /// One thing wrong with a chain.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Fault {
@@ -43,6 +78,19 @@ pub struct Fault {
     pub depth: usize,
     /// A detail for a person, such as the name that lies outside; may be empty.
     pub detail: String,
+    /// Which of several.
+    pub fine: Fine,
+    /// True if it is about the anchor.
+    pub anchor: bool,
+    /// A second detail, such as the base of the subtree.
+    pub also: String,
+}
+
+impl Fault {
+    /// One without anything finer.
+    pub fn new(code: Code, depth: usize, detail: impl Into<String>) -> Fault {
+        Fault { code, depth, detail: detail.into(), fine: Fine::Plain, anchor: false, also: String::new() }
+    }
 }
 
 /// The answer.
@@ -57,13 +105,16 @@ pub struct Judgement {
 /// Judges a chain. An empty one is [`Code::Malformed`].
 pub fn judge(input: &Input<'_>, policy: &Policy) -> Judgement {
     let Some(leaf) = input.served.first() else {
-        let fault = Fault { code: Code::Malformed, depth: 0, detail: "no certificate was sent".into() };
+        let detail = "no certificate was sent";
+        let fault = Fault::new(Code::Malformed, 0, detail);
         return Judgement { path: Vec::new(), faults: vec![fault] };
     };
     let known: Vec<Certificate> = input.served[1..].iter().chain(input.extra).cloned().collect();
     let found = path::search(leaf, &known, input.anchors, policy.by_identifier);
     let mut best: Option<Judgement> = None;
-    for path in found.complete {
+    let rooted = |p: &Vec<Certificate>| policy.partial_chain || p.last().is_some_and(Certificate::is_self_signed);
+    let (complete, cut): (Vec<_>, Vec<_>) = found.complete.into_iter().partition(rooted);
+    for path in complete {
         let faults = faults_of(&path, true, input, policy);
         if best.as_ref().is_none_or(|b| faults.len() < b.faults.len()) {
             let done = faults.is_empty();
@@ -79,16 +130,28 @@ pub fn judge(input: &Input<'_>, policy: &Policy) -> Judgement {
     {
         return found;
     }
-    let path = if found.dead_end.is_empty() { vec![leaf.clone()] } else { found.dead_end };
+    let cut = cut.into_iter().find(|p| p.len() > 1);
+    let below_root = cut.is_some();
+    let path = match cut {
+        Some(path) => path,
+        None if found.dead_end.is_empty() => vec![leaf.clone()],
+        None => found.dead_end,
+    };
     let mut faults = faults_of(&path, false, input, policy);
     let top = &path[path.len() - 1];
     let code = match (top.is_self_signed(), path.len()) {
         (true, 1) => Code::SelfSignedLeaf,
         _ => Code::IssuerUnknown,
     };
-    faults.insert(0, Fault { code, depth: path.len() - 1, detail: top.issuer_words() });
+    let fine = match () {
+        () if below_root => Fine::BelowRoot,
+        () if input.anchors.iter().any(|a| subject::same(&a.subject, &top.issuer)) => Fine::Namesake,
+        () => Fine::Plain,
+    };
+    let unknown = Fault { fine, ..Fault::new(code, path.len() - 1, top.issuer_words()) };
+    faults.insert(0, unknown);
     if found.exhausted {
-        faults.push(Fault { code: Code::BudgetExhausted, depth: 0, detail: String::new() });
+        faults.push(Fault::new(Code::BudgetExhausted, 0, ""));
     }
     Judgement { path, faults }
 }
@@ -96,8 +159,9 @@ pub fn judge(input: &Input<'_>, policy: &Policy) -> Judgement {
 fn faults_of(path: &[Certificate], anchored: bool, input: &Input<'_>, policy: &Policy) -> Vec<Fault> {
     let case = Case { path, anchored, input, policy };
     let mut faults: Vec<Fault> = Vec::new();
-    for rule in rules::ALL {
-        for fault in rule(&case) {
+    for rule in case.rules() {
+        for mut fault in rule(&case) {
+            fault.anchor = anchored && path.len() > 1 && fault.depth == path.len() - 1;
             if !faults.contains(&fault) {
                 faults.push(fault);
             }

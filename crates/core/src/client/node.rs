@@ -1,20 +1,34 @@
 //! Node.js with its compiled-in roots. Measured with Node 20.20 on Debian 12.
 
-use super::{LeafAnchor, Outcome, Policy};
+use super::{Fine, LeafAnchor, Outcome, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
 /// Node's rules: OpenSSL's at a lower security level; the name is compared last, by Node itself.
 pub const POLICY: Policy = Policy {
     // `*.test` is refused, a lone common name is taken: measured.
-    matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: true },
+    matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: true, common_name_for_address: false },
     by_identifier: true,
     wrong_key_is_unknown: false,
     leaf_anchor: LeafAnchor::Taken,
     anchor_dates: true,
+    anchor_constraints: true,
+    anchor_path_length: true,
+    anchor_extensions: true,
+    heeds_purpose: true,
+    purposes_of_authorities: true,
+    usage_of_authorities: true,
+    needs_purpose: false,
+    refuses_underscore: false,
+    families_apart: false,
+    most_days: None,
     anchor_must_be_ca: false,
     refuses_weak_hash: true,
     // Its own OpenSSL has security level 1: RSA-1024 is taken, measured.
+    least_rsa_above: 0,
+    partial_chain: false,
+    refuses_broken: true,
+    heeds_leaf_usage: true,
     least_rsa: 1024,
     takes_p521: true,
     takes_ed25519: true,
@@ -42,7 +56,15 @@ pub const POLICY: Policy = Policy {
         (Code::IntermediateNotACa, Outcome::Refuses, "INVALID_CA"),
         (Code::CaAsLeaf, Outcome::Refuses, "INVALID_CA"),
         (Code::CriticalExtensionUnknown, Outcome::Refuses, "UNSPECIFIED"),
-        (Code::Malformed, Outcome::Refuses, "UNSPECIFIED"),
+        (Code::Malformed, Outcome::Refuses, "UNABLE_TO_VERIFY_LEAF_SIGNATURE"),
         (Code::NameNotCovered, Outcome::Refuses, "ERR_TLS_CERT_ALTNAME_INVALID"),
     ],
+    finer: &[
+        (Code::IssuerUnknown, When::Is(Fine::BelowRoot), Outcome::Refuses, "UNABLE_TO_GET_ISSUER_CERT"),
+        (Code::IssuerExpired, When::Is(Fine::Early), Outcome::Refuses, "CERT_NOT_YET_VALID"),
+        (Code::IntermediateNotACa, When::Is(Fine::Denies), Outcome::Refuses, "INVALID_PURPOSE"),
+        (Code::KeyUsageMissing, When::Above, Outcome::Refuses, "UNSPECIFIED"),
+    ],
+    hides: &[],
+    rules: rules::ALL,
 };

@@ -1,20 +1,34 @@
 //! Python's ssl module with OpenSSL. Measured with Python 3.11 and OpenSSL 3.0 on Debian 12.
 
-use super::{LeafAnchor, Outcome, Policy};
+use super::{Fine, LeafAnchor, Outcome, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
 /// Python's rules: OpenSSL's, with the name compared by OpenSSL as well.
 pub const POLICY: Policy = Policy {
     // `*.test` and `x.test.` are refused, a lone common name is taken: measured.
-    matching: Matching { labels_after_star: 2, trailing_dot: false, common_name: true },
+    matching: Matching { labels_after_star: 2, trailing_dot: false, common_name: true, common_name_for_address: false },
     by_identifier: true,
     wrong_key_is_unknown: false,
     leaf_anchor: LeafAnchor::Taken,
     anchor_dates: true,
+    anchor_constraints: true,
+    anchor_path_length: true,
+    anchor_extensions: true,
+    heeds_purpose: true,
+    purposes_of_authorities: true,
+    usage_of_authorities: true,
+    needs_purpose: false,
+    refuses_underscore: false,
+    families_apart: false,
+    most_days: None,
     anchor_must_be_ca: false,
     // Debian's security level 2.
     refuses_weak_hash: true,
+    least_rsa_above: 2048,
+    partial_chain: false,
+    refuses_broken: true,
+    heeds_leaf_usage: true,
     least_rsa: 2048,
     takes_p521: true,
     takes_ed25519: true,
@@ -27,7 +41,7 @@ pub const POLICY: Policy = Policy {
     sayings: &[
         (Code::IssuerUnknown, Outcome::Refuses, "certificate verify failed: {unknown}"),
         (Code::SelfSignedLeaf, Outcome::Refuses, "certificate verify failed: self-signed certificate"),
-        (Code::Malformed, Outcome::Refuses, "certificate verify failed: invalid or inconsistent certificate extension"),
+        (Code::Malformed, Outcome::Refuses, "certificate verify failed: unable to get local issuer certificate"),
         (Code::CriticalExtensionUnknown, Outcome::Refuses, "certificate verify failed: unhandled critical extension"),
         (Code::IntermediateNotACa, Outcome::Refuses, "certificate verify failed: invalid CA certificate"),
         (Code::PurposeMissing, Outcome::Refuses, "certificate verify failed: unsuitable certificate purpose"),
@@ -44,4 +58,28 @@ pub const POLICY: Policy = Policy {
         (Code::KeyKindUnsupported, Outcome::Refuses, "handshake failure"),
         (Code::CaAsLeaf, Outcome::Refuses, "certificate verify failed: invalid CA certificate"),
     ],
+    finer: &[
+        (
+            Code::IssuerExpired,
+            When::Is(Fine::Early),
+            Outcome::Refuses,
+            "certificate verify failed: certificate is not yet valid",
+        ),
+        (Code::KeyUsageMissing, When::Above, Outcome::Refuses, "certificate verify failed: invalid CA certificate"),
+        (Code::WeakKey, When::Above, Outcome::Refuses, "certificate verify failed: CA certificate key too weak"),
+        (
+            Code::IssuerUnknown,
+            When::Is(Fine::BelowRoot),
+            Outcome::Refuses,
+            "certificate verify failed: unable to get issuer certificate",
+        ),
+        (
+            Code::ConstraintViolated,
+            When::Is(Fine::Excluded),
+            Outcome::Refuses,
+            "certificate verify failed: excluded subtree violation",
+        ),
+    ],
+    hides: &[],
+    rules: rules::ALL,
 };

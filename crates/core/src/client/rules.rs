@@ -1,14 +1,18 @@
 //! The rules, one function each, with its source above it. A rule looks at one path and says what is wrong.
 
+use crate::cert::extensions::General;
 use crate::cert::{Certificate, subject};
 use crate::chain::revocation::{self, Revocation, Said};
 use crate::chain::{constraints, name_match};
-use crate::client::judge::{Fault, Input};
+use crate::client::judge::{Fault, Fine, Input};
 use crate::client::{LeafAnchor, Policy};
 use crate::finding::Code;
 use crate::key::Strength;
+use crate::moment::DAY;
+use crate::name::Name;
 use crate::purpose::{ANY, Purpose};
 use crate::signature::{self, Fault as SignatureFault};
+use crate::text::harmless;
 
 /// What a rule looks at.
 pub struct Case<'a> {
@@ -27,6 +31,15 @@ impl Case<'_> {
     fn issuers(&self) -> impl Iterator<Item = (usize, &Certificate, bool)> {
         let last = self.path.len() - 1;
         self.path.iter().enumerate().skip(1).map(move |(i, c)| (i, c, self.anchored && i == last))
+    }
+
+    /// The rules that apply: some clients hardly look at a leaf that stands in their store itself.
+    pub fn rules(&self) -> &'static [Rule] {
+        match self.policy.leaf_anchor {
+            LeafAnchor::NameAlone if self.leaf_is_anchor() => &[host_name],
+            LeafAnchor::DatesAndName if self.leaf_is_anchor() => &[dates, host_name],
+            _ => self.policy.rules,
+        }
     }
 
     /// True if the leaf is the anchor itself.
@@ -54,12 +67,16 @@ pub const ALL: &[Rule] = &[
     leaf_as_anchor,
     ca_as_leaf,
     encoding,
+    life,
     host_name,
     revocation_lists,
 ];
 
 /// What only those find who look into lists.
 pub const OF_LISTS: &[Code] = &[Code::Revoked, Code::RevocationUnknown];
+
+/// What only those find who limit the life of a leaf.
+pub const OF_LIVES: &[Code] = &[Code::ValidityTooLong];
 
 /// Every code that a rule or the judge can give: each client has words for each.
 pub const CODES: &[Code] = &[
@@ -83,14 +100,15 @@ pub const CODES: &[Code] = &[
     Code::NameNotCovered,
 ];
 
-fn fault(code: Code, depth: usize, detail: impl Into<String>) -> Fault {
-    Fault { code, depth, detail: detail.into() }
-}
-
 /// A distrust entry of a store wins over everything.
 fn distrusted(case: &Case<'_>) -> Vec<Fault> {
-    let hit = case.path.iter().position(|c| case.input.distrusted.contains(&c.sha256()));
-    hit.map(|i| fault(Code::IssuerUnknown, i, "it is marked as distrusted")).into_iter().collect()
+    let input = case.input;
+    let is = |c: &Certificate| {
+        input.distrusted.contains(&c.sha256())
+            || (!input.distrusted_keys.is_empty() && input.distrusted_keys.contains(&c.key.fingerprint()))
+    };
+    let hit = case.path.iter().position(is);
+    hit.map(|i| Fault::new(Code::IssuerUnknown, i, "it is marked as distrusted")).into_iter().collect()
 }
 
 /// RFC 5280 §6.3: every certificate below the anchor, by lists that are at hand.
@@ -105,8 +123,8 @@ fn revocation_lists(case: &Case<'_>) -> Vec<Fault> {
         case.input.lists,
         case.input.at,
     ) {
-        Said::Revoked(r) => Some(fault(Code::Revoked, i, format!("on {}, {}", r.at.date(), r.reason.word()))),
-        Said::Unknown(why) if mode == Revocation::Required => Some(fault(Code::RevocationUnknown, i, why)),
+        Said::Revoked(r) => Some(Fault::new(Code::Revoked, i, format!("on {}, {}", r.at.date(), r.reason.word()))),
+        Said::Unknown(why) if mode == Revocation::Required => Some(Fault::new(Code::RevocationUnknown, i, why)),
         Said::Good | Said::Unknown(_) => None,
     };
     case.path.windows(2).enumerate().filter_map(said).collect()
@@ -121,7 +139,10 @@ fn signatures(case: &Case<'_>) -> Vec<Fault> {
             Ok(()) => None,
             // A weak or foreign algorithm that nobody here can verify: weak_hashes says so.
             Err(SignatureFault::Unsupported) if signature::is_weak(&pair[0].algorithm.oid) => None,
-            Err(_) => Some(fault(Code::BadSignature, i, pair[0].subject_words())),
+            Err(_) => {
+                let fine = if matches!(pair[1].key.strength(), Strength::Rsa(_)) { Fine::Rsa } else { Fine::Plain };
+                Some(Fault { fine, ..Fault::new(Code::BadSignature, i, pair[0].subject_words()) })
+            }
         })
         .collect()
 }
@@ -134,7 +155,7 @@ fn weak_hashes(case: &Case<'_>) -> Vec<Fault> {
     let below = case.path.len() - usize::from(case.anchored);
     (0..below)
         .filter(|i| signature::is_weak(&case.path[*i].algorithm.oid) && !case.path[*i].is_self_issued())
-        .map(|i| fault(Code::WeakSignature, i, case.path[i].subject_words()))
+        .map(|i| Fault::new(Code::WeakSignature, i, case.path[i].subject_words()))
         .collect()
 }
 
@@ -144,13 +165,14 @@ fn dates(case: &Case<'_>) -> Vec<Fault> {
     let mut out = Vec::new();
     let leaf = &case.path[0];
     if at > leaf.not_after {
-        out.push(fault(Code::Expired, 0, leaf.not_after.to_string()));
+        out.push(Fault::new(Code::Expired, 0, leaf.not_after.to_string()));
     } else if at < leaf.not_before {
-        out.push(fault(Code::NotYetValid, 0, leaf.not_before.to_string()));
+        out.push(Fault::new(Code::NotYetValid, 0, leaf.not_before.to_string()));
     }
     for (i, c, anchor) in case.issuers() {
         if (!anchor || case.policy.anchor_dates) && (at > c.not_after || at < c.not_before) {
-            out.push(fault(Code::IssuerExpired, i, c.subject_words()));
+            let fine = if at < c.not_before { Fine::Early } else { Fine::Plain };
+            out.push(Fault { fine, ..Fault::new(Code::IssuerExpired, i, c.subject_words()) });
         }
     }
     out
@@ -163,10 +185,11 @@ fn authorities(case: &Case<'_>) -> Vec<Fault> {
         let says_no = c.basic.is_some_and(|b| !b.ca);
         let silent = c.basic.is_none();
         if says_no || (silent && (!anchor || case.policy.anchor_must_be_ca)) {
-            out.push(fault(Code::IntermediateNotACa, i, c.subject_words()));
+            let fine = if says_no { Fine::Denies } else { Fine::Plain };
+            out.push(Fault { fine, ..Fault::new(Code::IntermediateNotACa, i, c.subject_words()) });
         }
-        if c.usage.is_some_and(|u| !u.key_cert_sign) {
-            out.push(fault(Code::KeyUsageMissing, i, c.subject_words()));
+        if case.policy.usage_of_authorities && c.usage.is_some_and(|u| !u.key_cert_sign) {
+            out.push(Fault::new(Code::KeyUsageMissing, i, c.subject_words()));
         }
     }
     out
@@ -175,10 +198,10 @@ fn authorities(case: &Case<'_>) -> Vec<Fault> {
 /// RFC 5280 §6.1.4 (l) and (m): self-issued certificates do not count.
 fn path_length(case: &Case<'_>) -> Vec<Fault> {
     let mut out = Vec::new();
-    for (i, c, _) in case.issuers() {
+    for (i, c, _) in case.issuers().filter(|(.., anchor)| !anchor || case.policy.anchor_path_length) {
         let following = case.path[1..i].iter().filter(|c| !c.is_self_issued()).count();
         if c.basic.and_then(|b| b.path_length).is_some_and(|most| following > usize::from(most)) {
-            out.push(fault(Code::PathTooLong, i, c.subject_words()));
+            out.push(Fault::new(Code::PathTooLong, i, c.subject_words()));
         }
     }
     out
@@ -187,14 +210,18 @@ fn path_length(case: &Case<'_>) -> Vec<Fault> {
 /// RFC 5280 §6.1.3 (b) and (c); on the anchor as RFC 5937 §3.2 has it. Self-issued intermediates are free.
 fn name_constraints(case: &Case<'_>) -> Vec<Fault> {
     let mut out = Vec::new();
-    for (i, c, _) in case.issuers() {
+    for (i, c, _) in case.issuers().filter(|(.., anchor)| !anchor || case.policy.anchor_constraints) {
         let Some(subtrees) = &c.constraints else { continue };
         for (depth, below) in case.path[..i].iter().enumerate() {
             if depth > 0 && below.is_self_issued() {
                 continue;
             }
-            if let Some(name) = constraints::violated(subtrees, below) {
-                out.push(fault(Code::ConstraintViolated, depth, name));
+            if let Some(name) = constraints::violated(subtrees, below, case.policy.families_apart) {
+                let base = constraints::excluding(subtrees, &name);
+                let fine = if base.is_some() { Fine::Excluded } else { Fine::Plain };
+                let fine = if matches!(name, General::Ip(_)) && base.is_none() { Fine::Address } else { fine };
+                let also = base.map(General::words).unwrap_or_default();
+                out.push(Fault { fine, also, ..Fault::new(Code::ConstraintViolated, depth, name.words()) });
             }
         }
     }
@@ -204,23 +231,33 @@ fn name_constraints(case: &Case<'_>) -> Vec<Fault> {
 /// RFC 5280 §4.2: who does not understand a critical extension must refuse.
 fn critical_extensions(case: &Case<'_>) -> Vec<Fault> {
     let mut out = Vec::new();
+    let last = case.path.len() - 1;
     for (i, c) in case.path.iter().enumerate() {
-        out.extend(c.unknown_critical.iter().map(|oid| fault(Code::CriticalExtensionUnknown, i, oid.to_string())));
+        if case.anchored && i == last && !case.policy.anchor_extensions {
+            continue;
+        }
+        out.extend(c.unknown_critical.iter().map(|oid| Fault::new(Code::CriticalExtensionUnknown, i, oid.to_string())));
     }
     out
 }
 
 /// RFC 5280 §4.2.1.12 for the leaf; on CAs as browsers and OpenSSL do it: a limit for all below.
 fn purposes(case: &Case<'_>) -> Vec<Fault> {
-    let Some(wanted) = case.input.purpose else {
+    let Some(wanted) = case.input.purpose.filter(|_| case.policy.heeds_purpose) else {
         return Vec::new();
     };
     let mut out = Vec::new();
-    for (i, c) in case.path.iter().enumerate() {
-        let Some(list) = &c.purposes else { continue };
+    let looked_at = if case.policy.purposes_of_authorities { case.path.len() } else { 1 };
+    for (i, c) in case.path.iter().enumerate().take(looked_at) {
+        let Some(list) = &c.purposes else {
+            if i == 0 && case.policy.needs_purpose {
+                out.push(Fault::new(Code::PurposeMissing, 0, c.subject_words()));
+            }
+            continue;
+        };
         let any = list.contains(&ANY) && (case.policy.any_purpose || i > 0);
         if !list.contains(&wanted.oid()) && !any {
-            out.push(fault(Code::PurposeMissing, i, c.subject_words()));
+            out.push(Fault::new(Code::PurposeMissing, i, c.subject_words()));
         }
     }
     out
@@ -231,15 +268,15 @@ fn leaf_usage(case: &Case<'_>) -> Vec<Fault> {
     let Some(usage) = case.path[0].usage else {
         return Vec::new();
     };
-    let server = case.input.purpose == Some(Purpose::Server);
+    let server = case.input.purpose == Some(Purpose::Server) && case.policy.heeds_leaf_usage;
     let useless = !usage.digital_signature && !usage.key_encipherment && !usage.key_agreement;
     if server && (useless || (case.policy.needs_digital_signature && !usage.digital_signature)) {
-        return vec![fault(Code::KeyUsageMissing, 0, "digitalSignature")];
+        return vec![Fault::new(Code::KeyUsageMissing, 0, "digitalSignature")];
     }
     Vec::new()
 }
 
-/// Key kinds and lengths in the leaf.
+/// Key kinds and lengths in the leaf, and lengths above it.
 fn leaf_key(case: &Case<'_>) -> Vec<Fault> {
     let strength = case.path[0].key.strength();
     let refused = match strength {
@@ -248,7 +285,15 @@ fn leaf_key(case: &Case<'_>) -> Vec<Fault> {
         Strength::Ed25519 if !case.policy.takes_ed25519 => Some(Code::KeyKindUnsupported),
         _ => None,
     };
-    refused.map(|code| fault(code, 0, strength.to_string())).into_iter().collect()
+    let mut out: Vec<Fault> = refused.map(|code| Fault::new(code, 0, strength.to_string())).into_iter().collect();
+    for (i, c, _) in case.issuers() {
+        if let Strength::Rsa(bits) = c.key.strength()
+            && bits < case.policy.least_rsa_above
+        {
+            out.push(Fault::new(Code::WeakKey, i, c.subject_words()));
+        }
+    }
+    out
 }
 
 /// A leaf in the store: Chromium takes it as a root only if it does not deny being one, by basicConstraints or by a key usage that
@@ -257,7 +302,9 @@ fn leaf_as_anchor(case: &Case<'_>) -> Vec<Fault> {
     let leaf = &case.path[0];
     let denies = leaf.basic.is_some_and(|b| !b.ca) || leaf.usage.is_some_and(|u| !u.key_cert_sign);
     if case.leaf_is_anchor() && denies && case.policy.leaf_anchor == LeafAnchor::TakenUnlessNoCa {
-        return vec![fault(Code::IntermediateNotACa, 0, "it is trusted as a root but says that it is none")];
+        // What another signed is then simply not what was looked for.
+        let code = if leaf.is_self_signed() { Code::IntermediateNotACa } else { Code::IssuerUnknown };
+        return vec![Fault::new(code, 0, "it is trusted as a root but says that it is none")];
     }
     Vec::new()
 }
@@ -265,7 +312,7 @@ fn leaf_as_anchor(case: &Case<'_>) -> Vec<Fault> {
 /// mozilla::pkix and webpki refuse it; RFC 5280 does not.
 fn ca_as_leaf(case: &Case<'_>) -> Vec<Fault> {
     if case.path[0].is_ca() && !case.policy.takes_ca_as_leaf {
-        return vec![fault(Code::CaAsLeaf, 0, "")];
+        return vec![Fault::new(Code::CaAsLeaf, 0, "")];
     }
     Vec::new()
 }
@@ -274,21 +321,49 @@ fn ca_as_leaf(case: &Case<'_>) -> Vec<Fault> {
 fn encoding(case: &Case<'_>) -> Vec<Fault> {
     let mut out = Vec::new();
     for (i, c) in case.path.iter().enumerate() {
-        out.extend(c.broken.iter().map(|oid| fault(Code::Malformed, i, format!("extension {oid}"))));
+        if case.policy.refuses_broken {
+            out.extend(c.broken.iter().map(|oid| Fault::new(Code::Malformed, i, format!("extension {oid}"))));
+        }
     }
     let leaf = &case.path[0];
     if case.policy.empty_subject_needs_critical_names && subject::is_empty(&leaf.subject) && !leaf.names_critical {
-        out.push(fault(Code::Malformed, 0, "an empty subject demands critical alternative names"));
+        out.push(Fault::new(Code::Malformed, 0, "an empty subject demands critical alternative names"));
     }
     out
 }
 
-/// RFC 9525 §6.
-fn host_name(case: &Case<'_>) -> Vec<Fault> {
-    match case.input.name {
-        Some(name) if !name_match::covers(&case.path[0], name, case.policy.matching) => {
-            vec![fault(Code::NameNotCovered, 0, case.path[0].name_words().join(", "))]
+/// A limit of the client's own on the life of a leaf.
+fn life(case: &Case<'_>) -> Vec<Fault> {
+    let leaf = &case.path[0];
+    match case.policy.most_days {
+        Some(most) if leaf.not_after > leaf.not_before.plus(most * DAY) => {
+            let days = leaf.not_after.days_after(leaf.not_before);
+            vec![Fault::new(Code::ValidityTooLong, 0, format!("{days} days, {most} are taken"))]
         }
         _ => Vec::new(),
     }
+}
+
+/// RFC 9525 §6.
+fn host_name(case: &Case<'_>) -> Vec<Fault> {
+    let Some(name) = case.input.name else { return Vec::new() };
+    let leaf = &case.path[0];
+    // RFC 1123 §2.1 knows no underscore, and Java keeps to it.
+    let underscore = case.policy.refuses_underscore && matches!(name, Name::Dns(d) if d.contains('_'));
+    if !underscore && name_match::covers(leaf, name, case.policy.matching) {
+        return Vec::new();
+    }
+    let has_address = || leaf.names.iter().flatten().any(|n| matches!(n, General::Ip(_)));
+    let common = subject::common_name(&leaf.subject);
+    let fine = match name {
+        _ if underscore => Fine::Underscore,
+        _ if leaf.names.is_none() && common.as_deref() == Some(name.to_string().as_str()) => Fine::CommonName,
+        Name::Ip(_) if leaf.names.is_none() => Fine::NoNamesAddress,
+        _ if leaf.names.is_none() => Fine::NoNames,
+        Name::Ip(_) if has_address() => Fine::Address,
+        Name::Ip(_) => Fine::NoAddress,
+        _ => Fine::Plain,
+    };
+    let also = common.map(|c| harmless(&c)).unwrap_or_default();
+    vec![Fault { fine, also, ..Fault::new(Code::NameNotCovered, 0, leaf.name_words().join(", ")) }]
 }

@@ -1,6 +1,6 @@
 //! The standard alone: RFC 5280 §6 and RFC 9525, a root's constraints as in RFC 5937.
 
-use super::{LeafAnchor, Outcome, Policy};
+use super::{LeafAnchor, Outcome, Policy, rules};
 use crate::chain::name_match::STRICT;
 use crate::finding::Code;
 
@@ -13,9 +13,23 @@ pub const POLICY: Policy = Policy {
     leaf_anchor: LeafAnchor::Taken,
     // RFC 5937 §3.2: an anchor given as a certificate brings its limits along.
     anchor_dates: true,
+    anchor_constraints: true,
+    anchor_path_length: true,
+    anchor_extensions: true,
+    heeds_purpose: true,
+    purposes_of_authorities: true,
+    usage_of_authorities: true,
+    needs_purpose: false,
+    refuses_underscore: false,
+    families_apart: false,
+    most_days: None,
     anchor_must_be_ca: false,
     // The standard names no least strength: notes.
     refuses_weak_hash: false,
+    least_rsa_above: 0,
+    partial_chain: true,
+    refuses_broken: true,
+    heeds_leaf_usage: true,
     least_rsa: 0,
     takes_p521: true,
     takes_ed25519: true,
@@ -47,4 +61,7 @@ pub const POLICY: Policy = Policy {
         (Code::KeyKindUnsupported, Outcome::Refuses, ""),
         (Code::CaAsLeaf, Outcome::Refuses, ""),
     ],
+    finer: &[],
+    hides: &[],
+    rules: rules::ALL,
 };

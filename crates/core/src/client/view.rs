@@ -1,7 +1,8 @@
 //! What each client trusts on this machine, with the stores, settings and variables as they are.
 
-use super::Client;
+use super::{Client, gnutls};
 use crate::cert::Certificate;
+use crate::error::Told;
 use crate::finding::{Code, Finding};
 use crate::form::pem;
 use crate::nss::Library;
@@ -9,7 +10,9 @@ use crate::ports::Look;
 use crate::trust::chromium_policy::ChromiumPolicy;
 use crate::trust::chromium_profile::{self, Said};
 use crate::trust::firefox_policy::FirefoxPolicy;
-use crate::trust::{Place, Scope, Store, chromium as nssdb, firefox as profiles, macos, system, windows};
+use crate::trust::{
+    Place, Scope, Store, chromium as nssdb, firefox as profiles, java as java_store, macos, system, windows,
+};
 use std::path::{Path, PathBuf};
 
 /// A client's eyes.
@@ -19,12 +22,23 @@ pub struct View {
     pub anchors: Vec<Certificate>,
     /// SHA-256 of what it distrusts.
     pub distrusted: Vec<String>,
+    /// SHA-256 of public keys that it distrusts.
+    pub distrusted_keys: Vec<String>,
     /// Where they were read.
     pub sources: Vec<PathBuf>,
     /// Variables and settings that change its answer.
     pub findings: Vec<Finding>,
     /// Why its answer cannot be told.
     pub unreadable: Option<String>,
+    /// True if the client is not at home on this system: what is said of it rests on what its makers published.
+    pub documented: bool,
+}
+
+impl View {
+    /// True if the client is told not to trust this, or its key.
+    pub fn distrusts(&self, c: &Certificate) -> bool {
+        self.distrusted.contains(&c.sha256()) || self.distrusted_keys.contains(&c.key.fingerprint())
+    }
 }
 
 /// Looks through a client's eyes.
@@ -35,22 +49,96 @@ pub fn of(client: Client, look: &dyn Look) -> View {
         Client::Firefox => firefox(look),
         Client::Node => node(look),
         Client::Python => python(look),
-        Client::Standard => {
-            // The standard knows no store: everything that is a root to anyone here.
-            let mut view = View::default();
-            add_file(&mut view, look, &system::bundle(look));
-            let browser = chromium(look);
-            view.sources.extend(browser.sources);
-            let (curl, firefox) = (curl(look), firefox(look));
-            view.sources.extend(firefox.sources);
-            for c in browser.anchors.into_iter().chain(curl.anchors).chain(firefox.anchors) {
-                if !view.anchors.contains(&c) {
-                    view.anchors.push(c);
-                }
-            }
-            view
+        Client::Java => java(look),
+        Client::Go => go(look),
+        Client::Gnutls => by_wget(look),
+        Client::Safari => native_or_all(look, &[&macos::Macos(Scope::User), &macos::Macos(Scope::Machine)]),
+        Client::Windows => native_or_all(look, &[&windows::Windows(Scope::User), &windows::Windows(Scope::Machine)]),
+        Client::Standard => everything(look),
+    }
+}
+
+/// Everything that is a root to anyone here.
+fn everything(look: &dyn Look) -> View {
+    let mut view = View::default();
+    add_file(&mut view, look, &system::bundle(look));
+    let browser = chromium(look);
+    view.sources.extend(browser.sources);
+    let (curl, firefox) = (curl(look), firefox(look));
+    view.sources.extend(firefox.sources);
+    for c in browser.anchors.into_iter().chain(curl.anchors).chain(firefox.anchors) {
+        if !view.anchors.contains(&c) {
+            view.anchors.push(c);
         }
     }
+    view
+}
+
+/// A client of another system: there by its stores; elsewhere as if it had every root that stands here.
+fn native_or_all(look: &dyn Look, stores: &[&dyn Store]) -> View {
+    let mut view = View::default();
+    for place in stores.iter().flat_map(|s| s.survey(look, &[])) {
+        add_place(&mut view, place);
+    }
+    if view.sources.is_empty() { View { documented: true, ..everything(look) } } else { view }
+}
+
+/// The store of the JVM that `java` starts, or the one to which a variable leads it; a file that is absent counts for nothing
+/// (measured with OpenJDK 17).
+fn java(look: &dyn Look) -> View {
+    let mut view = View::default();
+    let named = java_store::named_store(look);
+    if let Some((name, path)) = &named {
+        overridden(&mut view, "Java", name, path);
+    }
+    let named = named.map(|(_, path)| path).filter(|p| look.exists(p));
+    let Some(file) = named.or_else(|| java_store::usual_store(look)) else { return view };
+    match java_store::trusted(look, &file) {
+        Ok(roots) => view.anchors = roots,
+        Err(e) => view.unreadable = Some(format!("{}: {}", file.display(), e.why())),
+    }
+    view.sources.push(file);
+    view
+}
+
+/// The bundle and every file of the folder; each variable replaces its own half (measured with 1.19).
+fn go(look: &dyn Look) -> View {
+    let mut view = View::default();
+    let file = look.env("SSL_CERT_FILE").map_or_else(|| system::bundle(look), PathBuf::from);
+    let folders = look.env("SSL_CERT_DIR").unwrap_or_else(|| system::LINKS.into());
+    for (name, path) in [("SSL_CERT_FILE", &file), ("SSL_CERT_DIR", &PathBuf::from(&folders))] {
+        if look.env(name).is_some() {
+            overridden(&mut view, "Go", name, path);
+        }
+    }
+    add_file(&mut view, look, &file);
+    for folder in folders.split(':').map(PathBuf::from) {
+        view.sources.push(folder.clone());
+        for name in look.list(&folder) {
+            let bytes = look.read(&folder.join(name)).unwrap_or_default();
+            add_all(&mut view, &bytes);
+        }
+    }
+    view
+}
+
+/// The bundle, and what wget's own settings add (measured with wget 1.21).
+fn by_wget(look: &dyn Look) -> View {
+    let mut view = View::default();
+    add_file(&mut view, look, &system::bundle(look));
+    let settings = gnutls::settings(look);
+    if let Some(file) = &settings.file {
+        add_file(&mut view, look, file);
+    }
+    if settings.looks_away {
+        let from = settings.from.display();
+        view.findings.push(
+            Finding::new(Code::VerificationOff, from.to_string())
+                .saying(format!("{from} says \"check_certificate = off\": wget accepts anything"))
+                .mended_by(format!("delete the line \"check_certificate\" from {from}")),
+        );
+    }
+    view
 }
 
 /// curl's tool reads CURL_CA_BUNDLE, else SSL_CERT_DIR, else SSL_CERT_FILE; a file replaces only the file half of its
@@ -113,7 +201,8 @@ fn chromium(look: &dyn Look) -> View {
         view.sources.push(kept.file);
         match kept.said {
             Said::Trusted => view.anchors.push(kept.certificate),
-            Said::Distrusted => view.distrusted.push(kept.certificate.sha256()),
+            // It goes by the key: another root with it is not trusted either (measured with Chromium 156).
+            Said::Distrusted => view.distrusted_keys.push(kept.certificate.key.fingerprint()),
             Said::Hint => {}
         }
     }

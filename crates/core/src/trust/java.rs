@@ -52,6 +52,39 @@ pub fn stores(look: &dyn Look) -> Vec<(PathBuf, bool)> {
     out
 }
 
+/// The store of the JVM that `java` starts, else of JAVA_HOME's, else the first that is found.
+pub fn usual_store(look: &dyn Look) -> Option<PathBuf> {
+    let all = stores(look);
+    let started = look.program("java").map(|p| look.resolved(&p));
+    let homes = started.iter().filter_map(|p| p.parent()?.parent().map(Path::to_owned));
+    let homes = homes.chain(look.env("JAVA_HOME").map(PathBuf::from));
+    let mut own = homes.flat_map(|h| STORES.map(|s| look.resolved(&h.join(s))));
+    own.find(|f| all.iter().any(|(s, _)| s == f)).or_else(|| all.first().map(|(f, _)| f.clone()))
+}
+
+/// The variable, and the store to which it leads every JVM in place of its own.
+pub fn named_store(look: &dyn Look) -> Option<(&'static str, PathBuf)> {
+    ["JAVA_TOOL_OPTIONS", "JDK_JAVA_OPTIONS"].into_iter().find_map(|name| {
+        let value = look.env(name)?;
+        let file = value.split_whitespace().find_map(|w| w.strip_prefix("-Djavax.net.ssl.trustStore="))?;
+        Some((name, PathBuf::from(file)))
+    })
+}
+
+/// What a JVM that reads this store trusts. Errors: it is none, or its passphrase is another than the usual one.
+pub fn trusted(look: &dyn Look, file: &Path) -> Result<Vec<Certificate>> {
+    let bytes = look.read(file).unwrap_or_default();
+    Ok(entries(contents(&bytes, look)?).into_iter().map(|e| e.certificate).collect())
+}
+
+/// A store, opened with the usual passphrase or with none.
+fn contents(bytes: &[u8], look: &dyn Look) -> Result<Contents> {
+    match jks::is_one(bytes) {
+        true => opened(bytes, look).or_else(|_| jks::read(bytes, None, "it")),
+        false => pkcs12::read(bytes, None, "it").or_else(|_| pkcs12::read(bytes, Some(&password(look)), "it")),
+    }
+}
+
 impl Store for Java {
     fn id(&self) -> &'static str {
         "java"
@@ -94,11 +127,7 @@ impl Java {
             place.hindrance = Some(hindered("it cannot be read", "see that its mode is 0644".into()));
             return place;
         };
-        let read = match jks::is_one(&bytes) {
-            true => opened(&bytes, look).or_else(|_| jks::read(&bytes, None, "it")),
-            false => pkcs12::read(&bytes, None, "it").or_else(|_| pkcs12::read(&bytes, Some(&password(look)), "it")),
-        };
-        match read {
+        match contents(&bytes, look) {
             Ok(contents) => place.entries = entries(contents),
             Err(e) => {
                 place.hindrance = Some(hindered(&e.why(), "move it away and install the JVM's package again".into()));

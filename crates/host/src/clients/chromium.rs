@@ -17,6 +17,9 @@ use tamga_core::trust::chromium::folder;
 /// Starting takes one second here; a cold or loaded machine takes many.
 const LIMIT: Duration = Duration::from_secs(45);
 
+/// So many pages are asked for at once: before it shows an error it waits a second or more, in case the network has a login page.
+const TABS: usize = 12;
+
 /// Where Chromium is.
 pub fn program(machine: &Machine) -> Option<PathBuf> {
     ["chromium", "chromium-browser", "google-chrome-stable", "google-chrome"].iter().find_map(|n| machine.program(n))
@@ -41,7 +44,7 @@ pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observ
         return all_failed(format!("the browser's certificate manager could not be copied: {e}"));
     }
     match Browser::start(program, machine, home.path(), visits) {
-        Ok(mut browser) => visits.iter().map(|v| browser.visit(v)).collect(),
+        Ok(mut browser) => visits.chunks(TABS).flat_map(|some| browser.visit(some)).collect(),
         Err(why) => all_failed(why),
     }
 }
@@ -67,7 +70,6 @@ struct Browser {
     child: Child,
     write: std::fs::File,
     answers: mpsc::Receiver<Value>,
-    session: String,
     next: u64,
     begun: Instant,
 }
@@ -139,54 +141,93 @@ impl Browser {
             }
         });
         let write = std::fs::File::from(OwnedFd::from(write));
-        let mut browser = Browser { child, write, answers, session: String::new(), next: 0, begun: Instant::now() };
-        let target = browser.call("Target.createTarget", &json!({"url": "about:blank"}))?;
-        let attach = json!({"targetId": target["targetId"], "flatten": true});
-        let session = browser.call("Target.attachToTarget", &attach)?;
-        browser.session = session["sessionId"].as_str().unwrap_or_default().to_owned();
-        browser.call("Page.enable", &json!({}))?;
-        Ok(browser)
+        Ok(Browser { child, write, answers, next: 0, begun: Instant::now() })
     }
 
-    fn call(&mut self, method: &str, parameters: &Value) -> Result<Value, String> {
+    /// Asks, and gives the number of the question.
+    fn ask(&mut self, session: &str, method: &str, parameters: &Value) -> Result<u64, String> {
         self.next += 1;
         let mut message = json!({"id": self.next, "method": method, "params": parameters});
-        if !self.session.is_empty() {
-            message["sessionId"] = json!(self.session);
+        if !session.is_empty() {
+            message["sessionId"] = json!(session);
         }
         let mut bytes = message.to_string().into_bytes();
         bytes.push(0);
         self.write.write_all(&bytes).map_err(|_| "chromium ended before it answered".to_owned())?;
+        Ok(self.next)
+    }
+
+    /// The next answer: the number of its question, and what it says.
+    fn hear(&mut self) -> Result<(u64, Result<Value, String>), String> {
         loop {
             let left = LIMIT.checked_sub(self.begun.elapsed()).ok_or("chromium did not answer in time")?;
             let answer = self.answers.recv_timeout(left).map_err(|e| match e {
                 mpsc::RecvTimeoutError::Timeout => "chromium did not answer in time".to_owned(),
                 mpsc::RecvTimeoutError::Disconnected => "chromium ended before it answered".to_owned(),
             })?;
-            if answer["id"] == json!(self.next) {
-                return match answer.get("error") {
-                    Some(e) => Err(format!("chromium refused {method}: {e}")),
-                    None => Ok(answer["result"].clone()),
-                };
+            if let Some(id) = answer["id"].as_u64() {
+                return Ok(match answer.get("error") {
+                    Some(e) => (id, Err(format!("chromium refused: {e}"))),
+                    None => (id, Ok(answer["result"].clone())),
+                });
             }
         }
     }
 
-    fn visit(&mut self, visit: &Visit) -> Observed {
-        self.begun = Instant::now();
-        let result = match self.call("Page.navigate", &json!({"url": visit.url()})) {
-            Ok(result) => result,
-            Err(why) => return failed(why),
-        };
-        let raw = tamga_core::text::harmless(&result.to_string());
-        match result["errorText"].as_str() {
-            None | Some("") => Observed { outcome: Outcome::Accepts, code: None, raw },
-            // Nobody was met, so nothing is said of a certificate.
-            Some(code) if NOBODY.contains(&code) => failed(code),
-            Some(code) => Observed { outcome: outcome(code), code: Some(tamga_core::text::harmless(code)), raw },
+    fn call(&mut self, session: &str, method: &str, parameters: &Value) -> Result<Value, String> {
+        let asked = self.ask(session, method, parameters)?;
+        loop {
+            let (id, answer) = self.hear()?;
+            if id == asked {
+                return answer;
+            }
         }
-        .after_tls()
     }
+
+    /// Some visits at once, each in a page of its own.
+    fn visit(&mut self, visits: &[Visit]) -> Vec<Observed> {
+        self.begun = Instant::now();
+        let mut seen: Vec<Option<Observed>> = visits.iter().map(|_| None).collect();
+        let done = self.pages(visits, &mut seen);
+        let why = done.err().unwrap_or_default();
+        seen.into_iter().map(|s| s.unwrap_or_else(|| failed(why.clone()))).collect()
+    }
+
+    fn pages(&mut self, visits: &[Visit], seen: &mut [Option<Observed>]) -> Result<(), String> {
+        let mut targets = Vec::new();
+        let mut asked = Vec::new();
+        for visit in visits {
+            let target = self.call("", "Target.createTarget", &json!({"url": "about:blank"}))?["targetId"].clone();
+            let session = self.call("", "Target.attachToTarget", &json!({"targetId": target, "flatten": true}))?;
+            let session = session["sessionId"].as_str().unwrap_or_default().to_owned();
+            targets.push((target, session, visit.url()));
+        }
+        for (_, session, url) in &targets {
+            asked.push(self.ask(session, "Page.navigate", &json!({"url": url}))?);
+        }
+        while seen.iter().any(Option::is_none) {
+            let (id, answer) = self.hear()?;
+            if let Some(i) = asked.iter().position(|a| *a == id) {
+                seen[i] = Some(answer.map_or_else(failed, |result| told(&result)));
+            }
+        }
+        for (target, ..) in targets {
+            self.call("", "Target.closeTarget", &json!({"targetId": target}))?;
+        }
+        Ok(())
+    }
+}
+
+/// What the answer to a navigation says.
+fn told(result: &Value) -> Observed {
+    let raw = tamga_core::text::harmless(&result.to_string());
+    match result["errorText"].as_str() {
+        None | Some("") => Observed { outcome: Outcome::Accepts, code: None, raw },
+        // Nobody was met, so nothing is said of a certificate.
+        Some(code) if NOBODY.contains(&code) => failed(code),
+        Some(code) => Observed { outcome: outcome(code), code: Some(tamga_core::text::harmless(code)), raw },
+    }
+    .after_tls()
 }
 
 /// Errors of the connection below TLS.
@@ -227,9 +268,8 @@ impl Observed {
 
 impl Drop for Browser {
     fn drop(&mut self) {
-        self.session.clear();
         self.begun = Instant::now();
-        if self.call("Browser.close", &json!({})).is_err() {
+        if self.call("", "Browser.close", &json!({})).is_err() {
             let _ = self.child.kill();
         }
         let _ = crate::process::wait(&mut self.child, Duration::from_secs(5));

@@ -53,7 +53,8 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
         Some(_) => {
             let line =
                 ended.errors.lines().find_map(|l| l.strip_prefix("curl: ")).unwrap_or("it failed without a word");
-            Observed { outcome: Outcome::Refuses, code: Some(tamga_core::text::harmless(line)), raw }
+            let code = tamga_core::client::curl::said(&tamga_core::text::harmless(line));
+            Observed { outcome: Outcome::Refuses, code: Some(code), raw }
         }
         None => failed("curl did not end within 20 seconds"),
     }

@@ -5,11 +5,14 @@ pub mod chromium;
 #[cfg(windows)]
 #[path = "not_run.rs"]
 pub mod chromium;
+pub mod compiled;
 pub mod curl;
 pub mod firefox;
 pub mod script;
+pub mod wget;
 
 use crate::places::Machine;
+use compiled::Compiled;
 use script::Runtime;
 use std::net::SocketAddr;
 use tamga_core::client::{Client, Outcome};
@@ -52,19 +55,22 @@ impl Visit {
 /// True if a client can be run here.
 pub fn is_installed(client: Client, machine: &Machine) -> bool {
     match client {
-        Client::Standard => false,
+        Client::Standard | Client::Safari | Client::Windows => false,
         Client::Curl => curl::program(machine).is_some(),
         Client::Chromium => chromium::program(machine).is_some(),
         Client::Firefox => firefox::program(machine).is_some(),
         Client::Node => Runtime::Node.program(machine).is_some(),
         Client::Python => Runtime::Python.program(machine).is_some(),
+        Client::Java => Compiled::Java.program(machine).is_some(),
+        Client::Go => Compiled::Go.program(machine).is_some(),
+        Client::Gnutls => wget::program(machine).is_some(),
     }
 }
 
 /// Makes the visits with one client, in order. None where it has no program.
 pub fn observe(client: Client, machine: &Machine, visits: &[Visit]) -> Option<Vec<Observed>> {
     match client {
-        Client::Standard => None,
+        Client::Standard | Client::Safari | Client::Windows => None,
         Client::Curl => {
             let program = curl::program(machine)?;
             Some(visits.iter().map(|v| curl::visit(&program, machine, v)).collect())
@@ -72,8 +78,23 @@ pub fn observe(client: Client, machine: &Machine, visits: &[Visit]) -> Option<Ve
         Client::Firefox => Some(firefox::visits(&firefox::program(machine)?, machine, visits)),
         Client::Node => by_script(Runtime::Node, machine, visits),
         Client::Python => by_script(Runtime::Python, machine, visits),
+        Client::Java => Some(Compiled::Java.visits(&Compiled::Java.program(machine)?, machine, visits)),
+        Client::Go => Some(Compiled::Go.visits(&Compiled::Go.program(machine)?, machine, visits)),
+        Client::Gnutls => {
+            let program = wget::program(machine)?;
+            Some(visits.iter().map(|v| wget::visit(&program, machine, v)).collect())
+        }
         Client::Chromium => Some(chromium::visits(&chromium::program(machine)?, machine, visits)),
     }
+}
+
+/// The same with several clients side by side; those without a program are left out. The order stays.
+pub fn observe_all(all: &[Client], machine: &Machine, visits: &[Visit]) -> Vec<(Client, Vec<Observed>)> {
+    std::thread::scope(|s| {
+        let running: Vec<_> = all.iter().map(|c| (*c, s.spawn(|| observe(*c, machine, visits)))).collect();
+        let ended = running.into_iter().map(|(c, thread)| (c, thread.join().unwrap_or(None)));
+        ended.filter_map(|(c, seen)| Some((c, seen?))).collect()
+    })
 }
 
 fn by_script(runtime: Runtime, machine: &Machine, visits: &[Visit]) -> Option<Vec<Observed>> {

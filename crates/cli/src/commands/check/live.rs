@@ -52,10 +52,8 @@ pub(super) fn live(session: &Session, around: &Around, typed: &str, meeting: &Me
     // Neither curl nor a browser speaks the other protocols.
     if observe && *prelude == Prelude::None {
         let visit = Visit { host: host.clone(), address: first.address };
-        for client in &around.clients {
-            if let Some(seen) = clients::observe(*client, &session.machine, std::slice::from_ref(&visit)) {
-                checked.compare(*client, seen.into_iter().next());
-            }
+        for (client, seen) in clients::observe_all(&around.clients, &session.machine, std::slice::from_ref(&visit)) {
+            checked.compare(client, seen.into_iter().next());
         }
     }
     // What visitors meet who type the bare name.

@@ -20,7 +20,7 @@ use tamga_core::cert::Certificate;
 use tamga_core::cert::crl::{self, Crl};
 use tamga_core::chain::revocation::Revocation;
 use tamga_core::client::view::{self, View};
-use tamga_core::client::{Client, Outcome};
+use tamga_core::client::{Client, Outcome, agrees};
 use tamga_core::error::Error;
 use tamga_core::finding::{Code, Finding};
 use tamga_core::moment::Moment;
@@ -285,7 +285,8 @@ impl Checked {
     }
 
     fn take(&mut self, answer: Answer, chain: Vec<Certificate>) {
-        self.code = if answer.is_good() || answer.verdicts.iter().all(|v| v.outcome == Outcome::Unknown) {
+        self.code = if answer.is_good() || answer.verdicts.iter().all(|v| v.documented || v.outcome == Outcome::Unknown)
+        {
             exit::GOOD
         } else {
             exit::BAD
@@ -303,7 +304,8 @@ impl Checked {
                     findings.push(f.code.word());
                 }
             }
-            self.rows.push(Row { client: v.client, basis: "predicted", outcome: v.outcome, code: v.code, findings });
+            let basis = if v.documented { "documented" } else { "predicted" };
+            self.rows.push(Row { client: v.client, basis, outcome: v.outcome, code: v.code, findings });
         }
         self.findings = answer.findings;
         self.chain = chain;
@@ -314,7 +316,7 @@ impl Checked {
             return;
         };
         if observed.outcome != Outcome::Unknown
-            && (observed.outcome, &observed.code) != (predicted.outcome, &predicted.code)
+            && (observed.outcome != predicted.outcome || !agrees(predicted.code.as_deref(), observed.code.as_deref()))
         {
             let said = |o: Outcome, c: &Option<String>| c.clone().unwrap_or_else(|| o.word().to_owned());
             let mut f = Finding::new(Code::PredictionDiffers, client.word()).saying(format!(

@@ -1,0 +1,107 @@
+//! wget and what else is made with GnuTLS. Measured with wget 1.21 and GnuTLS 3.7 on Debian 12.
+
+use super::{Fine, LeafAnchor, Outcome, Policy, When, rules};
+use crate::chain::name_match::Matching;
+use crate::finding::Code;
+
+/// All that it says of many faults.
+const NOT_TRUSTED: &str = "The certificate of '{name}' is not trusted.";
+
+/// GnuTLS' rules, with the name compared by GnuTLS as well.
+pub const POLICY: Policy = Policy {
+    matching: Matching { labels_after_star: 2, trailing_dot: false, common_name: true, common_name_for_address: false },
+    by_identifier: true,
+    wrong_key_is_unknown: false,
+    leaf_anchor: LeafAnchor::DatesAndName,
+    anchor_dates: true,
+    anchor_constraints: true,
+    anchor_path_length: true,
+    anchor_extensions: true,
+    heeds_purpose: false,
+    purposes_of_authorities: true,
+    usage_of_authorities: true,
+    needs_purpose: false,
+    refuses_underscore: false,
+    families_apart: true,
+    most_days: None,
+    anchor_must_be_ca: false,
+    refuses_weak_hash: true,
+    least_rsa_above: 0,
+    partial_chain: true,
+    refuses_broken: true,
+    heeds_leaf_usage: false,
+    least_rsa: 0,
+    takes_p521: true,
+    takes_ed25519: true,
+    any_purpose: true,
+    takes_ca_as_leaf: true,
+    needs_digital_signature: false,
+    empty_subject_needs_critical_names: false,
+    heeds_lists: false,
+    sayings: &[
+        (Code::KeyKindUnsupported, Outcome::Refuses, "GnuTLS: A TLS fatal alert has been received."),
+        (Code::Malformed, Outcome::Refuses, "GnuTLS: ASN1 parser: Error in DER parsing."),
+        (Code::IssuerUnknown, Outcome::Refuses, "The certificate of '{name}' doesn't have a known issuer."),
+        (Code::SelfSignedLeaf, Outcome::Refuses, "The certificate of '{name}' doesn't have a known issuer."),
+        (Code::IntermediateNotACa, Outcome::Refuses, "The certificate signer of '{name}' was not a CA."),
+        (Code::WeakSignature, Outcome::Refuses, "The certificate of '{name}' was signed using an insecure algorithm."),
+        (Code::NotYetValid, Outcome::Refuses, "The certificate of '{name}' is not yet activated."),
+        (Code::Expired, Outcome::Refuses, "The certificate of '{name}' has expired."),
+        (Code::IssuerExpired, Outcome::Refuses, "The certificate of '{name}' has expired."),
+        (Code::NameNotCovered, Outcome::Refuses, "The certificate's owner does not match hostname '{name}'"),
+        (Code::BadSignature, Outcome::Refuses, NOT_TRUSTED),
+        (Code::KeyUsageMissing, Outcome::Refuses, NOT_TRUSTED),
+        (Code::PathTooLong, Outcome::Refuses, NOT_TRUSTED),
+        (Code::ConstraintViolated, Outcome::Refuses, NOT_TRUSTED),
+        (Code::CriticalExtensionUnknown, Outcome::Refuses, NOT_TRUSTED),
+        (Code::WeakKey, Outcome::Refuses, NOT_TRUSTED),
+        (Code::PurposeMissing, Outcome::Refuses, ""),
+        (Code::CaAsLeaf, Outcome::Refuses, ""),
+    ],
+    finer: &[(
+        Code::IssuerExpired,
+        When::Is(Fine::Early),
+        Outcome::Refuses,
+        "The certificate of '{name}' is not yet activated.",
+    )],
+    hides: &[],
+    rules: rules::ALL,
+};
+
+/// What wget printed, as it is shown and compared: its first line that says more than "not trusted".
+pub fn said(printed: &str) -> String {
+    let lines = || printed.lines().map(|l| l.trim_start_matches("ERROR: ").trim()).filter(|l| !l.is_empty());
+    let finer = lines().find(|l| !l.ends_with("is not trusted."));
+    finer.or_else(|| lines().next()).unwrap_or_default().to_owned()
+}
+
+/// What wget's own settings say.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Settings {
+    /// The file that says it.
+    pub from: std::path::PathBuf,
+    /// `ca_certificate`: roots that are added.
+    pub file: Option<std::path::PathBuf>,
+    /// `check_certificate = off`.
+    pub looks_away: bool,
+}
+
+/// Reads the file that WGETRC names, else `~/.wgetrc`.
+pub fn settings(look: &dyn crate::ports::Look) -> Settings {
+    let from = look.env("WGETRC").map_or_else(|| look.home().join(".wgetrc"), Into::into);
+    let mut found = Settings { from, ..Settings::default() };
+    let text = look.read(&found.from).unwrap_or_default();
+    for line in String::from_utf8_lossy(&text).lines() {
+        let Some((key, value)) = line.split_once('=').filter(|_| !line.trim_start().starts_with('#')) else { continue };
+        // Case, dashes and underscores do not count in its keys.
+        let key: String = key.trim().to_lowercase().chars().filter(|c| c.is_ascii_alphanumeric()).collect();
+        match (key.as_str(), value.trim()) {
+            ("cacertificate", file) => found.file = Some(file.into()),
+            ("checkcertificate", value) => {
+                found.looks_away = matches!(value.to_lowercase().as_str(), "off" | "no" | "0");
+            }
+            _ => {}
+        }
+    }
+    found
+}

@@ -1,0 +1,42 @@
+//! Runs the matrix with the clients that are installed here and writes what they do, in Markdown; 1 if a prediction differs.
+//!
+//! In: HOME, TAMGA_ROOT (two empty folders), and otherwise a bare environment. Out: the document; on standard error what differs.
+
+#![allow(clippy::print_stdout, clippy::print_stderr, clippy::unwrap_used, reason = "it is a command of the tests")]
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+use tamga_host::places::Machine;
+use tamga_testkit::matrix::chain::Pool;
+use tamga_testkit::matrix::{kinds, mutate, run, tell};
+
+fn main() -> ExitCode {
+    // As the built program, it is its own helper where a browser's library is asked.
+    if std::env::args_os().nth(1).is_some_and(|a| a == tamga_host::nss::CHILD) {
+        return ExitCode::from(tamga_host::nss::answer());
+    }
+    let folder = |name: &str| PathBuf::from(std::env::var_os(name).unwrap());
+    let (home, root) = (folder("HOME"), folder("TAMGA_ROOT"));
+    let pool = Pool::new();
+    let kinds = kinds::all(&pool);
+    let machine = Machine::from_environment(None).unwrap();
+    let matrix = run::run(&machine, &home, &root, kinds, &pool);
+    let held = mutate::held(&matrix);
+    print!("{}", tell::document(&matrix, &held));
+    let mut wrong = tell::differing(&matrix);
+    let (kinds, divided) = (matrix.kinds.len(), tell::divided(&matrix));
+    if kinds < tell::LEAST_KINDS || divided < tell::LEAST_DIVIDED {
+        wrong.push_str(&format!("{kinds} kinds, of which {divided} divide the clients, are too few\n"));
+    }
+    for (word, clients) in &held.switches {
+        if clients.is_empty() {
+            wrong.push_str(&format!("no cell notices when the switch is turned: {word}\n"));
+        }
+    }
+    let unnoticed = held.rules.iter().filter(|n| **n == 0).count();
+    if unnoticed > mutate::ELSEWHERE {
+        wrong.push_str(&format!("{:?}: a rule without any cell\n", held.rules));
+    }
+    eprint!("{wrong}");
+    ExitCode::from(u8::from(!wrong.is_empty()))
+}

@@ -1,0 +1,184 @@
+//! One run: serve every kind, predict, observe, compare.
+
+use super::chain::{Kind, Pool};
+use super::stores;
+use rustls::crypto::ring::{default_provider, sign::any_supported_type};
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::sign::{CertifiedKey, Signer, SigningKey, SingleCertAndKey};
+use rustls::{ServerConfig, SignatureAlgorithm, SignatureScheme};
+use std::net::{Ipv4Addr, SocketAddr, TcpListener};
+use std::path::Path;
+use std::sync::Arc;
+use tamga_core::client::judge::Input;
+use tamga_core::client::view;
+use tamga_core::client::{Client, Outcome, Policy, agrees, predict_by};
+use tamga_core::form::private_key::pkcs8;
+use tamga_core::key::PrivateKey;
+use tamga_core::moment::Moment;
+use tamga_core::purpose::Purpose;
+use tamga_host::clients::{self, Visit};
+use tamga_host::entropy::{System, now};
+use tamga_host::places::Machine;
+
+/// What a client does: the outcome, and its own words.
+pub type Said = (Outcome, Option<String>);
+
+/// One cell.
+pub struct Cell {
+    /// Whose.
+    pub client: Client,
+    /// By the rules.
+    pub predicted: Said,
+    /// By the client.
+    pub observed: Said,
+    /// Everything that it printed.
+    pub raw: String,
+}
+
+impl Cell {
+    /// True if the client did what the rules say.
+    pub fn agrees(&self) -> bool {
+        let (expected, seen) = (self.predicted.1.as_deref(), self.observed.1.as_deref());
+        self.predicted.0 == self.observed.0 && agrees(expected, seen)
+    }
+}
+
+/// All of it.
+pub struct Matrix {
+    /// The kinds.
+    pub kinds: Vec<Kind>,
+    /// The clients.
+    pub clients: Vec<Client>,
+    /// A row for each kind, a cell for each client.
+    pub cells: Vec<Vec<Cell>>,
+    /// What each client trusted.
+    pub views: Vec<view::View>,
+    /// When.
+    pub at: Moment,
+}
+
+/// What the rules say of a kind.
+pub fn predicted(policy: &Policy, client: Client, kind: &Kind, view: &view::View, at: Moment) -> Said {
+    let verdict = predict_by(
+        policy,
+        client,
+        &Input {
+            served: &kind.read,
+            extra: &[],
+            anchors: &view.anchors,
+            distrusted: &view.distrusted,
+            distrusted_keys: &view.distrusted_keys,
+            name: Some(&kind.host),
+            purpose: Some(Purpose::Server),
+            at,
+            lists: &[],
+            revocation: Default::default(),
+        },
+    );
+    (verdict.outcome, verdict.code)
+}
+
+/// Runs it on a machine whose home and root are empty folders.
+pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: &Pool) -> Matrix {
+    let ports: Vec<u16> = kinds.iter().map(|k| serve(k, pool)).collect();
+    stores::fill(machine, home, root, &kinds, &ports);
+    let visits: Vec<Visit> = kinds
+        .iter()
+        .zip(&ports)
+        .map(|(k, p)| Visit { host: k.host.clone(), address: SocketAddr::from((Ipv4Addr::LOCALHOST, *p)) })
+        .collect();
+    let at = now();
+    let seen = clients::observe_all(&Client::ALL, machine, &visits);
+    let clients: Vec<Client> = seen.iter().map(|s| s.0).collect();
+    let views: Vec<view::View> = clients.iter().map(|c| view::of(*c, machine)).collect();
+    let cells = kinds
+        .iter()
+        .enumerate()
+        .map(|(i, kind)| {
+            let cell = |((client, seen), view): (&(Client, Vec<clients::Observed>), &view::View)| Cell {
+                client: *client,
+                predicted: predicted(tamga_core::client::policy(*client), *client, kind, view, at),
+                observed: (seen[i].outcome, seen[i].code.clone()),
+                raw: seen[i].raw.clone(),
+            };
+            seen.iter().zip(&views).map(cell).collect()
+        })
+        .collect();
+    Matrix { kinds, clients, cells, views, at }
+}
+
+/// A server for one kind, whatever its certificate is like; gives its port. It lives as long as the program.
+fn serve(kind: &Kind, pool: &Pool) -> u16 {
+    let key = pool.get(kind.key);
+    let chain: Vec<CertificateDer<'static>> = kind.chain.iter().map(|d| d.clone().into()).collect();
+    let pkcs8_der = PrivateKeyDer::Pkcs8(pkcs8(key).unwrap().to_vec().into());
+    let weak = matches!(kind.key, super::chain::Key::Weak);
+    let shown = match any_supported_type(&pkcs8_der) {
+        Ok(signing) if !weak => CertifiedKey::new(chain, signing),
+        // What ring does not sign with, by the core: P-521; the weak key by the host, in its own way.
+        _ if weak => tamga_host::serve::certified(&kind.chain, key).unwrap(),
+        _ => CertifiedKey::new(chain, Arc::new(Large(Arc::new(copy(key))))),
+    };
+    let versions: &[_] = if weak { &[&rustls::version::TLS12] } else { rustls::DEFAULT_VERSIONS };
+    let mut config = ServerConfig::builder_with_provider(Arc::new(default_provider()))
+        .with_protocol_versions(versions)
+        .unwrap()
+        .with_no_client_auth()
+        .with_cert_resolver(Arc::new(SingleCertAndKey::from(Arc::new(shown))));
+    config.alpn_protocols = vec![b"http/1.1".to_vec()];
+    let config = Arc::new(config);
+    let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for socket in listener.incoming().flatten() {
+            let config = config.clone();
+            std::thread::spawn(move || answer(socket, config));
+        }
+    });
+    port
+}
+
+/// A handshake and one short page.
+fn answer(mut socket: std::net::TcpStream, config: Arc<ServerConfig>) {
+    use std::io::{Read, Write};
+    let _ = socket.set_read_timeout(Some(std::time::Duration::from_secs(20)));
+    let Ok(mut tls) = rustls::ServerConnection::new(config) else { return };
+    let mut stream = rustls::Stream::new(&mut tls, &mut socket);
+    let mut head = [0; 4096];
+    if stream.read(&mut head).is_ok_and(|n| n > 0) {
+        let page = "HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: 2\r\nConnection: close\r\n\r\nok";
+        let _ = stream.write_all(page.as_bytes());
+    }
+    tls.send_close_notify();
+    let _ = tls.complete_io(&mut socket);
+}
+
+fn copy(key: &PrivateKey) -> PrivateKey {
+    tamga_core::authority::read_key(tamga_core::form::pem::write("PRIVATE KEY", &pkcs8(key).unwrap()).as_bytes(), "key")
+        .unwrap()
+}
+
+/// P-521 for a TLS server: ECDSA with SHA-512.
+#[derive(Debug)]
+struct Large(Arc<PrivateKey>);
+
+impl SigningKey for Large {
+    fn choose_scheme(&self, offered: &[SignatureScheme]) -> Option<Box<dyn Signer>> {
+        let ours = offered.contains(&SignatureScheme::ECDSA_NISTP521_SHA512);
+        ours.then(|| Box::new(Large(self.0.clone())) as Box<dyn Signer>)
+    }
+
+    fn algorithm(&self) -> SignatureAlgorithm {
+        SignatureAlgorithm::ECDSA
+    }
+}
+
+impl Signer for Large {
+    fn sign(&self, message: &[u8]) -> Result<Vec<u8>, rustls::Error> {
+        self.0.sign(message, &System).map_err(|_| rustls::Error::General("signing".into()))
+    }
+
+    fn scheme(&self) -> SignatureScheme {
+        SignatureScheme::ECDSA_NISTP521_SHA512
+    }
+}

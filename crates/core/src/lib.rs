@@ -46,6 +46,7 @@ pub mod status;
 pub mod step;
 pub mod text;
 pub mod trust;
+pub mod wire;
 
 #[cfg(test)]
 mod test_entropy;

@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 43] = [
+const LAYERS: [&str; 44] = [
     "text",
     "secret",
     "error",
@@ -29,6 +29,7 @@ const LAYERS: [&str; 43] = [
     "report",
     "finding",
     "redirect",
+    "wire",
     "chain",
     "trust",
     "identity",

@@ -8,10 +8,23 @@ use std::net::{SocketAddr, TcpListener};
 use std::time::{Duration, Instant};
 use tamga_core::finding::Code;
 use tamga_core::name::Name;
-use tamga_host::dial::{self, Prelude, plain};
+use tamga_host::dial::{self, Ask, Met, Missed, Prelude, plain};
 
-const ALL: [Prelude; 6] =
-    [Prelude::None, Prelude::Postgres, Prelude::Mysql, Prelude::Smtp, Prelude::Imap, Prelude::Ldap];
+/// Meets it; the answers here are never good.
+fn meet(address: SocketAddr, prelude: Prelude) -> Result<Met, Missed> {
+    dial::meet(&Ask { host: &host(), prelude, path: "/", shown: None }, address)
+}
+
+const ALL: [Prelude; 8] = [
+    Prelude::None,
+    Prelude::Postgres,
+    Prelude::Mysql,
+    Prelude::Smtp,
+    Prelude::Imap,
+    Prelude::Ldap,
+    Prelude::SqlServer,
+    Prelude::WebSocket,
+];
 
 /// A server that sends this at once, reads a little, and hangs up.
 fn sends(bytes: Vec<u8>) -> SocketAddr {
@@ -35,9 +48,9 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(48))]
 
     #[test]
-    fn any_greeting_comes_to_an_end(bytes in prop::collection::vec(any::<u8>(), 0..200), which in 0_usize..6) {
+    fn any_greeting_comes_to_an_end(bytes in prop::collection::vec(any::<u8>(), 0..200), which in 0_usize..8) {
         let begun = Instant::now();
-        let missed = dial::meet(&host(), sends(bytes), ALL[which], None).unwrap_err();
+        let missed = meet(sends(bytes), ALL[which]).unwrap_err();
         prop_assert!(begun.elapsed() < Duration::from_secs(12), "{missed:?}");
         prop_assert!(!missed.detail.is_empty());
     }
@@ -45,9 +58,10 @@ proptest! {
     #[test]
     fn a_greeting_that_begins_well_and_goes_on_badly_comes_to_an_end_too(
         rest in prop::collection::vec(any::<u8>(), 0..80),
-        which in 0_usize..5,
+        which in 0_usize..6,
     ) {
-        let starts: [(&[u8], Prelude); 5] = [
+        let starts: [(&[u8], Prelude); 6] = [
+            (b"\x04\x01\x00\x20\x00\x00\x01\x00\x01\x00", Prelude::SqlServer),
             (b"220 ready\r\n250", Prelude::Smtp),
             (b"* OK ready\r\n", Prelude::Imap),
             (b"S", Prelude::Postgres),
@@ -55,7 +69,7 @@ proptest! {
             (b"\x20\x00\x00\x00\x0a8\x00", Prelude::Mysql),
         ];
         let (start, prelude) = starts[which];
-        let missed = dial::meet(&host(), sends([start, &rest].concat()), prelude, None).unwrap_err();
+        let missed = meet(sends([start, &rest].concat()), prelude).unwrap_err();
         prop_assert!(!missed.detail.is_empty());
     }
 
@@ -72,7 +86,7 @@ proptest! {
 fn schemes_lead_to_their_preludes_and_ports() {
     for (scheme, prelude, port) in [
         ("https", Prelude::None, 443),
-        ("wss", Prelude::None, 443),
+        ("wss", Prelude::WebSocket, 443),
         ("postgresql", Prelude::Postgres, 5432),
         ("mariadb", Prelude::Mysql, 3306),
         ("smtp", Prelude::Smtp, 25),
@@ -88,11 +102,11 @@ fn schemes_lead_to_their_preludes_and_ports() {
 fn nobody_and_silence_are_told_apart() {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap();
-    let silent = dial::meet(&host(), address, Prelude::Smtp, None).unwrap_err();
+    let silent = meet(address, Prelude::Smtp).unwrap_err();
     assert_eq!(silent.code, Code::SilentConnection, "{silent:?}");
     drop(listener);
     for prelude in ALL {
-        assert_eq!(dial::meet(&host(), address, prelude, None).unwrap_err().code, Code::RefusedConnection);
+        assert_eq!(meet(address, prelude).unwrap_err().code, Code::RefusedConnection);
     }
     assert_eq!(plain::ask(address, "x", "/").unwrap_err().code, Code::RefusedConnection);
 }

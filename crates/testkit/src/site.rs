@@ -40,8 +40,23 @@ pub fn of_files(folder: &std::path::Path) -> u16 {
 
 /// The same at this address; None where it cannot listen there.
 pub fn of_files_at(folder: &std::path::Path, address: &str) -> Option<u16> {
-    use rustls::pki_types::PrivateKeyDer;
     use std::net::TcpListener;
+    let config = config_of(folder);
+    let listener = TcpListener::bind(address).ok()?;
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for mut socket in listener.incoming().flatten() {
+            let Ok(mut tls) = rustls::ServerConnection::new(config.clone()) else { continue };
+            while tls.is_handshaking() && tls.complete_io(&mut socket).is_ok() {}
+            let _ = tls.complete_io(&mut socket);
+        }
+    });
+    Some(port)
+}
+
+/// What such a server speaks TLS with.
+pub fn config_of(folder: &std::path::Path) -> std::sync::Arc<rustls::ServerConfig> {
+    use rustls::pki_types::PrivateKeyDer;
     use std::sync::Arc;
     let chain = tamga_core::form::pem::certificates(&std::fs::read(folder.join("certificate.pem")).unwrap());
     let chain = chain.into_iter().map(Into::into).collect();
@@ -56,15 +71,5 @@ pub fn of_files_at(folder: &std::path::Path, address: &str) -> Option<u16> {
         .with_no_client_auth()
         .with_cert_resolver(Arc::new(rustls::sign::SingleCertAndKey::from(shown)));
     config.alpn_protocols = vec![b"http/1.1".to_vec()];
-    let config = Arc::new(config);
-    let listener = TcpListener::bind(address).ok()?;
-    let port = listener.local_addr().unwrap().port();
-    std::thread::spawn(move || {
-        for mut socket in listener.incoming().flatten() {
-            let Ok(mut tls) = rustls::ServerConnection::new(config.clone()) else { continue };
-            while tls.is_handshaking() && tls.complete_io(&mut socket).is_ok() {}
-            let _ = tls.complete_io(&mut socket);
-        }
-    });
-    Some(port)
+    Arc::new(config)
 }

@@ -11,7 +11,7 @@ use tamga_host::dial::Prelude;
 /// A target, told apart by what it is.
 pub(crate) enum Target {
     /// A server to be met.
-    Live { host: Name, port: u16, prelude: Prelude },
+    Live { host: Name, port: u16, prelude: Prelude, path: String },
     /// A site from plain HTTP on.
     Plain(Address),
     /// A file or folder.
@@ -25,7 +25,9 @@ pub(crate) fn parse(typed: &str, issued: &[Issued]) -> Result<Target> {
     if let Some((scheme, rest)) = typed.split_once("://") {
         if let Some((prelude, port)) = Prelude::of_scheme(&scheme.to_ascii_lowercase()) {
             let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
-            return live(typed, authority.rsplit('@').next().unwrap_or_default(), prelude, port);
+            let path = rest[authority.len()..].split('#').next().unwrap_or_default();
+            let path = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
+            return live(typed, authority.rsplit('@').next().unwrap_or_default(), prelude, port, path);
         }
         if let Some(address) = Address::parse(typed).filter(|a| !a.secure) {
             Name::parse(&address.host)?;
@@ -34,23 +36,23 @@ pub(crate) fn parse(typed: &str, issued: &[Issued]) -> Result<Target> {
         return Err(Error::Word {
             what: "kind of target",
             typed: format!("{scheme}://"),
-            accepted: "https://HOST[:PORT], http://HOST[:PORT], postgres mysql smtp imap ldap wss likewise, HOST:PORT, a file or folder, a label, or a host".into(),
+            accepted: "https://HOST[:PORT], http://HOST[:PORT], wss postgres mysql smtp imap ldap sqlserver likewise, HOST:PORT, a file or folder, a label, or a host".into(),
         }
         .into());
     }
     if typed.contains(':') && !Path::new(typed).exists() {
-        return live(typed, typed, Prelude::None, 443);
+        return live(typed, typed, Prelude::None, 443, "/".into());
     }
     if Path::new(typed).exists() {
         return Ok(Target::File(PathBuf::from(typed)));
     }
     match issued.iter().rfind(|i| i.label == typed && i.is_live()) {
         Some(i) => Ok(Target::Label(Box::new(i.clone()))),
-        None => live(typed, typed, Prelude::None, 443),
+        None => live(typed, typed, Prelude::None, 443, "/".into()),
     }
 }
 
-fn live(typed: &str, authority: &str, prelude: Prelude, usual: u16) -> Result<Target> {
+fn live(typed: &str, authority: &str, prelude: Prelude, usual: u16, path: String) -> Result<Target> {
     let (host, port) = if authority.parse::<std::net::Ipv6Addr>().is_ok() {
         (authority, None)
     } else if let Some(rest) = authority.strip_prefix('[') {
@@ -76,8 +78,8 @@ fn live(typed: &str, authority: &str, prelude: Prelude, usual: u16) -> Result<Ta
     };
     let name = Name::parse(host)?;
     match &name {
-        Name::Dns(d) if !d.starts_with("*.") => Ok(Target::Live { host: name, port, prelude }),
-        Name::Ip(_) => Ok(Target::Live { host: name, port, prelude }),
+        Name::Dns(d) if !d.starts_with("*.") => Ok(Target::Live { host: name, port, prelude, path }),
+        Name::Ip(_) => Ok(Target::Live { host: name, port, prelude, path }),
         _ => Err(wrong("host", "a host name or an address").into()),
     }
 }

@@ -37,6 +37,7 @@ mod status;
 mod stopped;
 mod trust;
 mod vectors;
+mod wire;
 
 use tamga_testkit::sandbox::Sandbox;
 

@@ -1,7 +1,10 @@
 //! Meeting a server: connect, TLS by rustls with a verifier that only takes notes, and what it means if that fails.
 
+mod old;
 pub mod plain;
 mod prelude;
+mod tds;
+mod websocket;
 
 pub use prelude::Prelude;
 
@@ -15,6 +18,7 @@ use std::time::Duration;
 use tamga_core::cert::Certificate;
 use tamga_core::finding::Code;
 use tamga_core::name::Name;
+use tamga_core::wire::{Reader, Side};
 
 const CONNECT: Duration = Duration::from_secs(5);
 const ANSWER: Duration = Duration::from_secs(8);
@@ -36,6 +40,10 @@ pub struct Met {
     pub wants_client: bool,
     /// What it said to the one that it was shown, if it did not take it.
     pub refused: Option<String>,
+    /// What of this connection anybody on the way could read.
+    pub wire: Reader,
+    /// Why there was no upgrade to WebSocket, where one was asked for.
+    pub not_upgraded: Option<Missed>,
 }
 
 /// A client certificate with its key, to be shown to a server that asks.
@@ -51,6 +59,28 @@ pub struct Missed {
     pub code: Code,
     /// A detail for a person.
     pub detail: String,
+    /// What of the connection anybody on the way could read.
+    pub wire: Reader,
+}
+
+impl Missed {
+    /// Before anything went over the wire.
+    pub fn new(code: Code, detail: impl Into<String>) -> Missed {
+        Missed { code, detail: detail.into(), wire: Reader::default() }
+    }
+}
+
+/// What is asked of a server.
+#[derive(Clone, Copy, Debug)]
+pub struct Ask<'a> {
+    /// Whom (as SNI where it is a name).
+    pub host: &'a Name,
+    /// What its protocol says before TLS.
+    pub prelude: Prelude,
+    /// The path of a WebSocket.
+    pub path: &'a str,
+    /// A client certificate, for a server that wants one.
+    pub shown: Option<&'a Shown>,
 }
 
 /// The addresses of a host, those given with `--resolve` first.
@@ -72,16 +102,17 @@ pub fn resolve(host: &Name, port: u16, given: &[(String, IpAddr)]) -> Result<Vec
             let found: Vec<SocketAddr> =
                 (text.as_str(), port).to_socket_addrs().map(Iterator::collect).unwrap_or_default();
             if found.is_empty() {
-                return Err(Missed { code: Code::UnresolvedName, detail: text });
+                return Err(Missed::new(Code::UnresolvedName, text));
             }
             Ok(found)
         }
     }
 }
 
-/// Meets a server at one address, asking for `host` (as SNI where it is a name), after what its protocol says before TLS.
-pub fn meet(host: &Name, address: SocketAddr, prelude: Prelude, shown: Option<&Shown>) -> Result<Met, Missed> {
-    let missed = |code, detail: String| Missed { code, detail };
+/// Meets a server at one address.
+pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
+    let Ask { host, prelude, shown, .. } = *ask;
+    let missed = |code, detail: String| Missed::new(code, detail);
     let mut socket = TcpStream::connect_timeout(&address, CONNECT).map_err(|e| match e.kind() {
         ErrorKind::TimedOut => missed(Code::SilentConnection, format!("{address} does not answer within 5 seconds")),
         _ => missed(Code::RefusedConnection, format!("{address}: nothing listens there")),
@@ -98,8 +129,10 @@ pub fn meet(host: &Name, address: SocketAddr, prelude: Prelude, shown: Option<&S
         .dangerous()
         .with_custom_certificate_verifier(notes.clone())
         .with_client_cert_resolver(wants.clone());
-    if prelude == Prelude::None {
-        config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()];
+    match prelude {
+        Prelude::None => config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()],
+        Prelude::WebSocket => config.alpn_protocols = vec![b"http/1.1".to_vec()],
+        _ => {}
     }
     let name = match host {
         Name::Ip(a) => ServerName::from(*a),
@@ -108,17 +141,46 @@ pub fn meet(host: &Name, address: SocketAddr, prelude: Prelude, shown: Option<&S
     };
     let mut tls =
         ClientConnection::new(Arc::new(config), name).map_err(|e| missed(Code::NoCommonCipher, e.to_string()))?;
-    let mut first = Recorder { socket: &mut socket, seen: Vec::new() };
+    let mut wrapped;
+    let inner: &mut dyn Wire = match prelude {
+        Prelude::SqlServer => {
+            wrapped = tds::Wrapped { socket: &mut socket, read: Vec::new(), written: Vec::new() };
+            &mut wrapped
+        }
+        _ => &mut socket,
+    };
+    let mut first = Recorder { inner, seen: Vec::new(), wire: Reader::default() };
     while tls.is_handshaking() {
         if let Err(e) = tls.complete_io(&mut first) {
-            let seen = std::mem::take(&mut first.seen);
-            return Err(explain(&e, &seen, address));
+            let Recorder { seen, wire, .. } = first;
+            let mut missed = explain(&e, &seen, address);
+            if matches!(missed.code, Code::TlsTooOld | Code::NoCommonCipher)
+                && prelude == Prelude::None
+                && let Some(older) = old::ask(host, address)
+            {
+                missed = Missed {
+                    detail: format!("{address}: {}", older.1),
+                    code: older.0.unwrap_or(missed.code),
+                    ..missed
+                };
+            }
+            return Err(Missed { wire, ..missed });
         }
     }
+    let _ = first.flush();
+    let wire = first.wire;
     let asked = wants.asked.lock().is_ok_and(|w| *w);
     let refused = if asked && shown.is_some() { afterwards(&mut tls, &mut socket) } else { None };
-    tls.send_close_notify();
-    let _ = tls.write_tls(&mut socket);
+    let mut not_upgraded = None;
+    if prelude == Prelude::WebSocket {
+        let authority = format!("{}:{}", bracketed(host), address.port());
+        let mut stream = rustls::Stream::new(&mut tls, &mut socket);
+        not_upgraded = websocket::upgrade(&mut stream, &authority, ask.path).err();
+    }
+    if prelude != Prelude::SqlServer {
+        tls.send_close_notify();
+        let _ = tls.write_tls(&mut socket);
+    }
     let chain = notes.chain.lock().map(|c| c.clone()).unwrap_or_default();
     Ok(Met {
         address,
@@ -132,6 +194,8 @@ pub fn meet(host: &Name, address: SocketAddr, prelude: Prelude, shown: Option<&S
         chain,
         wants_client: asked,
         refused,
+        wire,
+        not_upgraded,
     })
 }
 
@@ -152,7 +216,7 @@ fn afterwards(tls: &mut ClientConnection, socket: &mut TcpStream) -> Option<Stri
 
 /// What a failed handshake means, from the error and the first bytes that came.
 fn explain(e: &std::io::Error, seen: &[u8], address: SocketAddr) -> Missed {
-    let missed = |code, detail: &str| Missed { code, detail: format!("{address}: {detail}") };
+    let missed = |code, detail: &str| Missed::new(code, format!("{address}: {detail}"));
     let text = String::from_utf8_lossy(&seen[..seen.len().min(64)]).to_ascii_lowercase();
     if text.starts_with("http/") || text.trim_start().starts_with('<') {
         return missed(Code::PlainHttpOnTlsPort, "it answers in HTTP without TLS");
@@ -199,15 +263,29 @@ fn speaks_http(address: SocketAddr) -> bool {
     ask().unwrap_or(false)
 }
 
-/// Keeps the first bytes that came, for telling protocols apart.
+fn bracketed(host: &Name) -> String {
+    match host {
+        Name::Ip(IpAddr::V6(a)) => format!("[{a}]"),
+        other => other.to_string(),
+    }
+}
+
+/// Where a handshake goes through.
+trait Wire: Read + Write {}
+
+impl<T: Read + Write> Wire for T {}
+
+/// Keeps the first bytes that came, for telling protocols apart, and reads along.
 struct Recorder<'a> {
-    socket: &'a mut TcpStream,
+    inner: &'a mut dyn Wire,
     seen: Vec<u8>,
+    wire: Reader,
 }
 
 impl Read for Recorder<'_> {
     fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
-        let n = self.socket.read(into)?;
+        let n = self.inner.read(into)?;
+        self.wire.feed(Side::Server, &into[..n]);
         let room = 64_usize.saturating_sub(self.seen.len());
         self.seen.extend_from_slice(&into[..n.min(room)]);
         Ok(n)
@@ -216,11 +294,13 @@ impl Read for Recorder<'_> {
 
 impl Write for Recorder<'_> {
     fn write(&mut self, from: &[u8]) -> std::io::Result<usize> {
-        self.socket.write(from)
+        let n = self.inner.write(from)?;
+        self.wire.feed(Side::Client, &from[..n]);
+        Ok(n)
     }
 
     fn flush(&mut self) -> std::io::Result<()> {
-        self.socket.flush()
+        self.inner.flush()
     }
 }
 

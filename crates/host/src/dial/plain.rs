@@ -20,9 +20,9 @@ pub struct Answered {
 fn connect(address: SocketAddr) -> Result<TcpStream, Missed> {
     let socket = TcpStream::connect_timeout(&address, CONNECT).map_err(|e| match e.kind() {
         ErrorKind::TimedOut => {
-            Missed { code: Code::SilentConnection, detail: format!("{address} does not answer within 5 seconds") }
+            Missed::new(Code::SilentConnection, format!("{address} does not answer within 5 seconds"))
         }
-        _ => Missed { code: Code::RefusedConnection, detail: format!("{address}: nothing listens there") },
+        _ => Missed::new(Code::RefusedConnection, format!("{address}: nothing listens there")),
     })?;
     let _ = socket.set_read_timeout(Some(ANSWER));
     let _ = socket.set_write_timeout(Some(ANSWER));
@@ -32,7 +32,7 @@ fn connect(address: SocketAddr) -> Result<TcpStream, Missed> {
 /// Fetches what lies at a path, at most `most` bytes. Redirects are not followed: what is fetched is proved by its fingerprint, and
 /// needs no detours.
 pub fn fetch(address: SocketAddr, host: &str, path: &str, most: u64) -> Result<Vec<u8>, Missed> {
-    let missed = |detail: String| Missed { code: Code::OtherProtocol, detail };
+    let missed = |detail: String| Missed::new(Code::OtherProtocol, detail);
     let mut socket = connect(address)?;
     // HTTP/1.0: the answer comes in one piece and ends with the connection (RFC 1945).
     let request = format!("GET {path} HTTP/1.0\r\nHost: {host}\r\nUser-Agent: tamga\r\n\r\n");
@@ -61,7 +61,7 @@ pub fn fetch(address: SocketAddr, host: &str, path: &str, most: u64) -> Result<V
 
 /// Asks for a path over plain HTTP. In: the host as it stands in the address, with its port where that is not 80.
 pub fn ask(address: SocketAddr, host: &str, path: &str) -> Result<Answered, Missed> {
-    let missed = |code, detail: String| Missed { code, detail };
+    let missed = |code, detail: String| Missed::new(code, detail);
     let mut socket = connect(address)?;
     let request = format!("GET {path} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: tamga\r\nConnection: close\r\n\r\n");
     let mut head = Vec::new();

@@ -20,6 +20,10 @@ pub enum Prelude {
     Imap,
     /// LDAP with StartTLS (RFC 4511 §4.14).
     Ldap,
+    /// SQL Server's PRELOGIN, inside whose packets the handshake travels.
+    SqlServer,
+    /// TLS at once, then the upgrade to WebSocket.
+    WebSocket,
 }
 
 /// SSLRequest: its length, then 80877103.
@@ -36,7 +40,9 @@ impl Prelude {
     /// A scheme of an address → the prelude, and the port where none is given.
     pub fn of_scheme(scheme: &str) -> Option<(Prelude, u16)> {
         Some(match scheme {
-            "https" | "wss" => (Prelude::None, 443),
+            "https" => (Prelude::None, 443),
+            "wss" => (Prelude::WebSocket, 443),
+            "sqlserver" | "mssql" => (Prelude::SqlServer, 1433),
             "postgres" | "postgresql" => (Prelude::Postgres, 5432),
             "mysql" | "mariadb" => (Prelude::Mysql, 3306),
             "smtp" => (Prelude::Smtp, 25),
@@ -51,7 +57,8 @@ impl Prelude {
     /// Errors: the server does not offer TLS, or speaks something else.
     pub(super) fn say(self, socket: &mut TcpStream) -> Result<(), Missed> {
         let answer = match self {
-            Prelude::None => return Ok(()),
+            Prelude::None | Prelude::WebSocket => return Ok(()),
+            Prelude::SqlServer => super::tds::ask(socket),
             Prelude::Postgres => postgres(socket),
             Prelude::Mysql => mysql(socket),
             Prelude::Smtp => smtp(socket),
@@ -61,23 +68,22 @@ impl Prelude {
         match answer {
             Ok(None) => Ok(()),
             Ok(Some(missed)) => Err(missed),
-            Err(e) if matches!(e.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) => Err(Missed {
-                code: Code::SilentConnection,
-                detail: format!("no greeting within {} seconds", ANSWER.as_secs()),
-            }),
+            Err(e) if matches!(e.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) => {
+                Err(Missed::new(Code::SilentConnection, format!("no greeting within {} seconds", ANSWER.as_secs())))
+            }
             Err(_) => Err(other("it hangs up before TLS")),
         }
     }
 }
 
-type Answer = std::io::Result<Option<Missed>>;
+pub(super) type Answer = std::io::Result<Option<Missed>>;
 
-fn other(detail: &str) -> Missed {
-    Missed { code: Code::OtherProtocol, detail: detail.to_owned() }
+pub(super) fn other(detail: &str) -> Missed {
+    Missed::new(Code::OtherProtocol, detail.to_owned())
 }
 
-fn without_tls(detail: &str) -> Missed {
-    Missed { code: Code::TlsOnPlainPort, detail: detail.to_owned() }
+pub(super) fn without_tls(detail: &str) -> Missed {
+    Missed::new(Code::TlsOnPlainPort, detail.to_owned())
 }
 
 fn postgres(socket: &mut TcpStream) -> Answer {

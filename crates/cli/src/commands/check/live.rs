@@ -8,7 +8,7 @@ use tamga_core::cert::Certificate;
 use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::name::Name;
 use tamga_host::clients::{self, Visit};
-use tamga_host::dial::{self, Met, Missed, Prelude};
+use tamga_host::dial::{self, Ask, Met, Missed, Prelude};
 
 /// A name may lead to many addresses; so many are met.
 const MOST_ADDRESSES: usize = 8;
@@ -18,11 +18,13 @@ pub(super) struct Meeting {
     pub(super) host: Name,
     pub(super) port: u16,
     pub(super) prelude: Prelude,
+    /// Of a WebSocket.
+    pub(super) path: String,
 }
 
 /// Meets it, judges what it shows, and compares with real clients if `observe`.
 pub(super) fn live(session: &Session, around: &Around, typed: &str, meeting: &Meeting, observe: bool) -> Checked {
-    let Meeting { host, port, prelude } = meeting;
+    let Meeting { host, port, prelude, .. } = meeting;
     let shown = match prelude {
         Prelude::None => format!("https://{}:{port}/", bracketed(host)),
         _ => typed.to_owned(),
@@ -30,7 +32,10 @@ pub(super) fn live(session: &Session, around: &Around, typed: &str, meeting: &Me
     let mut checked = Checked::new(typed, "live", format!("{shown}, a server met now"));
     let mut met = match everywhere(around, meeting) {
         Ok(met) => met,
-        Err(missed) => return failed(session, around, checked, host, &missed),
+        Err(missed) => {
+            checked.wire.clone_from(&missed.wire);
+            return failed(session, around, checked, host, &missed);
+        }
     };
     let first = met.remove(0);
     let chain = match parsed(&first) {
@@ -44,13 +49,22 @@ pub(super) fn live(session: &Session, around: &Around, typed: &str, meeting: &Me
     };
     let answer = around.ask(&chain, std::slice::from_ref(host), true);
     checked.take(answer, chain);
+    checked.wire.clone_from(&first.wire);
+    if let Some(why) = &first.not_upgraded {
+        let mut f = Finding::new(why.code, host.to_string())
+            .saying(format!("there is no WebSocket: {}", why.detail))
+            .mended_by("check the path, and that the server or the proxy before it passes the upgrade on");
+        f.severity = Severity::Error;
+        checked.findings.insert(0, f);
+        checked.code = exit::BAD;
+    }
     about_client(around, &mut checked, host, &first);
     remembered(around, &mut checked, host, *port);
     for other in met.iter().filter(|m| m.chain != first.chain) {
         elsewhere(around, &mut checked, host, &first, other);
     }
     // Neither curl nor a browser speaks the other protocols.
-    if observe && *prelude == Prelude::None {
+    if observe && matches!(prelude, Prelude::None | Prelude::WebSocket) {
         let visit = Visit { host: host.clone(), address: first.address };
         for (client, seen) in clients::observe_all(&around.clients, &session.machine, std::slice::from_ref(&visit)) {
             checked.compare(client, seen.into_iter().next());
@@ -67,12 +81,12 @@ pub(super) fn live(session: &Session, around: &Around, typed: &str, meeting: &Me
 
 /// Every address that answers; if none does, why the one that got furthest did not.
 fn everywhere(around: &Around, meeting: &Meeting) -> Result<Vec<Met>, Missed> {
-    let Meeting { host, port, prelude } = meeting;
+    let Meeting { host, port, prelude, path } = meeting;
     let mut addresses: Vec<SocketAddr> = dial::resolve(host, *port, &around.resolve)?;
     addresses.dedup();
     let (mut met, mut last) = (Vec::new(), None);
     for address in addresses.into_iter().take(MOST_ADDRESSES) {
-        match dial::meet(host, address, *prelude, around.shown.as_ref()) {
+        match dial::meet(&Ask { host, prelude: *prelude, path, shown: around.shown.as_ref() }, address) {
             Ok(m) => met.push(m),
             Err(missed) => {
                 if last.as_ref().is_none_or(|l: &Missed| l.code == Code::RefusedConnection) {
@@ -83,7 +97,7 @@ fn everywhere(around: &Around, meeting: &Meeting) -> Result<Vec<Met>, Missed> {
     }
     match (met.is_empty(), last) {
         (false, _) => Ok(met),
-        (true, last) => Err(last.unwrap_or(Missed { code: Code::UnresolvedName, detail: host.to_string() })),
+        (true, last) => Err(last.unwrap_or(Missed::new(Code::UnresolvedName, host.to_string()))),
     }
 }
 

@@ -39,12 +39,16 @@ pub(super) fn listed(path: &Path) -> Result<Vec<String>> {
 
 /// Checks one target.
 pub(super) fn one(session: &Session, around: &Around, typed: &str, observe: bool) -> Result<Checked> {
-    Ok(match target::parse(typed, &around.issued)? {
-        Target::Live { host, port, prelude } => live(session, around, typed, &Meeting { host, port, prelude }, observe),
+    let mut checked = match target::parse(typed, &around.issued)? {
+        Target::Live { host, port, prelude, path } => {
+            live(session, around, typed, &Meeting { host, port, prelude, path }, observe)
+        }
         Target::Plain(address) => plain::from(session, around, typed, &address, observe),
         Target::File(path) => files::file(session, around, typed, &path)?,
         Target::Label(issued) => files::label(session, around, typed, &issued)?,
-    })
+    };
+    checked.show_wire = around.wire;
+    Ok(checked)
 }
 
 /// How they are gone through.

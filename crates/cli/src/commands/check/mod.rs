@@ -6,6 +6,7 @@ mod many;
 mod page;
 mod plain;
 mod report;
+mod wire;
 
 pub(crate) use report::outcome;
 
@@ -29,6 +30,7 @@ use tamga_core::purpose::Purpose;
 use tamga_core::redirect::Hop;
 use tamga_core::report::{Authority, Issued};
 use tamga_core::trust::exceptions::{self, Exception};
+use tamga_core::wire::Reader;
 use tamga_host::access;
 use tamga_host::clients::{self, Observed};
 use tamga_host::dial::{Met, Shown};
@@ -81,6 +83,9 @@ pub(crate) struct CheckArgs {
     /// Write a page of it all, self-contained, to read in a browser or to print
     #[arg(long, value_name = "FILE.html")]
     report: Option<PathBuf>,
+    /// Show what of this very connection anybody on the way could read
+    #[arg(long)]
+    wire: bool,
     /// For files: could this account, by name or number, read the private key?
     #[arg(long, value_name = "ACCOUNT")]
     account: Option<String>,
@@ -103,6 +108,7 @@ struct Around {
     resolve: Vec<(String, IpAddr)>,
     anchored: bool,
     account: Option<Account>,
+    wire: bool,
     shown: Option<Shown>,
     exceptions: Vec<Exception>,
     raise: &'static str,
@@ -131,6 +137,8 @@ struct Checked {
     raw: Vec<String>,
     remarks: Vec<String>,
     hops: Vec<Hop>,
+    wire: Reader,
+    show_wire: bool,
 }
 
 pub(crate) fn run(session: &Session, args: &CheckArgs) -> Result<Done> {
@@ -208,6 +216,7 @@ fn around(session: &Session, args: &CheckArgs) -> Result<Around> {
         purpose,
         resolve: args.resolve.iter().map(|r| pair(r)).collect::<Result<_>>()?,
         anchored: !args.anchor.is_empty(),
+        wire: args.wire,
         account: args.account.as_deref().map(|typed| account(session, typed)).transpose()?,
         shown: args.client_certificate.as_deref().map(|label| shown(session, label, &args.secrets)).transpose()?,
         exceptions: exceptions::all(&session.machine),
@@ -281,6 +290,8 @@ impl Checked {
             raw: Vec::new(),
             remarks: Vec::new(),
             hops: Vec::new(),
+            wire: Reader::default(),
+            show_wire: false,
         }
     }
 

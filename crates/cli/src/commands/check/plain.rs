@@ -16,7 +16,7 @@ pub(super) fn from(session: &Session, around: &Around, typed: &str, start: &Addr
     let mut checked = match &end {
         Ok(Next::Secure(to)) => match Name::parse(&to.host) {
             Ok(host) => {
-                let meeting = Meeting { host, port: to.port, prelude: Prelude::None };
+                let meeting = Meeting { host, port: to.port, prelude: Prelude::None, path: "/".into() };
                 let mut checked = live(session, around, typed, &meeting, observe);
                 checked.first_line = format!("{start}, and {to}, to which it leads");
                 checked
@@ -78,8 +78,8 @@ fn followed(start: &Address, ask: impl Fn(&Address) -> Asked) -> (Vec<Hop>, Resu
 }
 
 fn asked(around: &Around, a: &Address) -> Asked {
-    let host = Name::parse(&a.host)
-        .map_err(|_| Missed { code: tamga_core::finding::Code::UnresolvedName, detail: a.host.clone() })?;
+    let host =
+        Name::parse(&a.host).map_err(|_| Missed::new(tamga_core::finding::Code::UnresolvedName, a.host.clone()))?;
     let mut last = None;
     for address in dial::resolve(&host, a.port, &around.resolve)? {
         match plain::ask(address, &a.host_header(), &a.path) {
@@ -87,5 +87,5 @@ fn asked(around: &Around, a: &Address) -> Asked {
             Err(missed) => last = Some(missed),
         }
     }
-    Err(last.unwrap_or(Missed { code: tamga_core::finding::Code::UnresolvedName, detail: a.host.clone() }))
+    Err(last.unwrap_or(Missed::new(tamga_core::finding::Code::UnresolvedName, a.host.clone())))
 }

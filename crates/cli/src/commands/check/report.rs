@@ -1,6 +1,6 @@
 //! What came of a check, in words and as JSON.
 
-use super::Checked;
+use super::{Checked, wire};
 use crate::exit;
 use crate::words::{human, json};
 use serde_json::{Value, json};
@@ -9,7 +9,9 @@ use tamga_core::client::Outcome;
 pub(super) fn words(c: &Checked, verbose: bool) -> String {
     let warned: Vec<&str> = {
         let mut out: Vec<&str> = Vec::new();
-        for r in c.rows.iter().filter(|r| matches!(r.outcome, Outcome::Warns | Outcome::Refuses)) {
+        for r in
+            c.rows.iter().filter(|r| r.basis != "documented" && matches!(r.outcome, Outcome::Warns | Outcome::Refuses))
+        {
             if !out.contains(&r.client.word()) {
                 out.push(r.client.word());
             }
@@ -51,6 +53,9 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
             ]);
         }
         text.push_str(&human::table(&rows));
+    }
+    if c.show_wire {
+        text.push_str(&wire::words(&c.wire));
     }
     if verbose {
         for m in &c.met {
@@ -108,9 +113,13 @@ pub(super) fn json_of(c: &Checked) -> Value {
         .collect();
     let path: Vec<String> = c.path.iter().map(tamga_core::cert::Certificate::sha256).collect();
     let paths: Vec<Vec<String>> = if path.is_empty() { vec![] } else { vec![path] };
-    json!({
+    let mut value = json!({
         "target": c.target, "kind": c.kind, "ok": c.code == exit::GOOD, "connections": connections, "redirects": redirects,
         "chain": c.chain.iter().map(json::certificate).collect::<Vec<_>>(), "paths": paths, "clients": clients,
         "findings": c.findings.iter().map(json::finding).collect::<Vec<_>>(),
-    })
+    });
+    if c.show_wire {
+        value["wire"] = wire::json(&c.wire);
+    }
+    value
 }

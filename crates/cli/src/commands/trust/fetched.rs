@@ -37,10 +37,7 @@ pub(super) fn root(url: &str, fingerprint: Option<&str>) -> Result<Root> {
     let missed = |detail: String| tamga_host::error::Error::Unreached { what: url.to_owned(), detail };
     let sockets: Vec<_> =
         (address.host.as_str(), address.port).to_socket_addrs().map(Iterator::collect).unwrap_or_default();
-    let mut last = Missed {
-        code: tamga_core::finding::Code::UnresolvedName,
-        detail: format!("{} does not resolve", address.host),
-    };
+    let mut last = Missed::new(tamga_core::finding::Code::UnresolvedName, format!("{} does not resolve", address.host));
     let mut body = None;
     for socket in sockets {
         match plain::fetch(socket, &address.host_header(), path, MOST) {

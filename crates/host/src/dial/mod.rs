@@ -60,13 +60,13 @@ pub struct Missed {
     /// A detail for a person.
     pub detail: String,
     /// What of the connection anybody on the way could read.
-    pub wire: Reader,
+    pub wire: Box<Reader>,
 }
 
 impl Missed {
     /// Before anything went over the wire.
     pub fn new(code: Code, detail: impl Into<String>) -> Missed {
-        Missed { code, detail: detail.into(), wire: Reader::default() }
+        Missed { code, detail: detail.into(), wire: Box::default() }
     }
 }
 
@@ -164,7 +164,7 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
                     ..missed
                 };
             }
-            return Err(Missed { wire, ..missed });
+            return Err(Missed { wire: Box::new(wire), ..missed });
         }
     }
     let _ = first.flush();

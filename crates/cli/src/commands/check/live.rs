@@ -33,7 +33,7 @@ pub(super) fn live(session: &Session, around: &Around, typed: &str, meeting: &Me
     let mut met = match everywhere(around, meeting) {
         Ok(met) => met,
         Err(missed) => {
-            checked.wire.clone_from(&missed.wire);
+            checked.wire = *missed.wire.clone();
             return failed(session, around, checked, host, &missed);
         }
     };

@@ -1,8 +1,8 @@
 //! The words of the command line. What they mean is in `commands/`.
 
 use crate::commands::{
-    authority, check, completions, demo, explain, export, hosts, identity, issue, leave, list, pairs, receive, recipe,
-    renew, repair, request, revoke, schedule, serve, setup, show, sign, status, trust,
+    apply, authority, check, completions, demo, explain, export, hosts, identity, issue, leave, list, pairs, receive,
+    recipe, renew, repair, request, revoke, schedule, serve, setup, show, sign, status, trust,
 };
 use clap::{ArgMatches, Args, FromArgMatches, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
@@ -153,6 +153,7 @@ commands! {
     Check "check" arguments check::CheckArgs: "Would any client warn, why, and what to do",
     Explain "explain" arguments explain::ExplainArgs: "A finding at length",
     Serve "serve" arguments serve::ServeArgs: "A small HTTPS site on loopback with that certificate",
+    Apply "apply" arguments apply::ApplyArgs: "Everything as tamga.toml says; only what differs is done",
     Schedule "schedule" arguments schedule::ScheduleArgs: "A timer that renews what is due, once a day",
     Status "status" arguments status::StatusArgs: "The whole at a glance: what ends when, where, and what is open",
     Repair "repair" arguments repair::RepairArgs: "Put right what interrupted work left, or a damaged ledger",

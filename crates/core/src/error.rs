@@ -175,6 +175,18 @@ pub enum Error {
         /// What is wrong.
         inner: Box<Error>,
     },
+    /// Something wrong at one place of a file.
+    #[error("{file}, line {line}, column {column}: {inner}")]
+    InFile {
+        /// The file.
+        file: String,
+        /// The line, from 1.
+        line: usize,
+        /// The column, from 1.
+        column: usize,
+        /// What is wrong.
+        inner: Box<Error>,
+    },
     /// Something without any name to certify.
     #[error("{what} names nobody")]
     NamesNeeded {
@@ -202,6 +214,7 @@ impl Told for Error {
         match self {
             Error::Word { .. } | Error::Contradiction { .. } | Error::ManyAuthorities { .. } => Kind::Usage,
             Error::Crypto { .. } => Kind::Fault,
+            Error::InFile { .. } => Kind::Refused,
             Error::InList { inner, .. } => inner.kind(),
             _ => Kind::Refused,
         }
@@ -222,7 +235,7 @@ impl Told for Error {
             Error::KeyAway { .. } => "key-away",
             Error::Objection { code, .. } => code,
             Error::KeyMismatch { .. } => "key-mismatch",
-            Error::InList { inner, .. } => inner.code(),
+            Error::InList { inner, .. } | Error::InFile { inner, .. } => inner.code(),
             Error::NamesNeeded { .. } => "names-missing",
             Error::PassphraseNeeded { .. } => "passphrase-needed",
             Error::PassphraseWrong { .. } => "passphrase-wrong",
@@ -259,7 +272,7 @@ impl Told for Error {
             Error::KeyMismatch { path, .. } => {
                 format!("the key in {} has another public half", path.display())
             }
-            Error::InList { inner, .. } => inner.why(),
+            Error::InList { inner, .. } | Error::InFile { inner, .. } => inner.why(),
             Error::NamesNeeded { .. } => "a certificate without a name is accepted by nobody".into(),
             Error::PassphraseNeeded { .. } => "its passphrase was not given and nobody could be asked".into(),
             Error::PassphraseWrong { .. } => "the passphrase is wrong".into(),
@@ -297,7 +310,7 @@ impl Told for Error {
             Error::KeyMismatch { .. } => {
                 "put the matching key back, or make a new certificate under another label".into()
             }
-            Error::InList { inner, .. } => inner.remedy(),
+            Error::InList { inner, .. } | Error::InFile { inner, .. } => inner.remedy(),
             Error::NamesNeeded { .. } => "give the names on the command line".into(),
             Error::PassphraseNeeded { .. } => "give it: --passphrase-file PATH or --passphrase-env VAR".into(),
             Error::PassphraseWrong { .. } => "try again with the passphrase that the key was encrypted with".into(),

@@ -5,6 +5,7 @@
 //! what it wants done goes out as [`step::Step`]s. See `ARCHITECTURE.md`.
 
 pub mod access;
+pub mod apply;
 pub mod assess;
 pub mod authority;
 pub mod cert;

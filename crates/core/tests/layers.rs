@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 44] = [
+const LAYERS: [&str; 45] = [
     "text",
     "secret",
     "error",
@@ -49,6 +49,7 @@ const LAYERS: [&str; 44] = [
     "export",
     "recipe",
     "fault",
+    "apply",
     "lib",
 ];
 

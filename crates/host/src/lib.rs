@@ -10,6 +10,7 @@ pub mod error;
 pub mod files;
 pub mod ledger;
 pub mod nss;
+pub mod place;
 pub mod places;
 pub mod platform;
 pub mod process;

@@ -3,6 +3,7 @@
 use crate::error::Result;
 use crate::files::{self, Mended};
 use crate::ledger::{Ledger, Work};
+use crate::place;
 use std::path::Path;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
 use tamga_core::cert::{Certificate, csr};
@@ -62,6 +63,18 @@ fn one(ledger: &Ledger, id: i64, work: &Work, now: Moment) -> Result<Option<Stri
                 "the root {label} was made anew, but stores may still hold the earlier one; see tamga trust status, then tamga trust add {label}"
             )))
         }
+        Work::Place { label, files, .. } => match place::mend(files)? {
+            // It goes on with the reload: its row stays until the server shows it.
+            place::Stands::Whole => Ok(Some(format!(
+                "the files of {label} were put in place, and whether the server took them was not seen; tamga apply goes on"
+            ))),
+            place::Stands::Nothing => {
+                ledger.finish(id, work)?;
+                Ok(Some(format!(
+                    "putting {label} where its server reads it was interrupted; what stood there is as before"
+                )))
+            }
+        },
         Work::KeyLeaves { label, file, into } => key_leaves(ledger, id, work, label, file, into.as_deref()),
     }
 }

@@ -304,7 +304,7 @@ pub(crate) fn may_replace(session: &Session, output: &Path, new: &[u8]) -> Resul
 }
 
 /// Where a key lands in a version-controlled folder: ignored by a new `.gitignore`, or a warning with the line to add.
-fn version_control(output: &Path) -> Result<Option<String>> {
+pub(super) fn version_control(output: &Path) -> Result<Option<String>> {
     let file = std::path::absolute(output).map_err(tamga_host::error::Error::file("finding", output))?;
     let (Some(folder), Some(name)) = (file.parent(), file.file_name().map(|n| n.to_string_lossy().into_owned())) else {
         return Ok(None);

@@ -52,6 +52,14 @@ pub(crate) struct AnyNamesArgs {
     file: Option<PathBuf>,
 }
 
+/// Names into the hosts file; true if it was changed, or would be.
+pub(crate) fn add(session: &Session, args: NamesArgs) -> Result<(Done, bool)> {
+    let done = run(session, HostsCommand::Add(args))?;
+    let rows = done.json["hosts"].as_array();
+    let changed = done.json["dry_run"] == true || rows.is_some_and(|rows| rows.iter().any(|r| r["change"] != "none"));
+    Ok((done, changed))
+}
+
 pub(crate) fn run(session: &Session, command: HostsCommand) -> Result<Done> {
     let (names, file, verb) = match command {
         HostsCommand::Add(a) => (a.names, a.file, "add"),

@@ -1,5 +1,6 @@
 //! One file a command: its arguments, and the one function that does it.
 
+pub(crate) mod apply;
 pub(crate) mod authority;
 pub(crate) mod check;
 pub(crate) mod completions;
@@ -55,6 +56,7 @@ pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
         Command::Check(args) => check::run(session, &args),
         Command::Explain(args) => explain::run(session, &args),
         Command::Serve(args) => serve::run(session, &args),
+        Command::Apply(args) => apply::run(session, &args),
         Command::Schedule(args) => schedule::run(session, &args),
         Command::Status(args) => status::run(session, &args),
         Command::Repair(args) => repair::run(session, &args),

@@ -4,6 +4,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 mod account;
+mod apply;
 mod authority;
 mod certificates;
 mod check;

@@ -30,6 +30,16 @@ impl Ledger {
         insert(&self.db, at, kind, about, detail).map_err(|e| self.failed(e))
     }
 
+    /// Every event of a kind, oldest first.
+    pub fn of_kind(&self, kind: &str) -> Result<Vec<Event>> {
+        let rows = || -> rusqlite::Result<Vec<Event>> {
+            let mut q = self.db.prepare("SELECT at, kind, about, detail FROM event WHERE kind = ?1 ORDER BY id")?;
+            q.query_map([kind], |r| Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? }))?
+                .collect()
+        };
+        rows().map_err(|e| self.failed(e))
+    }
+
     /// Everything that was done about a label, oldest first.
     pub fn history(&self, about: &str) -> Result<Vec<Event>> {
         let rows = || -> rusqlite::Result<Vec<Event>> {

@@ -60,6 +60,15 @@ pub enum Work {
         /// The authority's label.
         label: String,
     },
+    /// A certificate goes where a server reads it. It is done when the server shows it: until then what stood there is kept.
+    Place {
+        /// The certificate's label.
+        label: String,
+        /// SHA-256 of the certificate.
+        certificate: String,
+        /// Each file with the SHA-256 of its contents, in the order of their renaming.
+        files: Vec<(PathBuf, String)>,
+    },
     /// An authority's key leaves its folder; it goes once the ledger says that it is elsewhere.
     KeyLeaves {
         /// The authority's label.

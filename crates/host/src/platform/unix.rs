@@ -74,6 +74,12 @@ pub fn give(path: &Path, (uid, gid): (u32, u32)) -> Result<()> {
     std::os::unix::fs::chown(path, Some(uid), Some(gid))
 }
 
+/// Sets permission bits.
+pub fn set_mode(path: &Path, mode: u32) -> Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode))
+}
+
 /// Makes the names in a folder durable.
 pub fn sync_folder(folder: &Path) -> Result<()> {
     File::open(folder)?.sync_all()

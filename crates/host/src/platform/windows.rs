@@ -163,6 +163,11 @@ pub fn give(_: &Path, _: (u32, u32)) -> Result<()> {
     Ok(())
 }
 
+/// Access lists are inherited from the folder.
+pub fn set_mode(_: &Path, _: u32) -> Result<()> {
+    Ok(())
+}
+
 /// NTFS makes names durable with the rename itself.
 pub fn sync_folder(_: &Path) -> Result<()> {
     Ok(())

@@ -57,6 +57,11 @@ pub(crate) enum AuthorityCommand {
     Retire(retire::RetireArgs),
 }
 
+/// An authority, as `create` makes it.
+pub(crate) fn create_as(session: &Session, args: create::CreateArgs) -> Result<Done> {
+    create::run(session, args)
+}
+
 pub(crate) fn run(session: &Session, command: AuthorityCommand) -> Result<Done> {
     match command {
         AuthorityCommand::Create(args) => create::run(session, *args),

@@ -79,6 +79,11 @@ pub(crate) fn run(session: &Session, command: TrustCommand) -> Result<Done> {
     within(session, command)
 }
 
+/// A root into stores.
+pub(crate) fn add(session: &Session, args: TrustArgs) -> Result<Done> {
+    run(session, TrustCommand::Add(args))
+}
+
 fn within(session: &Session, command: TrustCommand) -> Result<Done> {
     match command {
         TrustCommand::Add(args) => change(session, &args, Goal::Add),

@@ -1,0 +1,107 @@
+//! Everything as one file says: what it asks for, what there is, and what differs. Only what differs is done.
+
+pub mod file;
+pub mod place;
+
+use crate::key::KeyAlgorithm;
+use crate::moment::Moment;
+use crate::name::Name;
+use crate::purpose::Purpose;
+use crate::renew;
+use crate::report::{Authority, Issued};
+use file::Wanted;
+
+/// What is to be done about a certificate.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Todo {
+    /// There is none.
+    Issue,
+    /// There is one, and another is needed.
+    Renew {
+        /// Further names.
+        add: Vec<Name>,
+        /// Names that are not asked for any more.
+        drop: Vec<Name>,
+        /// Another kind of key.
+        algorithm: Option<KeyAlgorithm>,
+        /// Under another authority.
+        issuer: Option<String>,
+        /// In words.
+        why: String,
+    },
+    /// What is asked for cannot be had by renewing.
+    Impossible {
+        /// In words.
+        why: String,
+        /// What a person must do.
+        remedy: String,
+    },
+}
+
+/// What differs between a certificate that is asked for and the one that there is; None if nothing.
+pub fn compare(
+    wanted: &Wanted,
+    issuer: Option<&str>,
+    current: Option<&Issued>,
+    authorities: &[Authority],
+    now: Moment,
+) -> Option<Todo> {
+    let Some(current) = current.filter(|c| c.is_live()) else { return Some(Todo::Issue) };
+    let c = &current.certificate;
+    let has = renew::names_of(c);
+    let add: Vec<Name> = wanted.names.iter().filter(|n| !has.contains(n)).cloned().collect();
+    let drop: Vec<Name> = has.iter().filter(|n| !wanted.names.contains(n)).cloned().collect();
+    let purposes = renew::purposes_of(c);
+    if !wanted.purposes.is_empty() && !same(&purposes, &wanted.purposes) {
+        let words = |list: &[Purpose]| list.iter().map(|p| p.word()).collect::<Vec<_>>().join(",");
+        return Some(Todo::Impossible {
+            why: format!("it is for {}, and the file asks for {}", words(&purposes), words(&wanted.purposes)),
+            remedy: format!("revoke it, or give it another label: tamga revoke {} --reason superseded", current.label),
+        });
+    }
+    let algorithm = wanted.algorithm.filter(|a| *a != renew::algorithm_of(c));
+    let above = current.authority.as_deref();
+    let issuer = issuer.filter(|i| above != Some(*i) && authorities.iter().any(|a| a.label == **i)).map(str::to_owned);
+    let mut whys = Vec::new();
+    if !add.is_empty() {
+        whys.push(format!("it lacks {}", listed(&add)));
+    }
+    if !drop.is_empty() {
+        whys.push(format!("it names {}, which is not asked for any more", listed(&drop)));
+    }
+    if let Some(a) = algorithm {
+        whys.push(format!("its key is to be {}", a.word()));
+    }
+    if let Some(i) = &issuer {
+        whys.push(format!("it is to be under {i}"));
+    }
+    if c.not_after < now {
+        whys.push(format!("it ended on {}", c.not_after.date()));
+    } else if renew::is_due(c, wanted.renew, now) {
+        whys.push(format!("it ends on {}, in {} days", c.not_after.date(), c.not_after.days_after(now)));
+    }
+    (!whys.is_empty()).then(|| Todo::Renew { add, drop, algorithm, issuer, why: whys.join("; ") })
+}
+
+fn same(a: &[Purpose], b: &[Purpose]) -> bool {
+    a.iter().all(|p| b.contains(p)) && b.iter().all(|p| a.contains(p))
+}
+
+fn listed(names: &[Name]) -> String {
+    names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+}
+
+/// What `tamga apply --example` prints: the sample lab.
+pub const EXAMPLE: &str = include_str!("../../../../demo/tamga.toml");
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_example_is_what_it_is_an_example_of() {
+        let (lab, wanted) = file::read(EXAMPLE, "the example").unwrap();
+        assert_eq!((lab.authority.len(), wanted.len()), (1, 4));
+        assert!(lab.certificate.iter().any(|c| !c.place.is_empty()));
+    }
+}

@@ -18,3 +18,4 @@ pub mod raise;
 pub mod recover;
 pub mod repair;
 pub mod serve;
+pub mod share;

@@ -1,5 +1,6 @@
 //! Everything that is said: to a person, and to a program.
 
+pub(crate) mod html;
 pub(crate) mod human;
 pub(crate) mod json;
 pub(crate) mod progress;

@@ -34,6 +34,7 @@ mod schedule;
 mod serve;
 mod servers;
 mod setup;
+mod share;
 mod status;
 mod stopped;
 mod trust;

@@ -229,7 +229,7 @@ async fn renewals(session: &Session, meant: &Issued, secrets: &SecretArgs, serve
 
 /// Ctrl-C, or the signal by which service managers stop a program.
 #[cfg(unix)]
-async fn stopped() {
+pub(crate) async fn stopped() {
     use tokio::signal::unix::{SignalKind, signal};
     match signal(SignalKind::terminate()) {
         Ok(mut terminate) => {
@@ -246,7 +246,7 @@ async fn stopped() {
 
 /// Ctrl-C.
 #[cfg(not(unix))]
-async fn stopped() {
+pub(crate) async fn stopped() {
     let _ = tokio::signal::ctrl_c().await;
 }
 

@@ -20,6 +20,8 @@ mod exceptions;
 mod fetched;
 mod image;
 mod leaf;
+mod share;
+mod share_page;
 mod swap;
 mod words;
 
@@ -40,6 +42,8 @@ pub(crate) enum TrustCommand {
     Remove(TrustArgs),
     /// Which root is seen where
     Status(TrustArgs),
+    /// A page from which phones and other machines get the root
+    Share(share::ShareArgs),
     /// Variables for runtimes whose list of roots is compiled in
     Environment(EnvironmentArgs),
 }
@@ -90,6 +94,7 @@ fn within(session: &Session, command: TrustCommand) -> Result<Done> {
         TrustCommand::Remove(TrustArgs { exception: Some(place), .. }) => exceptions::forget(session, &place),
         TrustCommand::Remove(args) => change(session, &args, Goal::Remove),
         TrustCommand::Status(args) => status(session, &args),
+        TrustCommand::Share(args) => share::run(session, &args),
         TrustCommand::Environment(args) => environment::environment(session, &args),
     }
 }

@@ -1,0 +1,51 @@
+//! Pages: self-contained, no script, nothing loaded from anywhere; light and dark; printable.
+
+use tamga_core::text::harmless;
+
+/// Nothing but the style below counts, whatever a certificate or server may have smuggled in.
+pub(crate) const POLICY: &str = "default-src 'none'; style-src 'unsafe-inline'; base-uri 'none'; form-action 'none'";
+
+const STYLE: &str = "\
+:root{color-scheme:light dark;--line:#c9ced6;--soft:#f3f5f8;--good:#1a7f37;--bad:#b42318;--care:#8a5a00;--ink:#1c2128}
+@media(prefers-color-scheme:dark){:root{--line:#3d444d;--soft:#1b2129;--good:#56d364;--bad:#ff7b72;--care:#e3b341;--ink:#e6edf3}}
+*{box-sizing:border-box}body{font:15px/1.5 system-ui,sans-serif;max-width:68rem;margin:2rem auto;padding:0 1.5rem;color:var(--ink)}
+h1{font-size:1.5rem;margin:0}h2{font-size:1.15rem;margin:0;overflow-wrap:anywhere}h3{font-size:.95rem;margin:1.4rem 0 .5rem}
+header p,.kind{color:color-mix(in srgb,var(--ink) 65%,transparent);margin:.2rem 0}
+section{border:1px solid var(--line);border-radius:10px;padding:1.2rem 1.4rem;margin:1.4rem 0;break-inside:avoid-page}
+.good{color:var(--good)}.bad{color:var(--bad)}.care{color:var(--care)}.verdict{font-weight:600;font-size:1.05rem;margin:.4rem 0}
+.finding{border-left:4px solid var(--line);background:var(--soft);padding:.6rem .9rem;margin:.6rem 0;border-radius:0 6px 6px 0}
+.finding.error{border-color:var(--bad)}.finding.warning{border-color:var(--care)}.finding p{margin:.25rem 0}
+code{font:.86em/1.45 ui-monospace,monospace;overflow-wrap:anywhere}.step{display:inline-block;background:var(--soft);border:1px solid var(--line);
+border-radius:5px;padding:.1rem .45rem}.finding .step{background:transparent}
+table{border-collapse:collapse;width:100%}th,td{text-align:left;padding:.35rem .8rem .35rem 0;border-bottom:1px solid var(--line);vertical-align:top}
+th{font-weight:600;font-size:.85rem}.chain{display:flex;flex-wrap:wrap;gap:.4rem;align-items:center;list-style:none;padding:0;margin:0}
+.chain li{border:1px solid var(--line);border-radius:8px;padding:.5rem .8rem;background:var(--soft);max-width:22rem;overflow-wrap:anywhere}
+.chain li.missing{border-style:dashed;color:var(--bad)}.chain li.to{border:0;background:none;padding:0 .1rem;font-size:1.2rem}
+.chain b{display:block}.chain small{display:block;color:color-mix(in srgb,var(--ink) 65%,transparent)}
+details{margin:.3rem 0}summary{cursor:pointer}@media print{body{max-width:none;margin:0}details>*{display:block}}";
+
+/// Text as HTML: characters that steer a terminal or a reading direction, and those that steer a browser, are shown, not obeyed.
+pub(crate) fn text(raw: &str) -> String {
+    let mut out = String::with_capacity(raw.len());
+    for c in harmless(raw).chars() {
+        match c {
+            '&' => out.push_str("&amp;"),
+            '<' => out.push_str("&lt;"),
+            '>' => out.push_str("&gt;"),
+            '"' => out.push_str("&quot;"),
+            '\'' => out.push_str("&#39;"),
+            c => out.push(c),
+        }
+    }
+    out
+}
+
+/// A whole page. `head` stands below the title, `body` is what it is about: both HTML.
+pub(crate) fn page(title: &str, head: &str, body: &str) -> String {
+    let title = text(title);
+    format!(
+        "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><meta http-equiv=\"Content-Security-Policy\" content=\"{POLICY}\">\
+<meta name=\"viewport\" content=\"width=device-width\"><meta name=\"referrer\" content=\"no-referrer\"><title>{title}</title>\
+<style>{STYLE}</style></head>\n<body><header><h1>{title}</h1>{head}</header>\n<main>{body}</main></body></html>\n"
+    )
+}

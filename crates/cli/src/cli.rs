@@ -1,8 +1,8 @@
 //! The words of the command line. What they mean is in `commands/`.
 
 use crate::commands::{
-    apply, authority, check, completions, demo, explain, export, hosts, identity, issue, leave, list, pairs, receive,
-    recipe, renew, repair, request, revoke, schedule, serve, setup, show, sign, status, trust,
+    apply, authority, check, completions, demo, explain, export, hosts, identity, issue, leave, list, manual, pairs,
+    receive, recipe, renew, repair, request, revoke, schedule, serve, setup, show, sign, status, trust,
 };
 use clap::{ArgMatches, Args, FromArgMatches, Parser, Subcommand, ValueEnum};
 use std::path::PathBuf;
@@ -116,7 +116,7 @@ macro_rules! commands {
 /// hand every one of them its own copy of the options that mean the same everywhere.
 fn typed() -> Option<String> {
     let first = std::env::args().nth(1)?;
-    (!first.starts_with('-') && first != "help" && first != "completions").then_some(first)
+    (!first.starts_with('-') && !["help", "completions", "manual"].contains(&first.as_str())).then_some(first)
 }
 
 /// A command with arguments of its own. What it is for stays, whatever the groups of arguments say of themselves.
@@ -158,6 +158,7 @@ commands! {
     Status "status" arguments status::StatusArgs: "The whole at a glance: what ends when, where, and what is open",
     Repair "repair" arguments repair::RepairArgs: "Put right what interrupted work left, or a damaged ledger",
     Completions "completions" arguments completions::CompletionsArgs: "Completions for a shell",
+    Manual "manual" arguments manual::ManualArgs: "A manual page for each command",
 }
 
 /// The subject fields: all optional, none asked for.

@@ -5,7 +5,7 @@ use crate::cert::Certificate;
 use crate::error::{Error, Result};
 use crate::form::contents::{self, Contents, Named};
 use crate::form::fingerprint::{self, Spelling};
-use crate::form::{jks, mobileconfig, pem, pkcs7, pkcs12, private_key, secret_yaml};
+use crate::form::{archive, jks, mobileconfig, pem, pkcs7, pkcs12, private_key, secret_yaml};
 use crate::key::PrivateKey;
 use crate::moment::Moment;
 use crate::ports::Entropy;
@@ -38,10 +38,12 @@ pub enum Form {
     Base64,
     /// Fingerprints in every spelling.
     Fingerprint,
+    /// Everything for a machine without Tamga, with a note on what to put where: a tar archive.
+    Archive,
 }
 
 /// Every form, its word, the ending of its files and what it is for.
-pub const ALL: [(Form, &str, &str, &str); 11] = [
+pub const ALL: [(Form, &str, &str, &str); 12] = [
     (Form::Pem, "pem", "pem", "certificates as text, leaf first"),
     (Form::CombinedPem, "combined-pem", "combined.pem", "key and certificates in one text file (HAProxy, MongoDB)"),
     (Form::Der, "der", "cer", "one certificate, binary (Windows, phones, Java programs)"),
@@ -53,6 +55,7 @@ pub const ALL: [(Form, &str, &str, &str); 11] = [
     (Form::KubernetesSecret, "kubernetes-secret", "yaml", "chain and key as a secret of the kind kubernetes.io/tls"),
     (Form::Base64, "base64", "txt", "one certificate in one line (consoles, variables)"),
     (Form::Fingerprint, "fingerprint", "txt", "its fingerprints in every spelling"),
+    (Form::Archive, "archive", "tar", "all of it with an install note, for a machine without Tamga"),
 ];
 
 impl Form {
@@ -83,7 +86,10 @@ impl Form {
 
     /// True if it carries the private key of what has one.
     pub fn wants_key(self) -> bool {
-        matches!(self, Form::CombinedPem | Form::Pkcs8 | Form::Pkcs12 | Form::Jks | Form::KubernetesSecret)
+        matches!(
+            self,
+            Form::CombinedPem | Form::Pkcs8 | Form::Pkcs12 | Form::Jks | Form::KubernetesSecret | Form::Archive
+        )
     }
 
     /// True if it is nothing without a private key.
@@ -98,7 +104,7 @@ impl Form {
 
     /// True if a passphrase can protect it.
     pub fn takes_passphrase(self) -> bool {
-        matches!(self, Form::CombinedPem | Form::Pkcs8 | Form::Pkcs12 | Form::Jks)
+        matches!(self, Form::CombinedPem | Form::Pkcs8 | Form::Pkcs12 | Form::Jks | Form::Archive)
     }
 }
 
@@ -268,6 +274,10 @@ pub fn make(form: Form, m: &Material, settings: &Settings<'_>, entropy: &dyn Ent
             );
             Zeroizing::new(mobileconfig::write(&m.alias, &trusted(m)?).into_bytes())
         }
+        (Form::Archive, key) => {
+            let key = key.map(|k| private_key::write(k, settings.passphrase, entropy)).transpose()?;
+            archive::write(&m.alias, &m.chain, m.root.as_ref(), key.as_ref().map(|k| k.as_str()), settings.now)?
+        }
         (Form::Der, _) => Zeroizing::new(first.map(|c| c.der().to_vec()).unwrap_or_default()),
         (Form::Base64, _) => {
             let line = first.map(|c| Base64::encode_string(c.der())).unwrap_or_default();
@@ -284,7 +294,7 @@ pub fn make(form: Form, m: &Material, settings: &Settings<'_>, entropy: &dyn Ent
     };
     let has_key = key.is_some() || form == Form::Pem && m.chain.is_empty();
     let made = Made { bytes, has_key, remarks, spellings };
-    if form != Form::Fingerprint {
+    if !matches!(form, Form::Fingerprint | Form::Archive) {
         proved(form, m, settings, &made)?;
     }
     Ok(made)

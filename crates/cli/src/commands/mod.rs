@@ -12,6 +12,7 @@ pub(crate) mod identity;
 pub(crate) mod issue;
 pub(crate) mod leave;
 pub(crate) mod list;
+pub(crate) mod manual;
 pub(crate) mod pairs;
 pub(crate) mod receive;
 pub(crate) mod recipe;
@@ -25,6 +26,7 @@ pub(crate) mod setup;
 pub(crate) mod show;
 pub(crate) mod sign;
 pub(crate) mod status;
+pub(crate) mod status_page;
 pub(crate) mod target;
 pub(crate) mod trust;
 
@@ -60,6 +62,7 @@ pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
         Command::Schedule(args) => schedule::run(session, &args),
         Command::Status(args) => status::run(session, &args),
         Command::Repair(args) => repair::run(session, &args),
+        Command::Manual(args) => manual::run(session, &args),
         Command::Completions(args) => Ok(completions::run(&args)),
     }
 }

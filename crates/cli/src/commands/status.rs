@@ -1,5 +1,6 @@
 //! `tamga status`: the whole at a glance. It looks and changes nothing.
 
+use super::status_page;
 use super::trust::{json_of, ours_in, own_leaves, root_of, row_of};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
@@ -23,6 +24,9 @@ pub(crate) struct StatusArgs {
     /// Write every end as a number that monitoring systems scrape (OpenMetrics)
     #[arg(long, value_name = "FILE")]
     metrics: Option<PathBuf>,
+    /// Write a page of it all, self-contained, to read in a browser or to print
+    #[arg(long, value_name = "FILE.html")]
+    report: Option<PathBuf>,
 }
 
 /// Something that a person should see to.
@@ -95,6 +99,10 @@ pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
         "proved": trust::PROVED.iter().map(|(id, how)| json!({"store": id, "how": how})).collect::<Vec<_>>(),
         "open": open.iter().map(|o| json!({"what": o.what, "remedy": o.remedy})).collect::<Vec<_>>(),
     });
+    if let Some(file) = &args.report {
+        tamga_host::files::write_whole(file, status_page::page(&members, session.now).as_bytes(), 0o644)?;
+        text.push_str(&format!("{} {}\n", human::dim("report:"), file.display()));
+    }
     Ok(Done { text, json: members, code: if open.is_empty() { exit::GOOD } else { exit::BAD } })
 }
 

@@ -15,6 +15,7 @@ mod everywhere;
 mod export;
 mod fetched;
 mod firefox;
+mod handed_on;
 mod hosts;
 mod identity;
 mod images;

@@ -1,0 +1,56 @@
+//! `tamga manual --into DIR`: a page for each command, from the same words as its help.
+
+use crate::cli::Cli;
+use crate::exit::{Done, Result};
+use crate::session::Session;
+use crate::words::human;
+use clap::{Command, CommandFactory};
+use serde_json::json;
+use std::path::PathBuf;
+use tamga_host::files;
+
+#[derive(clap::Args)]
+#[command(after_help = "Example: tamga manual --into ~/.local/share/man/man1")]
+pub(crate) struct ManualArgs {
+    /// The folder for the pages
+    #[arg(long, value_name = "DIR")]
+    into: PathBuf,
+}
+
+pub(crate) fn run(session: &Session, args: &ManualArgs) -> Result<Done> {
+    let mut whole = Cli::command();
+    whole.build();
+    let mut pages = Vec::new();
+    rendered(&whole, "tamga", &mut pages)?;
+    if session.common.dry_run {
+        let text = format!("would write {} pages into {}\n", pages.len(), args.into.display());
+        return Ok(Done::good(text, json!({"pages": [], "dry_run": true})));
+    }
+    files::folder(&args.into, 0o755)?;
+    for (name, bytes) in &pages {
+        files::write_whole(&args.into.join(name), bytes, 0o644)?;
+    }
+    let names: Vec<&String> = pages.iter().map(|p| &p.0).collect();
+    let text = format!(
+        "{} {} pages in {}\n  {}  man -l {}\n",
+        human::good("written"),
+        pages.len(),
+        args.into.display(),
+        human::dim("read:"),
+        args.into.join("tamga.1").display()
+    );
+    Ok(Done::good(text, json!({"folder": args.into, "pages": names})))
+}
+
+/// A command and everything below it, each in a page of its own, as roff.
+fn rendered(command: &Command, name: &str, pages: &mut Vec<(String, Vec<u8>)>) -> Result<()> {
+    let page = clap_mangen::Man::new(command.clone().name(name.to_owned())).title(name.to_uppercase()).section("1");
+    let mut bytes = Vec::new();
+    let file = format!("{name}.1");
+    page.render(&mut bytes).map_err(tamga_host::error::Error::file("drawing", std::path::Path::new(&file)))?;
+    pages.push((file, bytes));
+    for below in command.get_subcommands().filter(|c| c.get_name() != "help" && !c.is_hide_set()) {
+        rendered(below, &format!("{name}-{}", below.get_name()), pages)?;
+    }
+    Ok(())
+}

@@ -62,7 +62,7 @@ fn list(of: &(Certificate, PrivateKey), number: u64, from: i64, until: i64, seri
 fn only_a_list_that_counts_decides_and_the_latest_of_those() {
     let (ours, theirs) = (authority("saltmarsh", 1), authority("saltmarsh", 2));
     let c = leaf(-5, 90, 3);
-    let judge = |lists: &[Crl]| said(&c, &ours.0, lists, at(0));
+    let judge = |lists: &[Crl]| said(&c, &ours.0, &[], lists, at(0));
     let why = |lists: &[Crl]| match judge(lists) {
         Said::Unknown(why) => why,
         other => panic!("{other:?}"),
@@ -87,7 +87,7 @@ fn only_a_list_that_counts_decides_and_the_latest_of_those() {
     let lists = [list(&theirs, 9, -1, 7, &[&c.serial]), list(&ours, 1, -2, 7, &[])];
     assert_eq!(judge(&lists), Said::Good);
     // Revoked only from a later moment on.
-    assert_eq!(said(&c, &ours.0, &[list(&ours, 1, -4, 7, &[&c.serial])], at(-2)), Said::Good);
+    assert_eq!(said(&c, &ours.0, &[], &[list(&ours, 1, -4, 7, &[&c.serial])], at(-2)), Said::Good);
 }
 
 #[test]

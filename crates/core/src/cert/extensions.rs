@@ -139,9 +139,18 @@ pub struct Extensions {
     pub broken: Vec<ObjectIdentifier>,
 }
 
-/// Processed or harmless when critical: policies are not mapped, but heeded as "any".
-const PROCESSED: [&str; 8] =
-    ["2.5.29.19", "2.5.29.15", "2.5.29.37", "2.5.29.17", "2.5.29.30", "2.5.29.32", "2.5.29.36", "2.5.29.54"];
+/// Processed when critical.
+const PROCESSED: [&str; 9] = [
+    "2.5.29.19",
+    "2.5.29.15",
+    "2.5.29.37",
+    "2.5.29.17",
+    "2.5.29.30",
+    "2.5.29.32",
+    "2.5.29.33",
+    "2.5.29.36",
+    "2.5.29.54",
+];
 
 /// id-ad-caIssuers (RFC 5280 §4.2.2.1).
 pub const CA_ISSUERS: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.2");

@@ -107,6 +107,13 @@ pub fn common_name(name: &[u8]) -> Option<String> {
     rdns.iter().flat_map(|rdn| rdn.iter()).find(|a| a.oid.to_string() == "2.5.4.3").map(|a| text(&a.value))
 }
 
+/// The values of emailAddress (RFC 2985 §5.2.1).
+pub fn mailboxes(name: &[u8]) -> Vec<String> {
+    let rdns = Vec::<Rdn>::from_der(name).unwrap_or_default();
+    let all = rdns.iter().flat_map(|rdn| rdn.iter());
+    all.filter(|a| a.oid.to_string() == "1.2.840.113549.1.9.1").map(|a| text(&a.value)).collect()
+}
+
 /// Compares two names as RFC 5280 §7.1 says: by type and by value without case and with white space folded.
 pub fn same(a: &[u8], b: &[u8]) -> bool {
     if a == b {

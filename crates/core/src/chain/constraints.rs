@@ -11,6 +11,10 @@ use crate::name::uri_host;
 /// types of their own.
 pub fn violated(subtrees: &Subtrees, certificate: &Certificate, families_apart: bool) -> Option<General> {
     let mut names: Vec<General> = certificate.names.clone().unwrap_or_default();
+    // A mailbox in the subject counts where there are no alternative names (§4.2.1.10).
+    if certificate.names.is_none() {
+        names.extend(subject::mailboxes(&certificate.subject).into_iter().map(General::Mail));
+    }
     if !subject::is_empty(&certificate.subject) {
         names.push(General::Directory(certificate.subject.clone()));
     }

@@ -38,7 +38,16 @@ pub enum Said {
 ///
 /// A list counts if it bears the issuer's name, the issuer's key signed it and may sign lists, it is current, complete, and
 /// without a critical extension that is not understood. Of several the latest decides, of one second the higher number.
-pub fn said(certificate: &Certificate, issuer: &Certificate, lists: &[Crl], at: Moment) -> Said {
+///
+/// `signers` are further certificates: an issuer may sign its lists with another key than its certificates, if a certificate of the same
+/// name, which the issuer itself or what stands above it vouches for, says so (§6.3.3 (f)).
+pub fn said(
+    certificate: &Certificate,
+    issuer: &Certificate,
+    signers: &[&Certificate],
+    lists: &[Crl],
+    at: Moment,
+) -> Said {
     let of_issuer: Vec<&Crl> = lists.iter().filter(|l| subject::same(&l.issuer, &issuer.subject)).collect();
     if of_issuer.is_empty() {
         return Said::Unknown(format!("no list of {} is at hand", issuer.subject_words()));
@@ -46,7 +55,15 @@ pub fn said(certificate: &Certificate, issuer: &Certificate, lists: &[Crl], at: 
     let mut why = String::new();
     let mut best: Option<&Crl> = None;
     for list in of_issuer {
-        match objection(list, issuer, at) {
+        let vouched = |s: &&&Certificate| {
+            subject::same(&s.subject, &issuer.subject)
+                && s.key != issuer.key
+                && (s.not_before..=s.not_after).contains(&at)
+                && signers.iter().any(|above| subject::same(&above.subject, &s.issuer) && s.signed_by(above).is_ok())
+        };
+        let own = objection(list, issuer, at);
+        let other = || signers.iter().filter(vouched).any(|s| objection(list, s, at).is_none());
+        match own.filter(|_| !other()) {
             Some(objection) => why = format!("the list of {} does not count: {objection}", issuer.subject_words()),
             None if best.is_none_or(|b| (list.this_update, list.count()) > (b.this_update, b.count())) => {
                 best = Some(list)

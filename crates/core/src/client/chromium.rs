@@ -1,6 +1,6 @@
 //! Chromium on Linux. Measured with Chromium 156 on Debian 12.
 
-use super::{LeafAnchor, Outcome, Policy, When, rules};
+use super::{LeafAnchor, Outcome, Policies, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -43,6 +43,7 @@ pub const POLICY: Policy = Policy {
     needs_digital_signature: true,
     empty_subject_needs_critical_names: true,
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
+    policies: Policies::Heeded,
     heeds_lists: false,
     sayings: &[
         (

@@ -1,6 +1,6 @@
 //! wget and what else is made with GnuTLS. Measured with wget 1.21 and GnuTLS 3.7 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policy, When, rules};
+use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -37,6 +37,7 @@ pub const POLICY: Policy = Policy {
     takes_ca_as_leaf: true,
     needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
+    policies: Policies::Unknown,
     heeds_lists: false,
     sayings: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "GnuTLS: A TLS fatal alert has been received."),

@@ -1,6 +1,6 @@
 //! Programs made with Go. Measured with Go 1.19 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policy, When, rules};
+use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -39,6 +39,7 @@ pub const POLICY: Policy = Policy {
     takes_ca_as_leaf: true,
     needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
+    policies: Policies::Unknown,
     heeds_lists: false,
     sayings: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "remote error: tls: handshake failure"),

@@ -1,6 +1,6 @@
 //! The JVM. Measured with OpenJDK 17 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policy, When, rules};
+use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -34,6 +34,7 @@ pub const POLICY: Policy = Policy {
     takes_ca_as_leaf: true,
     needs_digital_signature: true,
     empty_subject_needs_critical_names: true,
+    policies: Policies::Heeded,
     heeds_lists: false,
     sayings: &[
         (
@@ -80,6 +81,12 @@ pub const POLICY: Policy = Policy {
         (Code::NameNotCovered, Outcome::Refuses, "No subject alternative DNS name matching {name} found."),
     ],
     finer: &[
+        (
+            Code::ConstraintViolated,
+            When::Is(Fine::Policies),
+            Outcome::Refuses,
+            "PKIX path validation failed: non-null policy tree required and policy tree is null",
+        ),
         (
             Code::IssuerUnknown,
             When::Is(Fine::Namesake),

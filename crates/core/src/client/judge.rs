@@ -63,6 +63,8 @@ pub enum Fine {
     CommonName,
     /// basicConstraints says "no CA", rather than nothing.
     Denies,
+    /// A policy is demanded, and there is none.
+    Policies,
     /// An RSA key should have signed.
     Rsa,
     /// The host has an underscore.

@@ -65,6 +65,17 @@ impl Outcome {
     }
 }
 
+/// What a client makes of certificate policies (RFC 5280 §6.1).
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Policies {
+    /// They are processed.
+    Heeded,
+    /// Their extensions are known, and not looked into.
+    Ignored,
+    /// Their extensions are not known: critical ones are refused.
+    Unknown,
+}
+
 /// A leaf that stands in the store itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum LeafAnchor {
@@ -137,6 +148,8 @@ pub struct Policy {
     pub needs_digital_signature: bool,
     /// An empty subject demands critical names.
     pub empty_subject_needs_critical_names: bool,
+    /// What is made of certificate policies.
+    pub policies: Policies,
     /// Revocation lists at hand are looked into.
     pub heeds_lists: bool,
     /// Its words for each fault, most serious first: the first that applies is what it says.

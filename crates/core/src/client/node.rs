@@ -1,6 +1,6 @@
 //! Node.js with its compiled-in roots. Measured with Node 20.20 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policy, When, rules};
+use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -38,6 +38,7 @@ pub const POLICY: Policy = Policy {
     empty_subject_needs_critical_names: false,
     // It lets OpenSSL go on after an error and reports the last: constraints, then dates and signatures, then what comes before them.
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
+    policies: Policies::Ignored,
     heeds_lists: false,
     sayings: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "ERR_SSL_SSLV3_ALERT_HANDSHAKE_FAILURE"),

@@ -1,6 +1,6 @@
 //! Python's ssl module with OpenSSL. Measured with Python 3.11 and OpenSSL 3.0 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policy, When, rules};
+use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -37,6 +37,7 @@ pub const POLICY: Policy = Policy {
     needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
+    policies: Policies::Ignored,
     heeds_lists: false,
     sayings: &[
         (Code::IssuerUnknown, Outcome::Refuses, "certificate verify failed: {unknown}"),

@@ -3,9 +3,9 @@
 use crate::cert::extensions::General;
 use crate::cert::{Certificate, subject};
 use crate::chain::revocation::{self, Revocation, Said};
-use crate::chain::{constraints, name_match};
+use crate::chain::{constraints, name_match, policies};
 use crate::client::judge::{Fault, Fine, Input};
-use crate::client::{LeafAnchor, Policy};
+use crate::client::{LeafAnchor, Policies, Policy};
 use crate::finding::Code;
 use crate::key::Strength;
 use crate::moment::DAY;
@@ -31,6 +31,12 @@ impl Case<'_> {
     fn issuers(&self) -> impl Iterator<Item = (usize, &Certificate, bool)> {
         let last = self.path.len() - 1;
         self.path.iter().enumerate().skip(1).map(move |(i, c)| (i, c, self.anchored && i == last))
+    }
+
+    /// What may have signed a list in an issuer's name: everything at hand, above and beside the path.
+    fn list_signers(&self) -> Vec<&Certificate> {
+        let input = self.input;
+        self.path.iter().chain(input.served).chain(input.extra).chain(input.anchors).collect()
     }
 
     /// The rules that apply: some clients hardly look at a leaf that stands in their store itself.
@@ -70,6 +76,7 @@ pub const ALL: &[Rule] = &[
     life,
     host_name,
     revocation_lists,
+    policies,
 ];
 
 /// What only those find who look into lists.
@@ -120,6 +127,7 @@ fn revocation_lists(case: &Case<'_>) -> Vec<Fault> {
     let said = |(i, pair): (usize, &[Certificate])| match revocation::said(
         &pair[0],
         &pair[1],
+        &case.list_signers(),
         case.input.lists,
         case.input.at,
     ) {
@@ -128,6 +136,17 @@ fn revocation_lists(case: &Case<'_>) -> Vec<Fault> {
         Said::Good | Said::Unknown(_) => None,
     };
     case.path.windows(2).enumerate().filter_map(said).collect()
+}
+
+/// RFC 5280 §6.1.5 (g): a path that demands a policy has one.
+fn policies(case: &Case<'_>) -> Vec<Fault> {
+    if case.policy.policies != Policies::Heeded || !case.anchored || case.path.len() < 2 {
+        return Vec::new();
+    }
+    let at = policies::missing(case.path);
+    let fault =
+        |depth| Fault { fine: Fine::Policies, ..Fault::new(Code::ConstraintViolated, depth, "its certificate policy") };
+    at.map(fault).into_iter().collect()
 }
 
 /// RFC 5280 §6.1.3 (a)(1).
@@ -237,6 +256,11 @@ fn critical_extensions(case: &Case<'_>) -> Vec<Fault> {
             continue;
         }
         out.extend(c.unknown_critical.iter().map(|oid| Fault::new(Code::CriticalExtensionUnknown, i, oid.to_string())));
+        if case.policy.policies == Policies::Unknown {
+            let of_policies = |e: &&x509_cert::ext::Extension| e.critical && policies::LIMITS.contains(&e.extn_id);
+            let unknown = c.extensions.iter().filter(of_policies);
+            out.extend(unknown.map(|e| Fault::new(Code::CriticalExtensionUnknown, i, e.extn_id.to_string())));
+        }
     }
     out
 }

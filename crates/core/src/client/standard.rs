@@ -1,6 +1,6 @@
 //! The standard alone: RFC 5280 §6 and RFC 9525, a root's constraints as in RFC 5937.
 
-use super::{LeafAnchor, Outcome, Policy, rules};
+use super::{LeafAnchor, Outcome, Policies, Policy, rules};
 use crate::chain::name_match::STRICT;
 use crate::finding::Code;
 
@@ -38,6 +38,7 @@ pub const POLICY: Policy = Policy {
     takes_ca_as_leaf: true,
     needs_digital_signature: false,
     empty_subject_needs_critical_names: true,
+    policies: Policies::Heeded,
     heeds_lists: true,
     sayings: &[
         (Code::IssuerUnknown, Outcome::Refuses, ""),

@@ -1,6 +1,6 @@
 //! Windows' own library, from what Microsoft has published: no Windows was at hand to measure.
 
-use super::{LeafAnchor, Outcome, Policy, rules};
+use super::{LeafAnchor, Outcome, Policies, Policy, rules};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -34,6 +34,7 @@ pub const POLICY: Policy = Policy {
     takes_ca_as_leaf: true,
     needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
+    policies: Policies::Heeded,
     heeds_lists: false,
     sayings: &[
         (Code::IssuerUnknown, Outcome::Refuses, ""),

@@ -163,6 +163,13 @@ const BETWEEN: &[(&str, Change)] = &[
     ("intermediate-permits-the-name", |c| {
         c.between[0].recipe.set(id::CONSTRAINTS, true, constraints(&["saltmarsh.test"], &[]));
     }),
+    ("intermediate-demands-a-policy", |c| {
+        // policyConstraints: requireExplicitPolicy 0; nobody below has a policy.
+        c.between[0].recipe.set("2.5.29.36", true, vec![0x30, 3, 0x80, 1, 0]);
+    }),
+    ("intermediate-demands-a-policy-not-critical", |c| {
+        c.between[0].recipe.set("2.5.29.36", false, vec![0x30, 3, 0x80, 1, 0]);
+    }),
     ("root-allows-no-intermediate", |c| c.root.recipe.set(id::BASIC, true, basic(true, Some(0)))),
     ("not-served", |c| c.served = vec![0]),
     ("root-served", |c| c.served = vec![0, 1, 2]),

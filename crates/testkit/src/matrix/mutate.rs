@@ -1,7 +1,7 @@
 //! What if a rule were not there, or a switch stood the other way: the cells that would then be wrong.
 
 use super::run::{Matrix, predicted};
-use tamga_core::client::{Client, LeafAnchor, Policy, agrees, policy, rules};
+use tamga_core::client::{Client, LeafAnchor, Policies, Policy, agrees, policy, rules};
 
 /// A change to a client's rules.
 type Change = fn(&mut Policy);
@@ -46,6 +46,12 @@ pub const SWITCHES: &[(&str, Change)] = &[
     ("empty subject", |p| p.empty_subject_needs_critical_names ^= true),
     ("partial chain", |p| p.partial_chain ^= true),
     ("broken extensions", |p| p.refuses_broken ^= true),
+    ("policies", |p| {
+        p.policies = match p.policies {
+            Policies::Ignored => Policies::Heeded,
+            _ => Policies::Ignored,
+        }
+    }),
     ("longest life", |p| p.most_days = if p.most_days.is_some() { None } else { Some(825) }),
 ];
 

@@ -2,7 +2,7 @@
 //!
 //! It comes with the vectors of a package; without it the test says so and is skipped, visibly.
 
-#![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods, clippy::print_stderr, reason = "tests")]
+#![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods, clippy::disallowed_macros, reason = "tests")]
 
 use std::path::{Path, PathBuf};
 use tamga_core::cert::Certificate;

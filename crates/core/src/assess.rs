@@ -220,7 +220,7 @@ fn of_fault(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict, fa
             f = f.saying(format!(
                 "the certificate does not name {}; it names {}",
                 names.join(", "),
-                or_nothing(&fault.detail)
+                some_of(&fault.detail)
             ));
             f.remedy = format!("issue one that does: tamga issue {}", names.join(" "));
         }
@@ -255,8 +255,15 @@ fn of_fault(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict, fa
     f
 }
 
-fn or_nothing(names: &str) -> &str {
-    if names.is_empty() { "nothing" } else { names }
+/// A list of names for a person: the first of many.
+fn some_of(names: &str) -> String {
+    const MOST: usize = 8;
+    let all: Vec<&str> = names.split(", ").collect();
+    match all.len() {
+        _ if names.is_empty() => "nothing".into(),
+        n if n > MOST => format!("{} and {} more", all[..MOST].join(", "), n - MOST),
+        _ => names.to_owned(),
+    }
 }
 
 /// The command that puts our root where the client looks.

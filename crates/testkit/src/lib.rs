@@ -5,6 +5,7 @@
 
 pub mod chromium;
 pub mod firefox;
+pub mod hostile;
 pub mod judge;
 pub mod matrix;
 pub mod mutual;

@@ -16,6 +16,7 @@ mod export;
 mod fetched;
 mod firefox;
 mod handed_on;
+mod hostile;
 mod hosts;
 mod identity;
 mod images;

@@ -1,5 +1,6 @@
 //! Meeting a server: connect, TLS by rustls with a verifier that only takes notes, and what it means if that fails.
 
+mod limit;
 mod old;
 pub mod plain;
 mod prelude;
@@ -8,13 +9,14 @@ mod websocket;
 
 pub use prelude::Prelude;
 
+use limit::{Limit, WHOLE};
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{AlertDescription, ClientConfig, ClientConnection, DigitallySignedStruct, SignatureScheme};
 use std::io::{ErrorKind, Read, Write};
 use std::net::{IpAddr, SocketAddr, TcpStream, ToSocketAddrs};
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use tamga_core::cert::Certificate;
 use tamga_core::finding::Code;
 use tamga_core::name::Name;
@@ -119,7 +121,20 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
     })?;
     let _ = socket.set_read_timeout(Some(ANSWER));
     let _ = socket.set_write_timeout(Some(ANSWER));
-    prelude.say(&mut socket).map_err(|m| missed(m.code, format!("{address}: {}", m.detail)))?;
+    // A handshake alone watches itself, below.
+    let limit = (prelude != Prelude::None).then(|| Limit::of(&socket));
+    let too_slow = || {
+        let whole = WHOLE.as_secs();
+        missed(
+            Code::SilentConnection,
+            format!("{address}: it answers so slowly that it was given up after {whole} seconds"),
+        )
+    };
+    let passed = || limit.as_ref().is_some_and(Limit::has_passed);
+    prelude.say(&mut socket).map_err(|m| match passed() {
+        true => too_slow(),
+        false => missed(m.code, format!("{address}: {}", m.detail)),
+    })?;
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let notes = Arc::new(Notes { chain: Mutex::default(), algorithms: provider.signature_verification_algorithms });
     let wants = Arc::new(Wants { asked: Mutex::new(false), shown: shown.cloned() });
@@ -149,10 +164,13 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
         }
         _ => &mut socket,
     };
-    let mut first = Recorder { inner, seen: Vec::new(), wire: Reader::default() };
+    let mut first = Recorder { inner, seen: Vec::new(), wire: Reader::default(), until: Instant::now() + WHOLE };
     while tls.is_handshaking() {
         if let Err(e) = tls.complete_io(&mut first) {
-            let Recorder { seen, wire, .. } = first;
+            let Recorder { seen, wire, until, .. } = first;
+            if passed() || Instant::now() >= until {
+                return Err(Missed { wire: Box::new(wire), ..too_slow() });
+            }
             let mut missed = explain(&e, &seen, address);
             if matches!(missed.code, Code::TlsTooOld | Code::NoCommonCipher)
                 && prelude == Prelude::None
@@ -240,6 +258,10 @@ fn explain(e: &std::io::Error, seen: &[u8], address: SocketAddr) -> Missed {
                 missed(Code::NoCommonCipher, &format!("it answers with the alert {alert:?}"))
             }
             rustls::Error::PeerIncompatible(why) => missed(Code::NoCommonCipher, &format!("{why:?}")),
+            rustls::Error::InvalidMessage(rustls::InvalidMessage::HandshakePayloadTooLarge) => missed(
+                Code::BudgetExhausted,
+                "it sends more at once than a client takes (64 KiB): far too many certificates or names",
+            ),
             rustls::Error::InvalidMessage(_) => missed(Code::OtherProtocol, "its answer is not TLS"),
             other => missed(Code::BadSignature, &other.to_string()),
         };
@@ -280,10 +302,14 @@ struct Recorder<'a> {
     inner: &'a mut dyn Wire,
     seen: Vec<u8>,
     wire: Reader,
+    until: Instant,
 }
 
 impl Read for Recorder<'_> {
     fn read(&mut self, into: &mut [u8]) -> std::io::Result<usize> {
+        if Instant::now() >= self.until {
+            return Err(ErrorKind::TimedOut.into());
+        }
         let n = self.inner.read(into)?;
         self.wire.feed(Side::Server, &into[..n]);
         let room = 64_usize.saturating_sub(self.seen.len());

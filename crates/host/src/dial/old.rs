@@ -37,6 +37,7 @@ enum Answer {
 fn one(host: &Name, address: SocketAddr, version: u16) -> Option<Answer> {
     let mut socket = TcpStream::connect_timeout(&address, CONNECT).ok()?;
     socket.set_read_timeout(Some(ANSWER)).ok()?;
+    let _limit = super::limit::Limit::of(&socket);
     let mut random = [0; 32];
     tamga_core::ports::Entropy::fill(&crate::entropy::System, &mut random);
     socket.write_all(&hello::client(&host.to_string(), version, &random)).ok()?;

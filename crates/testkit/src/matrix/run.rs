@@ -109,14 +109,19 @@ pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: 
 
 /// A server for one kind, whatever its certificate is like; gives its port. It lives as long as the program.
 fn serve(kind: &Kind, pool: &Pool) -> u16 {
-    let key = pool.get(kind.key);
-    let chain: Vec<CertificateDer<'static>> = kind.chain.iter().map(|d| d.clone().into()).collect();
+    listen(&kind.chain, kind.key, pool)
+}
+
+/// The same for any chain.
+pub fn listen(ders: &[Vec<u8>], which: super::chain::Key, pool: &Pool) -> u16 {
+    let key = pool.get(which);
+    let chain: Vec<CertificateDer<'static>> = ders.iter().map(|d| d.clone().into()).collect();
     let pkcs8_der = PrivateKeyDer::Pkcs8(pkcs8(key).unwrap().to_vec().into());
-    let weak = matches!(kind.key, super::chain::Key::Weak);
+    let weak = which == super::chain::Key::Weak;
     let shown = match any_supported_type(&pkcs8_der) {
         Ok(signing) if !weak => CertifiedKey::new(chain, signing),
         // What ring does not sign with, by the core: P-521; the weak key by the host, in its own way.
-        _ if weak => tamga_host::serve::certified(&kind.chain, key).unwrap(),
+        _ if weak => tamga_host::serve::certified(ders, key).unwrap(),
         _ => CertifiedKey::new(chain, Arc::new(Large(Arc::new(copy(key))))),
     };
     let versions: &[_] = if weak { &[&rustls::version::TLS12] } else { rustls::DEFAULT_VERSIONS };

@@ -5,6 +5,10 @@ use crate::exit;
 use crate::words::{human, json};
 use serde_json::{Value, json};
 use tamga_core::client::Outcome;
+use tamga_core::text::cut;
+
+/// A client's own words are cut where they would fill the screen.
+const LONGEST: usize = 300;
 
 pub(super) fn words(c: &Checked, verbose: bool) -> String {
     let warned: Vec<&str> = {
@@ -49,7 +53,7 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
                 human::strong(r.client.word()),
                 outcome(r.outcome),
                 r.basis.to_owned(),
-                r.code.clone().unwrap_or_default(),
+                r.code.as_deref().map(|c| cut(c, LONGEST)).unwrap_or_default(),
             ]);
         }
         text.push_str(&human::table(&rows));

@@ -160,7 +160,7 @@ impl Through<'_> {
         let ended = process::run(command, input, Duration::from_secs(60)).map_err(|e| failed(e.to_string()))?;
         match ended.code {
             Some(0) => Ok(ended.output),
-            Some(n) => Err(failed(format!("it ended with {n}: {}", tamga_core::text::harmless(ended.errors.trim())))),
+            Some(n) => Err(failed(said(program, n, &ended.errors))),
             None => Err(failed("it did not end within 60 seconds".into())),
         }
     }
@@ -231,8 +231,16 @@ pub fn run(words: &[String], folder: &Path) -> Result<()> {
     let ended = process::run(command, b"", Duration::from_secs(120)).map_err(|e| failed(e.to_string()))?;
     match ended.code {
         Some(0) => Ok(()),
-        Some(n) => Err(failed(format!("it ended with {n}: {}", tamga_core::text::harmless(ended.errors.trim())))),
+        Some(n) => Err(failed(said(program, n, &ended.errors))),
         None => Err(failed("it did not end within two minutes".into())),
+    }
+}
+
+/// How a program ended, with its last word if it had one.
+fn said(program: &str, code: i32, errors: &str) -> String {
+    match errors.lines().rfind(|l| !l.trim().is_empty()) {
+        Some(last) => format!("{program} ended with {code}: {}", tamga_core::text::harmless(last.trim())),
+        None => format!("{program} ended with {code}"),
     }
 }
 

@@ -296,9 +296,12 @@ fn table(proofs: &[Proof]) -> String {
         let mut groups: Vec<(Outcome, Option<String>, Vec<String>)> = Vec::new();
         for (name, o) in &p.seen {
             // Words that quote the name differ only in it.
-            match groups.iter_mut().find(|g| g.0 == o.outcome && g.1 == o.code) {
+            let quoted = format!("'{name}'");
+            let alike = |c: &Option<String>| c.as_ref().map(|c| c.replace(&quoted, "'…'"));
+            let code = if p.seen.len() > 1 { alike(&o.code) } else { o.code.clone() };
+            match groups.iter_mut().find(|g| g.0 == o.outcome && g.1 == code) {
                 Some(g) => g.2.push(name.to_string()),
-                None => groups.push((o.outcome, o.code.clone(), vec![name.to_string()])),
+                None => groups.push((o.outcome, code, vec![name.to_string()])),
             }
         }
         for (outcome, code, names) in groups {

@@ -75,20 +75,25 @@ pub(crate) fn failure(f: &dyn Told) {
     let _ = anstream::stderr().write_all(for_terminal(&text, &std::io::stderr()).as_bytes());
 }
 
-/// Findings, each with its cause and its remedy.
+/// Findings, each with its cause and its remedy. What is mended differently for one client and another is told once, with every way.
 pub(crate) fn findings(all: &[Finding]) -> String {
     let mut text = String::new();
-    for f in all {
-        let mark = match f.severity {
+    for same in all.chunk_by(|a, b| (a.code, &a.summary) == (b.code, &b.summary)) {
+        let f = &same[0];
+        let mark = match same.iter().map(|f| f.severity).max().unwrap_or(f.severity) {
             Severity::Error => bad("error"),
             Severity::Warning => care("warning"),
             Severity::Note => dim("note"),
         };
-        let who: Vec<&str> = f.clients.iter().map(|c| c.word()).collect();
-        let who = if who.is_empty() { String::new() } else { format!("  {}", dim(&format!("({})", who.join(", ")))) };
-        text.push_str(&format!("{mark} {}{who}\n", strong(f.code.word())));
+        let who = |f: &Finding| f.clients.iter().map(|c| c.word()).collect::<Vec<_>>().join(", ");
+        let everybody = same.iter().map(who).filter(|w| !w.is_empty()).collect::<Vec<_>>().join(", ");
+        let everybody = if everybody.is_empty() { everybody } else { format!("  {}", dim(&format!("({everybody})"))) };
+        text.push_str(&format!("{mark} {}{everybody}\n", strong(f.code.word())));
         text.push_str(&format!("      {}\n", f.summary));
-        text.push_str(&format!("  {}  {}\n", dim("do:"), f.remedy));
+        for one in same {
+            let whom = if same.len() > 1 { format!("{} ", dim(&format!("{}:", who(one)))) } else { String::new() };
+            text.push_str(&format!("  {}  {whom}{}\n", dim("do:"), one.remedy));
+        }
     }
     text
 }

@@ -89,7 +89,7 @@ fn java(look: &dyn Look) -> View {
     let mut view = View::default();
     let named = java_store::named_store(look);
     if let Some((name, path)) = &named {
-        overridden(&mut view, "Java", name, path);
+        overridden(&mut view, name, path);
     }
     let named = named.map(|(_, path)| path).filter(|p| look.exists(p));
     let Some(file) = named.or_else(|| java_store::usual_store(look)) else { return view };
@@ -108,7 +108,7 @@ fn go(look: &dyn Look) -> View {
     let folders = look.env("SSL_CERT_DIR").unwrap_or_else(|| system::LINKS.into());
     for (name, path) in [("SSL_CERT_FILE", &file), ("SSL_CERT_DIR", &PathBuf::from(&folders))] {
         if look.env(name).is_some() {
-            overridden(&mut view, "Go", name, path);
+            overridden(&mut view, name, path);
         }
     }
     add_file(&mut view, look, &file);
@@ -148,13 +148,13 @@ fn curl(look: &dyn Look) -> View {
     let (mut file, mut folder) = (system::bundle(look), PathBuf::from(system::LINKS));
     let from = |name: &str| look.env(name).map(|v| (name.to_owned(), PathBuf::from(v)));
     if let Some((name, path)) = from("CURL_CA_BUNDLE") {
-        overridden(&mut view, "curl", &name, &path);
+        overridden(&mut view, &name, &path);
         file = path;
     } else if let Some((name, path)) = from("SSL_CERT_DIR") {
-        overridden(&mut view, "curl", &name, &path);
+        overridden(&mut view, &name, &path);
         folder = path;
     } else if let Some((name, path)) = from("SSL_CERT_FILE") {
-        overridden(&mut view, "curl", &name, &path);
+        overridden(&mut view, &name, &path);
         file = path;
     }
     add_file(&mut view, look, &file);
@@ -180,10 +180,10 @@ fn curl(look: &dyn Look) -> View {
     view
 }
 
-fn overridden(view: &mut View, whom: &str, name: &str, path: &Path) {
+fn overridden(view: &mut View, name: &str, path: &Path) {
     view.findings.push(
         Finding::new(Code::TrustOverridden, name)
-            .saying(format!("{name} leads {whom} to {}", path.display()))
+            .saying(format!("{name} leads these clients to {}", path.display()))
             .mended_by(format!("see that {} holds the root, or unset {name}", path.display())),
     );
 }
@@ -232,7 +232,7 @@ fn python(look: &dyn Look) -> View {
     let folder = look.env("SSL_CERT_DIR").map_or_else(|| system::LINKS.into(), PathBuf::from);
     for (name, path) in [("SSL_CERT_FILE", &file), ("SSL_CERT_DIR", &folder)] {
         if look.env(name).is_some() {
-            overridden(&mut view, "Python", name, path);
+            overridden(&mut view, name, path);
         }
     }
     add_file(&mut view, look, &file);

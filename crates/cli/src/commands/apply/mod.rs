@@ -419,10 +419,9 @@ impl Applying<'_> {
     }
 
     fn done(self) -> Done {
-        let lines: String = self.rows.iter().map(line).collect();
         let text = match self.rows.is_empty() {
             true => format!("{} everything is as the file says\n", human::good("nothing to do")),
-            false => lines,
+            false => told(&self.rows),
         };
         let changes: Vec<Value> = self
             .rows
@@ -449,16 +448,26 @@ impl Applying<'_> {
 
 fn drop_done(_: Done) {}
 
-/// One line for a person.
-fn line(r: &Row) -> String {
-    let change = match r.change {
-        "failed" => human::bad(r.change),
-        "would" => human::care("would change"),
-        other => human::good(other),
-    };
-    let mut text = format!("{change} {} {}: {}\n", r.what, human::strong(&r.about), r.why);
-    if let Some(remedy) = r.remedy.as_ref().filter(|r| !r.is_empty()) {
-        text.push_str(&format!("  {}  {remedy}\n", human::dim("do:")));
+/// For a person: a line each, and what to do about what failed.
+fn told(rows: &[Row]) -> String {
+    let here = std::env::current_dir().unwrap_or_default();
+    let short = |text: &str| text.replace(&format!("{}/", here.display()), "");
+    let lines: Vec<Vec<String>> = rows
+        .iter()
+        .map(|r| {
+            let change = match r.change {
+                "failed" => human::bad(r.change),
+                "would" => human::care("would change"),
+                other => human::good(other),
+            };
+            vec![change, r.what.to_owned(), human::strong(&short(&r.about)), short(&r.why)]
+        })
+        .collect();
+    let mut text = human::table(&lines);
+    for r in rows.iter().filter(|r| r.change == "failed") {
+        if let Some(remedy) = r.remedy.as_ref().filter(|r| !r.is_empty()) {
+            text.push_str(&format!("{} {}: {remedy}\n", human::dim("do:"), short(&r.about)));
+        }
     }
     text
 }

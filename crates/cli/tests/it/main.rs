@@ -15,6 +15,7 @@ mod everywhere;
 mod export;
 mod fetched;
 mod firefox;
+mod guide;
 mod handed_on;
 mod hostile;
 mod hosts;

@@ -189,6 +189,31 @@ impl When {
     }
 }
 
+/// Of clients whose words are not known: they refuse.
+const SILENT_WITH_LIVES: &[(Code, Outcome, &str)] = &[
+    (Code::ValidityTooLong, Outcome::Refuses, ""),
+    (Code::IssuerUnknown, Outcome::Refuses, ""),
+    (Code::SelfSignedLeaf, Outcome::Refuses, ""),
+    (Code::BadSignature, Outcome::Refuses, ""),
+    (Code::WeakSignature, Outcome::Refuses, ""),
+    (Code::Expired, Outcome::Refuses, ""),
+    (Code::NotYetValid, Outcome::Refuses, ""),
+    (Code::IssuerExpired, Outcome::Refuses, ""),
+    (Code::IntermediateNotACa, Outcome::Refuses, ""),
+    (Code::KeyUsageMissing, Outcome::Refuses, ""),
+    (Code::PathTooLong, Outcome::Refuses, ""),
+    (Code::ConstraintViolated, Outcome::Refuses, ""),
+    (Code::CriticalExtensionUnknown, Outcome::Refuses, ""),
+    (Code::PurposeMissing, Outcome::Refuses, ""),
+    (Code::WeakKey, Outcome::Refuses, ""),
+    (Code::KeyKindUnsupported, Outcome::Refuses, ""),
+    (Code::CaAsLeaf, Outcome::Refuses, ""),
+    (Code::Malformed, Outcome::Refuses, ""),
+    (Code::NameNotCovered, Outcome::Refuses, ""),
+];
+/// The same without a limit on lives.
+const SILENT: &[(Code, Outcome, &str)] = SILENT_WITH_LIVES.split_at(1).1;
+
 /// A verdict of one client.
 #[derive(Clone, Debug)]
 pub struct Verdict {

@@ -1,8 +1,7 @@
 //! Safari, from what Apple has published: no Mac was at hand to measure.
 
-use super::{LeafAnchor, Outcome, Policies, Policy, rules};
+use super::{LeafAnchor, Policies, Policy, SILENT_WITH_LIVES, rules};
 use crate::chain::name_match::Matching;
-use crate::finding::Code;
 
 /// Safari's rules: support.apple.com/103769 (requirements since 2019: names, purpose, RSA 2048, SHA-2, 825 days).
 pub const POLICY: Policy = Policy {
@@ -41,27 +40,7 @@ pub const POLICY: Policy = Policy {
     empty_subject_needs_critical_names: false,
     policies: Policies::Ignored,
     heeds_lists: false,
-    sayings: &[
-        (Code::IssuerUnknown, Outcome::Refuses, ""),
-        (Code::SelfSignedLeaf, Outcome::Refuses, ""),
-        (Code::BadSignature, Outcome::Refuses, ""),
-        (Code::WeakSignature, Outcome::Refuses, ""),
-        (Code::Expired, Outcome::Refuses, ""),
-        (Code::NotYetValid, Outcome::Refuses, ""),
-        (Code::IssuerExpired, Outcome::Refuses, ""),
-        (Code::IntermediateNotACa, Outcome::Refuses, ""),
-        (Code::KeyUsageMissing, Outcome::Refuses, ""),
-        (Code::PathTooLong, Outcome::Refuses, ""),
-        (Code::ConstraintViolated, Outcome::Refuses, ""),
-        (Code::CriticalExtensionUnknown, Outcome::Refuses, ""),
-        (Code::PurposeMissing, Outcome::Refuses, ""),
-        (Code::WeakKey, Outcome::Refuses, ""),
-        (Code::KeyKindUnsupported, Outcome::Refuses, ""),
-        (Code::CaAsLeaf, Outcome::Refuses, ""),
-        (Code::Malformed, Outcome::Refuses, ""),
-        (Code::NameNotCovered, Outcome::Refuses, ""),
-        (Code::ValidityTooLong, Outcome::Refuses, ""),
-    ],
+    sayings: SILENT_WITH_LIVES,
     finer: &[],
     hides: &[],
     rules: rules::ALL,

@@ -1,8 +1,7 @@
 //! Windows' own library, from what Microsoft has published: no Windows was at hand to measure.
 
-use super::{LeafAnchor, Outcome, Policies, Policy, rules};
+use super::{LeafAnchor, Policies, Policy, SILENT, rules};
 use crate::chain::name_match::Matching;
-use crate::finding::Code;
 
 /// The rules of CertGetCertificateChain and of the SSL policy of CertVerifyCertificateChainPolicy (learn.microsoft.com, wincrypt).
 pub const POLICY: Policy = Policy {
@@ -36,26 +35,7 @@ pub const POLICY: Policy = Policy {
     empty_subject_needs_critical_names: false,
     policies: Policies::Heeded,
     heeds_lists: false,
-    sayings: &[
-        (Code::IssuerUnknown, Outcome::Refuses, ""),
-        (Code::SelfSignedLeaf, Outcome::Refuses, ""),
-        (Code::BadSignature, Outcome::Refuses, ""),
-        (Code::WeakSignature, Outcome::Refuses, ""),
-        (Code::Expired, Outcome::Refuses, ""),
-        (Code::NotYetValid, Outcome::Refuses, ""),
-        (Code::IssuerExpired, Outcome::Refuses, ""),
-        (Code::IntermediateNotACa, Outcome::Refuses, ""),
-        (Code::KeyUsageMissing, Outcome::Refuses, ""),
-        (Code::PathTooLong, Outcome::Refuses, ""),
-        (Code::ConstraintViolated, Outcome::Refuses, ""),
-        (Code::CriticalExtensionUnknown, Outcome::Refuses, ""),
-        (Code::PurposeMissing, Outcome::Refuses, ""),
-        (Code::WeakKey, Outcome::Refuses, ""),
-        (Code::KeyKindUnsupported, Outcome::Refuses, ""),
-        (Code::CaAsLeaf, Outcome::Refuses, ""),
-        (Code::Malformed, Outcome::Refuses, ""),
-        (Code::NameNotCovered, Outcome::Refuses, ""),
-    ],
+    sayings: SILENT,
     finer: &[],
     hides: &[],
     rules: rules::ALL,

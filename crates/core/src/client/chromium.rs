@@ -1,6 +1,6 @@
 //! Chromium on Linux. Measured with Chromium 156 on Debian 12.
 
-use super::{LeafAnchor, Outcome, Policies, Policy, When, rules};
+use super::{LeafAnchor, Outcome, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -12,38 +12,13 @@ const DATES: &str = "net::ERR_CERT_DATE_INVALID";
 pub const POLICY: Policy = Policy {
     // `*.test` is refused, `x.test.` is taken, a common name is never read: measured.
     matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: false, common_name_for_address: false },
-    by_identifier: false,
-    wrong_key_is_unknown: true,
     // Measured: trusted "C" with CA:FALSE is ERR_CERT_INVALID, without basicConstraints it is taken.
     leaf_anchor: LeafAnchor::TakenUnlessNoCa,
-    anchor_dates: true,
-    anchor_constraints: true,
-    anchor_path_length: true,
-    anchor_extensions: true,
-    heeds_purpose: true,
-    purposes_of_authorities: true,
-    usage_of_authorities: true,
-    needs_purpose: false,
-    refuses_underscore: false,
-    families_apart: false,
-    most_days: None,
-    anchor_must_be_ca: false,
     refuses_weak_hash: true,
-    // RSA-1024 is taken under a private root: measured.
-    least_rsa_above: 0,
-    partial_chain: true,
-    refuses_broken: true,
-    heeds_leaf_usage: true,
-    least_rsa: 0,
     takes_p521: false,
     takes_ed25519: false,
-    any_purpose: true,
-    takes_ca_as_leaf: true,
     // RSA with keyEncipherment alone: ERR_SSL_KEY_USAGE_INCOMPATIBLE, measured.
     needs_digital_signature: true,
-    empty_subject_needs_critical_names: true,
-    // It asks nobody of its own accord, and the lists of --crl are not given to it.
-    policies: Policies::Heeded,
     heeds_lists: false,
     sayings: &[
         (
@@ -83,5 +58,5 @@ pub const POLICY: Policy = Policy {
             Code::CriticalExtensionUnknown,
         ],
     )],
-    rules: rules::ALL,
+    ..standard::POLICY
 };

@@ -1,6 +1,6 @@
 //! curl with OpenSSL. Measured with curl 7.88 and OpenSSL 3.0 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
+use super::{Fine, Outcome, Policies, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -12,32 +12,11 @@ pub const POLICY: Policy = Policy {
     // X509_check_issued compares identifiers: measured with an older root of the same name.
     by_identifier: true,
     wrong_key_is_unknown: false,
-    // curl sets X509_V_FLAG_PARTIAL_CHAIN: measured.
-    leaf_anchor: LeafAnchor::Taken,
-    anchor_dates: true,
-    anchor_constraints: true,
-    anchor_path_length: true,
-    anchor_extensions: true,
-    heeds_purpose: true,
-    purposes_of_authorities: true,
-    usage_of_authorities: true,
-    needs_purpose: false,
-    refuses_underscore: false,
-    families_apart: false,
-    most_days: None,
-    anchor_must_be_ca: false,
     // Debian's security level 2.
     refuses_weak_hash: true,
     least_rsa_above: 2048,
-    partial_chain: true,
-    refuses_broken: true,
-    heeds_leaf_usage: true,
     least_rsa: 2048,
-    takes_p521: true,
-    takes_ed25519: true,
     any_purpose: false,
-    takes_ca_as_leaf: true,
-    needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     policies: Policies::Ignored,
@@ -104,8 +83,7 @@ pub const POLICY: Policy = Policy {
             "(60) SSL certificate problem: excluded subtree violation",
         ),
     ],
-    hides: &[],
-    rules: rules::ALL,
+    ..standard::POLICY
 };
 
 /// A line of curl's as it is shown and compared: without the version of its library.

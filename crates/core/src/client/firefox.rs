@@ -1,6 +1,6 @@
 //! Firefox. Measured with Firefox ESR 153 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
+use super::{Fine, Outcome, Policies, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -13,36 +13,14 @@ pub const POLICY: Policy = Policy {
         common_name: false,
         common_name_for_address: false,
     },
-    by_identifier: false,
     // An issuer of that name with another key: SEC_ERROR_BAD_SIGNATURE, measured.
     wrong_key_is_unknown: false,
-    // A self-signed leaf trusted as "C" is taken with CA:FALSE and without basicConstraints: measured.
-    leaf_anchor: LeafAnchor::Taken,
-    anchor_dates: true,
-    // A root without basicConstraints is SEC_ERROR_CA_CERT_INVALID: measured.
-    anchor_constraints: true,
-    anchor_path_length: true,
-    anchor_extensions: true,
-    heeds_purpose: true,
-    purposes_of_authorities: true,
-    usage_of_authorities: true,
-    needs_purpose: false,
-    refuses_underscore: false,
-    families_apart: false,
-    most_days: None,
     anchor_must_be_ca: true,
     refuses_weak_hash: true,
-    // RSA-1024 is taken under a private root: measured.
-    least_rsa_above: 0,
-    partial_chain: true,
     refuses_broken: false,
-    heeds_leaf_usage: true,
-    least_rsa: 0,
-    takes_p521: true,
     takes_ed25519: false,
     any_purpose: false,
     takes_ca_as_leaf: false,
-    needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     policies: Policies::Ignored,
@@ -80,6 +58,5 @@ pub const POLICY: Policy = Policy {
         ),
         (Code::CriticalExtensionUnknown, When::Between, Outcome::Warns, "SEC_ERROR_UNKNOWN_ISSUER"),
     ],
-    hides: &[],
-    rules: rules::ALL,
+    ..standard::POLICY
 };

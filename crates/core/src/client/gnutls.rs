@@ -1,6 +1,6 @@
 //! wget and what else is made with GnuTLS. Measured with wget 1.21 and GnuTLS 3.7 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
+use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -13,29 +13,10 @@ pub const POLICY: Policy = Policy {
     by_identifier: true,
     wrong_key_is_unknown: false,
     leaf_anchor: LeafAnchor::DatesAndName,
-    anchor_dates: true,
-    anchor_constraints: true,
-    anchor_path_length: true,
-    anchor_extensions: true,
     heeds_purpose: false,
-    purposes_of_authorities: true,
-    usage_of_authorities: true,
-    needs_purpose: false,
-    refuses_underscore: false,
     families_apart: true,
-    most_days: None,
-    anchor_must_be_ca: false,
     refuses_weak_hash: true,
-    least_rsa_above: 0,
-    partial_chain: true,
-    refuses_broken: true,
     heeds_leaf_usage: false,
-    least_rsa: 0,
-    takes_p521: true,
-    takes_ed25519: true,
-    any_purpose: true,
-    takes_ca_as_leaf: true,
-    needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
     policies: Policies::Unknown,
     heeds_lists: false,
@@ -65,8 +46,7 @@ pub const POLICY: Policy = Policy {
         Outcome::Refuses,
         "The certificate of '{name}' is not yet activated.",
     )],
-    hides: &[],
-    rules: rules::ALL,
+    ..standard::POLICY
 };
 
 /// What wget printed, as it is shown and compared: its first line that says more than "not trusted".

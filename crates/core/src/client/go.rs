@@ -1,43 +1,13 @@
 //! Programs made with Go. Measured with Go 1.19 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
-use crate::chain::name_match::Matching;
+use super::{Fine, Outcome, Policies, Policy, When, standard};
 use crate::finding::Code;
 
 /// Go's rules: crypto/x509 as crypto/tls calls it.
 pub const POLICY: Policy = Policy {
-    matching: Matching {
-        labels_after_star: 1,
-        trailing_dot: false,
-        common_name: false,
-        common_name_for_address: false,
-    },
-    by_identifier: false,
-    wrong_key_is_unknown: true,
-    leaf_anchor: LeafAnchor::Taken,
-    anchor_dates: true,
-    anchor_constraints: true,
-    anchor_path_length: true,
-    anchor_extensions: true,
-    heeds_purpose: true,
-    purposes_of_authorities: true,
-    usage_of_authorities: true,
-    needs_purpose: false,
-    refuses_underscore: false,
-    families_apart: false,
-    most_days: None,
     anchor_must_be_ca: true,
     refuses_weak_hash: true,
-    least_rsa_above: 0,
-    partial_chain: true,
-    refuses_broken: true,
     heeds_leaf_usage: false,
-    least_rsa: 0,
-    takes_p521: true,
-    takes_ed25519: true,
-    any_purpose: true,
-    takes_ca_as_leaf: true,
-    needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
     policies: Policies::Unknown,
     heeds_lists: false,
@@ -107,8 +77,7 @@ pub const POLICY: Policy = Policy {
             "x509: a root or intermediate certificate is not authorized to sign for this name: IP address \"{detail}\" is not permitted by any constraint",
         ),
     ],
-    hides: &[],
-    rules: rules::ALL,
+    ..standard::POLICY
 };
 
 /// An error of Go's as it is shown and compared: without the time of day and without a guess at the cause.

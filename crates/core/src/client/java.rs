@@ -1,6 +1,6 @@
 //! The JVM. Measured with OpenJDK 17 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
+use super::{Fine, LeafAnchor, Outcome, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -14,27 +14,12 @@ pub const POLICY: Policy = Policy {
     anchor_constraints: false,
     anchor_path_length: false,
     anchor_extensions: false,
-    heeds_purpose: true,
     purposes_of_authorities: false,
-    usage_of_authorities: true,
-    needs_purpose: false,
     refuses_underscore: true,
-    families_apart: false,
-    most_days: None,
     anchor_must_be_ca: true,
-    refuses_weak_hash: false,
-    least_rsa_above: 0,
-    partial_chain: true,
     refuses_broken: false,
-    heeds_leaf_usage: true,
     least_rsa: 1024,
-    takes_p521: true,
-    takes_ed25519: true,
-    any_purpose: true,
-    takes_ca_as_leaf: true,
     needs_digital_signature: true,
-    empty_subject_needs_critical_names: true,
-    policies: Policies::Heeded,
     heeds_lists: false,
     sayings: &[
         (
@@ -133,8 +118,7 @@ pub const POLICY: Policy = Policy {
         (Code::NameNotCovered, When::Is(Fine::CommonName), Outcome::Refuses, "No subject alternative names present"),
         (Code::NameNotCovered, When::Is(Fine::Underscore), Outcome::Refuses, "Illegal given domain name: {name}"),
     ],
-    hides: &[],
-    rules: rules::ALL,
+    ..standard::POLICY
 };
 
 /// A message of the JVM as it is shown and compared: without the alert that it sent, the classes of the exceptions and the anchor's name.

@@ -89,7 +89,8 @@ pub enum LeafAnchor {
     NameAlone,
 }
 
-/// A client's rules: numbers and switches, each with its source in the client's own file.
+/// A client's rules: numbers and switches. Each client's file says where it differs from RFC 5280 ([`standard`]); that it does so, and only
+/// there, is measured cell by cell (`docs/agreement.md`).
 #[derive(Clone, Copy, Debug)]
 pub struct Policy {
     /// How names are compared.

@@ -1,6 +1,6 @@
 //! Node.js with its compiled-in roots. Measured with Node 20.20 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
+use super::{Fine, Outcome, Policies, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -10,31 +10,10 @@ pub const POLICY: Policy = Policy {
     matching: Matching { labels_after_star: 2, trailing_dot: true, common_name: true, common_name_for_address: false },
     by_identifier: true,
     wrong_key_is_unknown: false,
-    leaf_anchor: LeafAnchor::Taken,
-    anchor_dates: true,
-    anchor_constraints: true,
-    anchor_path_length: true,
-    anchor_extensions: true,
-    heeds_purpose: true,
-    purposes_of_authorities: true,
-    usage_of_authorities: true,
-    needs_purpose: false,
-    refuses_underscore: false,
-    families_apart: false,
-    most_days: None,
-    anchor_must_be_ca: false,
     refuses_weak_hash: true,
-    // Its own OpenSSL has security level 1: RSA-1024 is taken, measured.
-    least_rsa_above: 0,
     partial_chain: false,
-    refuses_broken: true,
-    heeds_leaf_usage: true,
     least_rsa: 1024,
-    takes_p521: true,
-    takes_ed25519: true,
     any_purpose: false,
-    takes_ca_as_leaf: true,
-    needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
     // It lets OpenSSL go on after an error and reports the last: constraints, then dates and signatures, then what comes before them.
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
@@ -66,6 +45,5 @@ pub const POLICY: Policy = Policy {
         (Code::IntermediateNotACa, When::Is(Fine::Denies), Outcome::Refuses, "INVALID_PURPOSE"),
         (Code::KeyUsageMissing, When::Above, Outcome::Refuses, "UNSPECIFIED"),
     ],
-    hides: &[],
-    rules: rules::ALL,
+    ..standard::POLICY
 };

@@ -1,6 +1,6 @@
 //! Python's ssl module with OpenSSL. Measured with Python 3.11 and OpenSSL 3.0 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, rules};
+use super::{Fine, Outcome, Policies, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -10,31 +10,12 @@ pub const POLICY: Policy = Policy {
     matching: Matching { labels_after_star: 2, trailing_dot: false, common_name: true, common_name_for_address: false },
     by_identifier: true,
     wrong_key_is_unknown: false,
-    leaf_anchor: LeafAnchor::Taken,
-    anchor_dates: true,
-    anchor_constraints: true,
-    anchor_path_length: true,
-    anchor_extensions: true,
-    heeds_purpose: true,
-    purposes_of_authorities: true,
-    usage_of_authorities: true,
-    needs_purpose: false,
-    refuses_underscore: false,
-    families_apart: false,
-    most_days: None,
-    anchor_must_be_ca: false,
     // Debian's security level 2.
     refuses_weak_hash: true,
     least_rsa_above: 2048,
     partial_chain: false,
-    refuses_broken: true,
-    heeds_leaf_usage: true,
     least_rsa: 2048,
-    takes_p521: true,
-    takes_ed25519: true,
     any_purpose: false,
-    takes_ca_as_leaf: true,
-    needs_digital_signature: false,
     empty_subject_needs_critical_names: false,
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     policies: Policies::Ignored,
@@ -81,6 +62,5 @@ pub const POLICY: Policy = Policy {
             "certificate verify failed: excluded subtree violation",
         ),
     ],
-    hides: &[],
-    rules: rules::ALL,
+    ..standard::POLICY
 };

@@ -1,11 +1,12 @@
 //! A certificate, with or without its key, in the form that a server or a device wants. What is made is read back and
 //! compared before it is given out.
 
+use crate::archive;
 use crate::cert::Certificate;
 use crate::error::{Error, Result};
 use crate::form::contents::{self, Contents, Named};
 use crate::form::fingerprint::{self, Spelling};
-use crate::form::{archive, jks, mobileconfig, pem, pkcs7, pkcs12, private_key, secret_yaml};
+use crate::form::{jks, mobileconfig, pem, pkcs7, pkcs12, private_key, secret_yaml};
 use crate::key::PrivateKey;
 use crate::moment::Moment;
 use crate::ports::Entropy;

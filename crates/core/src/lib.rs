@@ -6,6 +6,7 @@
 
 pub mod access;
 pub mod apply;
+pub mod archive;
 pub mod assess;
 pub mod authority;
 pub mod cert;

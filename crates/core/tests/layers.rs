@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 45] = [
+const LAYERS: [&str; 46] = [
     "text",
     "secret",
     "error",
@@ -46,6 +46,7 @@ const LAYERS: [&str; 45] = [
     "difference",
     "status",
     "schedule",
+    "archive",
     "export",
     "recipe",
     "fault",

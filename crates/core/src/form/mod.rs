@@ -1,6 +1,5 @@
 //! Formats in which keys and certificates stand in files: one file each.
 
-pub mod archive;
 pub mod contents;
 pub mod fingerprint;
 pub mod jks;

@@ -27,14 +27,14 @@ context.minimum_version = ssl.TLSVersion.TLSv1_{minor}
 ?clients context.verify_mode = ssl.CERT_REQUIRED
 
 
-def read_identity(*_):
+def read_identity():
     context.load_cert_chain(CERTIFICATE, KEY, os.environ.get("KEY_PASSPHRASE"))
     print("certificate read", flush=True)
 
 
 read_identity()
-# After a renewal: kill -HUP; connections that stand stay.
-signal.signal(signal.SIGHUP, read_identity)
+# Before any thread is there: only the last lines below take this signal, wherever it arrives.
+signal.pthread_sigmask(signal.SIG_BLOCK, [signal.SIGHUP])
 
 HOST = os.environ.get("HOST", "{address}")
 ?redirect 
@@ -55,8 +55,10 @@ server = http.server.ThreadingHTTPServer((HOST, {port}), http.server.SimpleHTTPR
 server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
 print("https on port {port}", flush=True)
 threading.Thread(target=server.serve_forever, daemon=True).start()
+# After a renewal: kill -HUP; connections that stand stay.
 while True:
-    signal.pause()
+    signal.sigwait([signal.SIGHUP])
+    read_identity()
 "#,
     },
     steps: &[(

@@ -15,7 +15,7 @@ libfuzzer_sys::fuzz_target!(|der: &[u8]| {
         let _ = name_match::covers(&c, &host, name_match::STRICT);
     }
     if let Some(s) = &c.constraints {
-        let _ = constraints::violated(s, &c);
+        let _ = constraints::violated(s, &c, c.is_ca());
     }
     let _ = (name_match::has_address_as_dns(&c), path::identifiers_contradict(&c, &c));
     let _ = difference::compare(&Thing::Certificate(&c), &Thing::Certificate(&c));

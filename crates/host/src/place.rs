@@ -140,6 +140,11 @@ pub fn mend(files: &[(PathBuf, String)]) -> Result<Stands> {
         }
         return Ok(Stands::Whole);
     }
+    // Stopped while the old ones were put back: what is still new goes back too, or the two would not belong together.
+    for (path, _) in files.iter().filter(|f| is_new(f) && kept(&f.0).exists()) {
+        std::fs::rename(kept(path), path).map_err(Error::file("putting back", path))?;
+        files::sync_folder(files::parent(path))?;
+    }
     take_back(files.iter().map(|f| f.0.as_path()))?;
     Ok(Stands::Nothing)
 }
@@ -206,14 +211,14 @@ impl Through<'_> {
         self.say(&format!("rm -f {}", old.join(" ")), b"").map(drop)
     }
 
-    /// What stood there comes back.
-    pub fn put_back(&self, items: &[Item]) -> Result<()> {
+    /// What stood there comes back. True if there was anything.
+    pub fn put_back(&self, items: &[Item]) -> Result<bool> {
         let mut line = String::from("set -e");
         for item in items {
             let (place, old) = (quoted(&item.path), quoted(&kept(&item.path)));
-            line.push_str(&format!("; if [ -e {old} ]; then mv -f {old} {place}; fi"));
+            line.push_str(&format!("; if [ -e {old} ]; then mv -f {old} {place}; echo back; fi"));
         }
-        self.say(&line, b"").map(drop)
+        Ok(!self.say(&line, b"")?.is_empty())
     }
 }
 
@@ -282,4 +287,49 @@ pub fn rights(path: &Path, mode: u32, owner: &Owner) -> Option<String> {
     let has = platform::owner(&meta);
     let wrong = owner.ids.filter(|ids| *ids != has)?;
     Some(format!("it belongs to {}:{}, and must belong to {}:{}", has.0, has.1, wrong.0, wrong.1))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn item(path: PathBuf, text: &str) -> Item {
+        Item { path, bytes: Zeroizing::new(text.as_bytes().to_vec()), mode: 0o600 }
+    }
+
+    /// Two old files, two new ones in their place, as a server that does not take them finds them.
+    fn changed(folder: &Path) -> Vec<(PathBuf, String)> {
+        let (key, certificate) = (folder.join("key"), folder.join("certificate"));
+        std::fs::write(&key, "old key").unwrap();
+        std::fs::write(&certificate, "old certificate").unwrap();
+        put(&[item(key.clone(), "new key"), item(certificate.clone(), "new certificate")], &Owner::default()).unwrap();
+        vec![(key, sha256(b"new key")), (certificate, sha256(b"new certificate"))]
+    }
+
+    fn texts(files: &[(PathBuf, String)]) -> Vec<String> {
+        files.iter().map(|f| std::fs::read_to_string(&f.0).unwrap()).collect()
+    }
+
+    #[test]
+    fn stopped_between_two_of_the_old_files_coming_back_the_pair_is_one() {
+        let folder = tempfile::tempdir().unwrap();
+        let files = changed(folder.path());
+        // The first is back, and then it was stopped.
+        std::fs::rename(kept(&files[0].0), &files[0].0).unwrap();
+        assert_eq!(mend(&files).unwrap(), Stands::Nothing);
+        assert_eq!(texts(&files), ["old key", "old certificate"]);
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 2, "nothing is left beside them");
+    }
+
+    #[test]
+    fn stopped_between_two_renames_it_goes_on_and_the_old_ones_stay_at_hand() {
+        let folder = tempfile::tempdir().unwrap();
+        let files = changed(folder.path());
+        std::fs::rename(&files[1].0, staged(&files[1].0)).unwrap();
+        std::fs::copy(kept(&files[1].0), &files[1].0).unwrap();
+        assert_eq!(mend(&files).unwrap(), Stands::Whole);
+        assert_eq!(texts(&files), ["new key", "new certificate"]);
+        assert!(put_back(files.iter().map(|f| f.0.as_path())).unwrap());
+        assert_eq!(texts(&files), ["old key", "old certificate"]);
+    }
 }

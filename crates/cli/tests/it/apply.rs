@@ -207,6 +207,9 @@ fn mistakes_are_told_by_line_and_column_and_only_what_is_named_is_done() {
     s.json(&["apply", "--only", "chart"]).expect(3);
     s.run(&["apply", "--only", "saltmarsh,archive"]).expect(0);
     assert!(s.lab("archive").exists() && !s.lab("charts").exists());
+    std::fs::remove_file(s.lab("tamga.toml")).unwrap();
+    let e = s.json(&["apply"]).expect(3).json()["error"].clone();
+    assert!(e["code"] == "no-file" && e["remedy"].as_str().unwrap().contains("--example"), "{e}");
     assert_eq!(s.json(&["apply", "nowhere.toml"]).expect(4).json()["error"]["code"], "file-failed");
 }
 

@@ -69,6 +69,15 @@ pub(crate) fn run(session: &Session, args: &ApplyArgs) -> Result<Done> {
         return Ok(Done::good(EXAMPLE.to_owned(), json!({"example": EXAMPLE})));
     }
     let given = args.file.clone().unwrap_or_else(|| USUAL.into());
+    if args.file.is_none() && !given.exists() {
+        return Err(Error::Objection {
+            code: "no-file",
+            what: format!("there is no {USUAL} in this folder"),
+            why: "it says what the lab is to have, and nothing else is done".into(),
+            instead: format!("begin with one: tamga apply --example > {USUAL}; or name another: tamga apply FILE"),
+        }
+        .into());
+    }
     let at = tamga_host::error::Error::file("reading", &given);
     let path = std::fs::canonicalize(&given).map_err(at)?;
     refuse_if_open(session, &path)?;

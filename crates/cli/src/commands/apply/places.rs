@@ -222,11 +222,11 @@ impl<'a> Placing<'a> {
         through.put(&items, owner)?;
         let run = if p.run.is_empty() { Ok(()) } else { through.run(&p.run) };
         if let Err(why) = run.map_err(|e| e.why()).and_then(|()| seen(issued, p)) {
-            through.put_back(&items)?;
+            let undone = through.put_back(&items)?;
             if !p.run.is_empty() {
                 let _ = through.run(&p.run);
             }
-            return Err(NotTaken { why, undone: true }.into());
+            return Err(NotTaken { why, undone }.into());
         }
         let (_lock, ledger) = self.session.open_for_change()?;
         let sums: Vec<String> = items.iter().map(|i| place::sha256(&i.bytes)).collect();

@@ -160,3 +160,44 @@ proptest! {
         prop_assert_eq!(status::part_left(&c, at(from)), 100);
     }
 }
+
+#[test]
+fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
+    use tamga_core::client::judge::Input;
+    use tamga_core::client::{Client, Outcome, predict};
+    use tamga_core::finding::Code;
+    let ours = authority("saltmarsh", 3);
+    let name = Name::parse("charts.saltmarsh.test").unwrap();
+    let said = |days: i64, client: Client| {
+        let entropy = Counting::from(17);
+        let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
+        let names = [name.clone()];
+        let subject = tamga_core::cert::profile::leaf_subject(&name).to_der().unwrap();
+        let links = Links::default();
+        let (from, until) = (at(-1), at(days - 1));
+        let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until, links: &links };
+        let served = [leaf.issue(key.public(), &ours.0, &ours.1, &entropy).unwrap()];
+        let input = Input {
+            served: &served,
+            extra: &[],
+            anchors: std::slice::from_ref(&ours.0),
+            distrusted: &[],
+            distrusted_keys: &[],
+            name: Some(&name),
+            purpose: Some(Purpose::Server),
+            at: at(0),
+            lists: &[],
+            revocation: Default::default(),
+        };
+        let verdict = predict(client, &input);
+        (verdict.outcome, verdict.judgement.faults.iter().map(|f| f.code).collect::<Vec<_>>())
+    };
+    for client in Client::ALL {
+        assert_eq!(said(825, client), (Outcome::Accepts, vec![]), "{}", client.word());
+        let longer = match client {
+            Client::Safari => (Outcome::Refuses, vec![Code::ValidityTooLong]),
+            _ => (Outcome::Accepts, vec![]),
+        };
+        assert_eq!(said(826, client), longer, "{}", client.word());
+    }
+}

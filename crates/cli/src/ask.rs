@@ -1,13 +1,15 @@
 //! Asking a person: yes or no, and secrets without an echo. Nothing is asked where nobody can answer.
 
-use crate::cli::{NewSecretArgs, SecretArgs};
+use crate::cli::{AuthoritySecretArgs, NewSecretArgs, SecretArgs};
 use crate::exit::Result;
 use crate::session::Session;
 use crate::words::human;
 use std::io::IsTerminal;
 use std::path::Path;
 use tamga_core::error::{Error, Kind, Told};
+use tamga_core::finding::Code;
 use tamga_core::secret::Passphrase;
+use tamga_core::text::Shown;
 use zeroize::Zeroizing;
 
 /// True if there is somebody to ask.
@@ -121,6 +123,41 @@ impl NewSecretArgs {
     }
 }
 
+/// Characters of a passphrase that protects an authority's key, at least.
+const SHORTEST: usize = 12;
+
+impl AuthoritySecretArgs {
+    /// The new passphrase; None if the key stays open.
+    ///
+    /// Errors: also one of fewer than 12 characters, unless that was accepted.
+    pub(crate) fn wanted(&self, of: &str) -> Result<Option<Passphrase>> {
+        self.new.wanted(of)?.map(|p| strong(p, of, &self.accept)).transpose()
+    }
+
+    /// The new passphrase, asked for twice where no option says it.
+    ///
+    /// Errors: also one of fewer than 12 characters, unless that was accepted.
+    pub(crate) fn needed(&self, of: &str) -> Result<Passphrase> {
+        strong(self.new.needed(of)?, of, &self.accept)
+    }
+}
+
+/// Refuses a passphrase that is too short for the key of an authority.
+pub(crate) fn strong(p: Passphrase, of: &str, accept: &[String]) -> Result<Passphrase> {
+    let length = std::str::from_utf8(p.octets()).map_or(p.octets().len(), |text| text.chars().count());
+    let code = Code::WeakPassphrase.word();
+    if length >= SHORTEST || accept.iter().any(|a| a == code) {
+        return Ok(p);
+    }
+    Err(Error::Objection {
+        code,
+        what: format!("the new passphrase for {of} has fewer than {SHORTEST} characters"),
+        why: "a key that signs for years can be tried against every short passphrase, once its file was copied".into(),
+        instead: format!("take four or more random words; or accept it: --accept {code}"),
+    }
+    .into())
+}
+
 fn some_text(p: Passphrase) -> Result<Passphrase> {
     if p.is_empty() {
         return Err(Error::Objection {
@@ -135,14 +172,18 @@ fn some_text(p: Passphrase) -> Result<Passphrase> {
 }
 
 fn from_file(file: &Path) -> Result<Passphrase> {
-    let bytes = Zeroizing::new(std::fs::read(file).map_err(tamga_host::error::Error::file("reading", file))?);
+    let bytes = tamga_host::fs::read_named(file)?;
+    if tamga_host::access::is_open_to_all(file) {
+        let code = Code::PassphraseFileReadable.word();
+        human::warn(&format!("{code}: every account of this machine can read {0}; chmod 600 {0}", file.shown()));
+    }
     let first: Vec<u8> = bytes.split(|b| *b == b'\n').next().unwrap_or_default().to_vec();
     Ok(Passphrase::from_line(Zeroizing::new([first.as_slice(), b"\n"].concat())))
 }
 
 fn from_variable(variable: &str) -> Result<Passphrase> {
-    match std::env::var_os(variable) {
-        Some(value) => Ok(Passphrase::new(Zeroizing::new(value.into_encoded_bytes()))),
+    match crate::variables::value(variable) {
+        Some(value) => Ok(Passphrase::new(value)),
         None => Err(Error::Objection {
             code: "passphrase-refused",
             what: format!("the variable {variable} is not set"),

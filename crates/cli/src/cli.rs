@@ -115,7 +115,7 @@ macro_rules! commands {
 /// The command that was typed, where the first word is one: then the others are not even named to the parser, which would
 /// hand every one of them its own copy of the options that mean the same everywhere.
 fn typed() -> Option<String> {
-    let first = std::env::args().nth(1)?;
+    let first = std::env::args_os().nth(1)?.into_string().ok()?;
     (!first.starts_with('-') && !["help", "completions", "manual"].contains(&first.as_str())).then_some(first)
 }
 
@@ -220,6 +220,16 @@ pub(crate) struct NewSecretArgs {
     /// The same from an environment variable
     #[arg(long, value_name = "VAR", help_heading = "Secrets")]
     pub(crate) new_passphrase_env: Option<String>,
+}
+
+/// Protects what holds the key of an authority.
+#[derive(Args, Clone, Default)]
+pub(crate) struct AuthoritySecretArgs {
+    #[command(flatten)]
+    pub(crate) new: NewSecretArgs,
+    /// Accept a passphrase of fewer than 12 characters
+    #[arg(long = "accept", value_name = "CODE", value_parser = ["weak-passphrase"], help_heading = "Secrets")]
+    pub(crate) accept: Vec<String>,
 }
 
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]

@@ -1,6 +1,7 @@
 //! Exit codes, and the failures that lead to them.
 
-use serde_json::{Value, json};
+use crate::words::json;
+use serde_json::Value;
 use tamga_core::error::{Kind, Told};
 
 /// Done, or the answer is good.

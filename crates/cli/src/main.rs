@@ -1,23 +1,36 @@
 //! The command line: parse, run, exit.
 
 mod ask;
+mod bug;
 mod cli;
 mod commands;
 mod exit;
 mod run;
 mod session;
+mod variables;
 mod words;
 
 use clap::Parser;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    // The child that reads browser databases: never typed by a person, and before anything else is set up.
-    if std::env::args_os().nth(1).is_some_and(|a| a == tamga_host::nss::CHILD) {
-        return ExitCode::from(tamga_host::nss::answer());
+    bug::report_panics();
+    // Before the first secret, and for the child too. The tests' own tracer needs to read our memory, in builds for tests alone.
+    if !(cfg!(debug_assertions) && std::env::var_os("TAMGA_TESTS_TRACE").is_some()) {
+        tamga_host::platform::keep_memory_private();
     }
-    match cli::Cli::try_parse() {
+    // The child that reads browser databases: never typed by a person, and before anything else is set up.
+    let first = std::env::args_os().nth(1);
+    if first.as_ref().is_some_and(|a| a == tamga_host::nss::CHILD) {
+        return bug::guarded(|| ExitCode::from(tamga_host::nss::answer()));
+    }
+    // What `run` starts takes our place, and gets what we were given.
+    if first.is_none_or(|a| a != "run") {
+        tamga_host::platform::close_on_exec();
+    }
+    variables::take();
+    bug::guarded(|| match cli::Cli::try_parse() {
         Ok(cli) => run::run(cli),
         Err(e) => run::usage(&e),
-    }
+    })
 }

@@ -2,9 +2,9 @@
 
 use crate::cli::{Cli, Color, Format};
 use crate::exit::{self, Failure};
-use crate::words::human;
+use crate::words::{human, json};
 use crate::{commands, session::Session};
-use serde_json::{Value, json};
+use serde_json::Value;
 use std::process::ExitCode;
 use tamga_core::error::{Kind, Told};
 
@@ -51,12 +51,12 @@ fn print_json(command: &str, ok: bool, members: Value) {
     if let (Some(whole), Value::Object(members)) = (whole.as_object_mut(), members) {
         whole.extend(members);
     }
-    human::as_it_is(&format!("{whole}\n"));
+    human::as_it_is(&human::json_net(&format!("{whole}\n")));
 }
 
 /// What clap says of words that make no command; with `--format json` as an object too.
 pub(crate) fn usage(e: &clap::Error) -> ExitCode {
-    let args: Vec<String> = std::env::args().collect();
+    let args: Vec<String> = std::env::args_os().map(|a| a.to_string_lossy().into_owned()).collect();
     let wants_json =
         args.windows(2).any(|w| w[0] == "--format" && w[1] == "json") || args.iter().any(|a| a == "--format=json");
     if e.use_stderr() && wants_json {

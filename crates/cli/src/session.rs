@@ -4,6 +4,8 @@ use crate::cli::{Common, SecretArgs, StoreArgs};
 use crate::exit::Result;
 use crate::words::human;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, Weak};
 use tamga_core::authority::{self, KEY_FILE, REQUEST_FILE};
 use tamga_core::cert::Certificate;
 use tamga_core::error::Error;
@@ -12,17 +14,24 @@ use tamga_core::form::private_key::{self, Stored};
 use tamga_core::key::PrivateKey;
 use tamga_core::moment::Moment;
 use tamga_core::report::Authority;
+use tamga_core::secret::Passphrase;
 use tamga_core::step::Publication;
-use tamga_host::files::{self, Lock};
+use tamga_core::text::Shown;
+use tamga_host::fs::{self, Lock};
 use tamga_host::ledger::{Ledger, Record, Work};
 use tamga_host::places::Machine;
 use tamga_host::{entropy, places, raise, recover};
 
-/// One run.
+/// One run. A copy is of the same run: it shares the lock.
+#[derive(Clone)]
 pub(crate) struct Session {
     pub(crate) machine: Machine,
     pub(crate) now: Moment,
     pub(crate) common: Common,
+    /// The data directory's lock while anything of this run holds it: taken once, however many steps need it.
+    pub(crate) held: Arc<Mutex<Weak<Lock>>>,
+    /// True in a run of `apply`: the deployments under way are its own.
+    pub(crate) applying: Arc<AtomicBool>,
 }
 
 /// What is put in place, and what the ledger is to know of it.
@@ -49,7 +58,7 @@ impl Change<'_> {
             label: self.label.to_owned(),
             tag: self.sha256[..8].to_owned(),
             sha256: self.sha256.clone(),
-            folder: self.publication.folder.clone(),
+            folder: self.publication.folder.clone().into(),
             names: self.publication.documents.iter().map(|d| d.name.to_owned()).collect(),
             answers: self.answers,
         }
@@ -62,7 +71,8 @@ impl Session {
         if let Some(p) = &machine.person {
             human::aside(&common, &format!("acting for {}: their data folder and stores, with their rights", p.name));
         }
-        Ok(Session { machine, now: entropy::now(), common })
+        let (held, applying) = (Arc::default(), Arc::default());
+        Ok(Session { machine, now: entropy::now(), common, held, applying })
     }
 
     /// What must stand before a command that changes the machine's stores.
@@ -84,17 +94,41 @@ impl Session {
         self.machine.data().join("authorities").join(label)
     }
 
-    /// Locks the data folder, opens the ledger, and mends and says what interrupted work left.
-    pub(crate) fn open_for_change(&self) -> Result<(Lock, Ledger)> {
+    /// Locks the data directory, opens the ledger, and finishes or takes back, and says, what interrupted work left. Where this run
+    /// holds the lock already, it is the same one.
+    pub(crate) fn open_for_change(&self) -> Result<(Arc<Lock>, Ledger)> {
+        let held = self.held.lock().unwrap_or_else(|e| e.into_inner()).upgrade();
+        if let Some(lock) = held {
+            return Ok((lock, Ledger::open(self.machine.data())?));
+        }
         places::refuse_if_open(&self.machine)?;
-        let lock = files::lock(self.machine.data())?;
+        let lock = Arc::new(fs::lock(self.machine.data())?);
         let ledger = Ledger::open(self.machine.data())?;
         self.recover(&ledger)?;
+        *self.held.lock().unwrap_or_else(|e| e.into_inner()) = Arc::downgrade(&lock);
         Ok((lock, ledger))
     }
 
+    /// Takes the lock of `apply` for the whole run, and then that of changes.
+    pub(crate) fn open_for_apply(&self) -> Result<(Lock, Arc<Lock>)> {
+        places::refuse_if_open(&self.machine)?;
+        let apply = fs::lock_apply(self.machine.data())?;
+        self.applying.store(true, Ordering::Relaxed);
+        Ok((apply, self.open_for_change()?.0))
+    }
+
+    /// Does something for which the data directory must not stay locked: a program of the person's may call Tamga itself.
+    pub(crate) fn unlocked<T>(&self, work: impl FnOnce() -> T) -> Result<T> {
+        let held = self.held.lock().unwrap_or_else(|e| e.into_inner()).upgrade();
+        match held {
+            Some(lock) => Ok(lock.pause(work)?),
+            None => Ok(work()),
+        }
+    }
+
     fn recover(&self, ledger: &Ledger) -> Result<()> {
-        for line in recover::recover(ledger, self.now)? {
+        let another = !self.applying.load(Ordering::Relaxed) && fs::is_applying(self.machine.data());
+        for line in recover::recover(ledger, self.now, another)? {
             human::aside(&self.common, &line);
         }
         Ok(())
@@ -123,13 +157,13 @@ impl Session {
         let mut all = vec![(&work, &change.record)];
         all.extend(further.iter().map(|w| (*w, &Record::Nothing)));
         let ids = ledger.begin_all(&all, self.now)?;
-        if let Err(e) = files::publish(change.publication, &change.sha256[..8]) {
+        if let Err(e) = fs::publish(change.publication, &change.sha256[..8]) {
             // Taken back at once; if even that fails, the next run finds the journal's row.
             self.recover(ledger)?;
             return Err(e.into());
         }
         if change.answers {
-            files::remove(&change.publication.folder.join(REQUEST_FILE))?;
+            fs::remove(&change.publication.folder.join(REQUEST_FILE))?;
         }
         ledger.finish(ids[0], &work)?;
         Ok(ids[1..].to_vec())
@@ -142,10 +176,16 @@ impl Session {
         own(open(stored, &format!("the key of {}", a.label), secrets)?, &a.certificate, &a.label, &a.folder)
     }
 
+    /// The same, opened with this passphrase.
+    pub(crate) fn authority_key_with(&self, a: &Authority, passphrase: &Passphrase) -> Result<PrivateKey> {
+        authority::can_sign(a)?;
+        let stored = stored_key(&a.label, &a.folder.join(KEY_FILE))?;
+        own(stored.open(Some(passphrase))?, &a.certificate, &a.label, &a.folder)
+    }
+
     /// True if an authority's key is here and needs a passphrase.
     pub(crate) fn is_locked(a: &Authority) -> bool {
-        std::fs::read(a.folder.join(KEY_FILE))
-            .is_ok_and(|bytes| private_key::is_locked(&zeroize::Zeroizing::new(bytes)))
+        fs::read_regular(&a.folder.join(KEY_FILE)).is_ok_and(|bytes| private_key::is_locked(&bytes))
     }
 }
 
@@ -159,12 +199,12 @@ pub(crate) fn open(stored: Stored, of: &str, secrets: &SecretArgs) -> Result<Pri
 
 /// The key in a file, perhaps locked.
 pub(crate) fn stored_key(label: &str, path: &Path) -> Result<Stored> {
-    match std::fs::read(path) {
-        Ok(bytes) => Ok(private_key::read(&zeroize::Zeroizing::new(bytes), &path.display().to_string())?),
-        Err(e) if e.kind() == std::io::ErrorKind::NotFound => {
+    match fs::read_named(path) {
+        Ok(bytes) => Ok(private_key::read(&bytes, &path.shown())?),
+        Err(tamga_host::error::Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
             Err(Error::KeyMissing { label: label.to_owned(), path: path.to_owned() }.into())
         }
-        Err(e) => Err(tamga_host::error::Error::file("reading", path)(e).into()),
+        Err(e) => Err(e.into()),
     }
 }
 
@@ -193,8 +233,8 @@ pub(crate) fn key_of(
 pub(crate) fn certificates(files: &[PathBuf]) -> Result<Vec<Certificate>> {
     let mut out = Vec::new();
     for path in files {
-        let bytes = std::fs::read(path).map_err(tamga_host::error::Error::file("reading", path))?;
-        let what = path.display().to_string();
+        let bytes = fs::read_named(path)?;
+        let what = path.shown();
         let ders = pem::certificates(&bytes);
         if ders.is_empty() {
             return Err(Error::Malformed { what, why: "it holds no certificate".into() }.into());

@@ -4,6 +4,7 @@ use crate::cert::Certificate;
 use crate::error::{Error, Result};
 use crate::form::pem;
 use crate::moment::Moment;
+use crate::text::Shown;
 use zeroize::Zeroizing;
 
 /// A tar archive (POSIX ustar) with one folder. `key` is PEM, perhaps encrypted; the chain begins with the leaf, or is the root alone.
@@ -61,7 +62,7 @@ fn proved(bytes: &[u8], label: &str, files: &[(&str, u32, Zeroizing<Vec<u8>>)]) 
         let mut entry = entry.map_err(failed)?;
         let mut read = Zeroizing::new(Vec::new());
         entry.read_to_end(&mut read).map_err(failed)?;
-        let path = entry.path().map_err(failed)?.display().to_string();
+        let path = entry.path().map_err(failed)?.shown();
         let same = files.get(n).is_some_and(|(name, _, meant)| path == format!("{label}/{name}") && *read == **meant);
         if !same {
             return Err(Error::Crypto { doing: "reading an archive back" });

@@ -14,6 +14,7 @@ use crate::name::{Name, Remark};
 use crate::purpose::Purpose;
 use crate::report::{Authority, Issued, Life};
 use crate::signature;
+use crate::text::Shown;
 
 /// What is to be judged, and what is known around it.
 pub struct Question<'a> {
@@ -286,7 +287,7 @@ fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
 fn older_root(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict) -> Option<Finding> {
     let top = verdict.judgement.path.last()?;
     let other = view.anchors.iter().find(|a| subject::same(&a.subject, &top.issuer) && top.signed_by(a).is_err())?;
-    let place = view.sources.first().map(|p| p.display().to_string()).unwrap_or_default();
+    let place = view.sources.first().map(|p| p.shown()).unwrap_or_default();
     let label = our_authority(q, top).map(|a| a.label.clone()).unwrap_or_default();
     let mut f = Finding::new(Code::OlderRootTrusted, other.subject_words())
         .saying(format!(
@@ -379,7 +380,7 @@ fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
                     .saying(format!(
                         "the server still shows the certificate of {} from before it was renewed; the new one lies in {}",
                         i.label,
-                        right.folder.display()
+                        right.folder.shown()
                     ))
                     .mended_by("reload the server; if its files lie elsewhere, put the new ones there first"),
             );
@@ -393,7 +394,7 @@ fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
         out.push(
             Finding::new(Code::NotTheIssuedCertificate, name.to_string())
                 .saying(format!("the server shows {shown}; for {name} the certificate {} was issued", right.label))
-                .mended_by(format!("point the server to {} and reload it", right.folder.display())),
+                .mended_by(format!("point the server to {} and reload it", right.folder.shown())),
         );
     }
     out

@@ -1,5 +1,6 @@
 //! What can go wrong in the core: always what failed, why, and what to do.
 
+use crate::text::Shown;
 use std::path::PathBuf;
 
 /// How grave a failure is; each kind has one exit code (see the interface).
@@ -268,9 +269,9 @@ impl Told for Error {
             Error::ManyAuthorities { labels } => {
                 format!("any of these could sign: {}", labels.join(", "))
             }
-            Error::KeyMissing { path, .. } => format!("there is no file {}", path.display()),
+            Error::KeyMissing { path, .. } => format!("there is no file {}", path.shown()),
             Error::KeyMismatch { path, .. } => {
-                format!("the key in {} has another public half", path.display())
+                format!("the key in {} has another public half", path.shown())
             }
             Error::InList { inner, .. } | Error::InFile { inner, .. } => inner.why(),
             Error::NamesNeeded { .. } => "a certificate without a name is accepted by nobody".into(),

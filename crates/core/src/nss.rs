@@ -1,5 +1,6 @@
 //! What is asked of an NSS database, as data. The library that does it is loaded by the host.
 
+use crate::text::Shown;
 use crate::text::hex;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -141,7 +142,7 @@ impl NssAction {
 impl NssChange {
     /// One line for `--dry-run`.
     pub fn words(&self) -> String {
-        let folder = self.folder.display();
+        let folder = self.folder.shown();
         match &self.action {
             NssAction::Add { nickname, .. } => {
                 format!("add {nickname} as a root for servers to the database in {folder}")

@@ -4,6 +4,7 @@
 use crate::error::{Error, Result};
 use crate::ports::Look;
 use crate::step::{Invocation, Planned, Step};
+use crate::text::Shown;
 use std::path::{Path, PathBuf};
 
 /// A scheduler.
@@ -72,7 +73,7 @@ impl Kind {
 
 /// Everything that belongs to a schedule, ready to be read or put in place by hand.
 pub fn parts(kind: Kind, job: &Job, look: &dyn Look) -> Vec<Part> {
-    let (program, data) = (job.program.display().to_string(), job.data.display().to_string());
+    let (program, data) = (job.program.shown(), job.data.shown());
     match kind {
         Kind::Systemd => {
             // systemd.service(5): % begins a specifier, \ and " mean something within quotes.
@@ -130,7 +131,7 @@ fn units(job: &Job, look: &dyn Look) -> PathBuf {
 
 /// crontab(5): the rest of the line goes to a shell, and % means a new line there.
 fn line(job: &Job) -> String {
-    let q = |s: &Path| format!("'{}'", s.display().to_string().replace('\'', "'\\''").replace('%', "\\%"));
+    let q = |s: &Path| format!("'{}'", s.shown().replace('\'', "'\\''").replace('%', "\\%"));
     format!("{BEGIN}\n17 4 * * * {} renew --quiet --data-dir {}\n{END}\n", q(&job.program), q(&job.data))
 }
 
@@ -282,7 +283,7 @@ fn switched(kind: Kind, job: &Job, parts: &[Part], on: bool) -> Vec<Invocation> 
             }
         }
         Kind::Launchd => {
-            let file = parts.iter().find_map(|p| p.place.as_ref()).map(|p| p.display().to_string()).unwrap_or_default();
+            let file = parts.iter().find_map(|p| p.place.as_ref()).map(|p| p.shown()).unwrap_or_default();
             vec![Invocation::new("launchctl", [if on { "load" } else { "unload" }.to_owned(), "-w".to_owned(), file])]
         }
         Kind::Cron | Kind::WindowsTask => Vec::new(),

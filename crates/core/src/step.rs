@@ -2,6 +2,7 @@
 
 use crate::native::NativeChange;
 use crate::nss::NssChange;
+use crate::text::Shown;
 use std::path::PathBuf;
 use zeroize::Zeroizing;
 
@@ -98,12 +99,12 @@ impl Step {
     /// One line for `--dry-run` and the journal.
     pub fn words(&self) -> String {
         match self {
-            Step::Folder { path, mode } => format!("make the folder {} ({mode:04o})", path.display()),
-            Step::Write { path, mode, .. } => format!("write {} ({mode:04o})", path.display()),
-            Step::Remove { path } => format!("remove {}", path.display()),
+            Step::Folder { path, mode } => format!("make the folder {} ({mode:04o})", path.shown()),
+            Step::Write { path, mode, .. } => format!("write {} ({mode:04o})", path.shown()),
+            Step::Remove { path } => format!("remove {}", path.shown()),
             Step::Run(i) => {
                 let file = if i.file.is_some() { " FILE" } else { "" };
-                format!("run {} {}", i.program.display(), i.arguments.join(" ")).trim_end().to_owned() + file
+                format!("run {} {}", i.program.shown(), i.arguments.join(" ")).trim_end().to_owned() + file
             }
             Step::Database(c) => c.words(),
             Step::Native(c) => c.words(),

@@ -280,7 +280,7 @@ fn the_browsers_own_manager_counts_for_the_browser() {
     let (ours, theirs, hint) = (root("saltmarsh"), root("harbour"), root("between"));
     let mut m = browser();
     let file = PathBuf::from("/home/operator/.config/chromium/Default/ServerCertificate");
-    m.put(&file.display().to_string(), "database");
+    m.put(&file.to_string_lossy(), "database");
     let row = |r: &tamga_core::trust::Root, said: &[u8]| (file.clone(), r.certificate.der().to_vec(), said.to_vec());
     m.kept = vec![row(&ours, &[0x0a, 2, 8, 3]), row(&theirs, &[0x0a, 2, 8, 2]), row(&hint, &[0x0a, 2, 8, 1])];
     let seen = view::of(Client::Chromium, &m);
@@ -301,7 +301,7 @@ fn a_browser_in_a_box_of_its_own_has_a_place_of_its_own() {
     let mut m = browser();
     m.put("/home/operator/snap/chromium/current/.config/x", "there");
     m.put("/home/operator/.var/app/com.google.Chrome/config/x", "there");
-    let places: Vec<String> = Chromium.survey(&m, &[]).iter().map(|p| p.place.display().to_string()).collect();
+    let places: Vec<String> = Chromium.survey(&m, &[]).iter().map(|p| p.place.to_string_lossy().into_owned()).collect();
     let boxed =
         ["/home/operator/snap/chromium/current/.pki/nssdb", "/home/operator/.var/app/com.google.Chrome/.pki/nssdb"];
     assert_eq!(places, [NSSDB, boxed[0], boxed[1]]);

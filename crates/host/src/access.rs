@@ -32,6 +32,18 @@ pub fn way(file: &Path) -> Result<Vec<Stop>> {
     Ok(out)
 }
 
+/// True if every account of this machine can read a file: its mode lets others, and so does every directory on the way. Not where a
+/// mount keeps others out: a secret of a container is a file, or lies in a directory, that is mounted for it alone.
+pub fn is_open_to_all(file: &Path) -> bool {
+    const OTHERS_READ: u32 = 0o004;
+    const OTHERS_ENTER: u32 = 0o001;
+    let Ok(way) = way(file) else { return false };
+    let Some((last, folders)) = way.split_last() else { return false };
+    let open = |stop: &Stop| stop.mode & if stop.folder { OTHERS_ENTER } else { OTHERS_READ } != 0;
+    let regular = std::fs::metadata(file).is_ok_and(|m| m.is_file());
+    regular && open(last) && folders.iter().all(open) && !platform::is_mounted_alone(&last.path)
+}
+
 /// An account of this machine, by name or number.
 pub fn account(look: &dyn Look, typed: &str) -> Option<Account> {
     let text = |path: &str| String::from_utf8_lossy(&look.read(Path::new(path)).unwrap_or_default()).into_owned();

@@ -3,13 +3,14 @@
 //! Both are formats of other people: without Tamga, any program that reads age and tar opens it.
 
 use crate::error::{Error, Result};
-use crate::files;
+use crate::fs;
 use crate::ledger::{FILES, Ledger};
 use age::secrecy::SecretString;
 use std::io::{Read, Write};
 use std::path::{Component, Path, PathBuf};
 use tamga_core::moment::Moment;
 use tamga_core::secret::Passphrase;
+use tamga_core::text::Shown;
 
 /// What stands in a data folder and belongs into a backup, besides the ledger.
 const AUTHORITIES: &str = "authorities";
@@ -34,7 +35,7 @@ pub fn write(ledger: &Ledger, data: &Path, file: &Path, passphrase: &Passphrase)
         .map_err(Error::file("making a folder in", data))?;
     let copy = work.path().join(FILES[0]);
     ledger.copy_to(&copy)?;
-    let staged = files::Staged::new(file, 0o600)?;
+    let staged = fs::Staged::new(file, 0o600)?;
     let encryptor = age::Encryptor::with_user_passphrase(secret(passphrase)?);
     let sealed = encryptor.wrap_output(staged.file()).map_err(io("encrypting"))?;
     let mut tar = tar::Builder::new(sealed);
@@ -61,30 +62,34 @@ pub fn restore(file: &Path, data: &Path, passphrase: &Passphrase, now: Moment) -
     if std::fs::read_dir(data).is_ok_and(|mut d| d.any(|e| e.is_ok_and(|e| e.file_name() != "lock"))) {
         return Err(refused(
             WHAT,
-            format!("the data folder {} has something in it, and nothing is overwritten", data.display()),
+            format!("the data folder {} has something in it, and nothing is overwritten", data.shown()),
             "choose an empty one: --data-dir DIR; or leave the present one first: tamga leave",
         ));
     }
-    let name = data.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let staged = files::parent(data).join(format!(".{name}.restore-{}", std::process::id()));
-    if staged.exists() {
-        std::fs::remove_dir_all(&staged).map_err(Error::file("removing", &staged))?;
-    }
+    let mut name = std::ffi::OsString::from(".");
+    name.push(data.file_name().unwrap_or_default());
+    name.push(format!(".restore-{}", std::process::id()));
+    let staged = fs::parent(data).join(&name);
+    fs::remove_tree(&staged)?;
     let done = unpack(file, &staged, passphrase).and_then(|()| {
         let ledger = Ledger::open(&staged)?;
         // What was revoked after the backup was made is not in it.
-        ledger.may_be_behind(&format!("it was restored on {} from {}", now.date(), file.display()), None)?;
+        ledger.may_be_behind(&format!("it was restored on {} from {}", now.date(), file.shown()), None)?;
+        // What was under way on the other machine is none of this one's business, and names its files.
+        ledger.drop_journal()?;
         ledger.relocate(&staged, data)?;
-        ledger.note(now, "restored", "", &file.display().to_string())
+        ledger.note(now, "restored", "", &file.shown())
     });
     if let Err(e) = done {
-        let _ = std::fs::remove_dir_all(&staged);
+        let _ = fs::remove_tree(&staged);
         return Err(e);
     }
-    let _ = std::fs::remove_file(data.join("lock"));
-    let _ = std::fs::remove_dir(data);
-    std::fs::rename(&staged, data).map_err(Error::file("putting in place", data))?;
-    files::sync_folder(files::parent(data))?;
+    fs::remove(&data.join("lock"))?;
+    fs::remove_directory(data);
+    let above = fs::Dir::open(fs::parent(data), fs::Allowed::Owner)?;
+    let target = data.file_name().unwrap_or_default();
+    above.rename(&name, target).map_err(Error::file("putting in place", data))?;
+    above.sync().map_err(Error::file("making durable", data))?;
     Ledger::open(data)
 }
 
@@ -92,7 +97,7 @@ fn unpack(file: &Path, into: &Path, passphrase: &Passphrase) -> Result<()> {
     const WHAT: &str = "the backup cannot be opened";
     const REMEDY: &str = "give the file that tamga authority backup wrote";
     let io = |doing: &'static str| Error::file(doing, file);
-    let input = std::fs::File::open(file).map_err(io("reading"))?;
+    let input = crate::platform::open_regular(file).map(|(f, _)| f).map_err(io("reading"))?;
     let decryptor = age::Decryptor::new(std::io::BufReader::new(input))
         .map_err(|e| refused(WHAT, format!("it is no age file: {e}"), REMEDY))?;
     if !decryptor.is_scrypt() {
@@ -105,7 +110,7 @@ fn unpack(file: &Path, into: &Path, passphrase: &Passphrase) -> Result<()> {
         }
         other => refused(WHAT, other.to_string(), REMEDY),
     })?;
-    files::folder(into, 0o700)?;
+    fs::make_directory(into, 0o700)?;
     let mut archive = tar::Archive::new(opened);
     let entries = archive.entries().map_err(|e| refused(WHAT, format!("it holds no archive: {e}"), REMEDY))?;
     let mut seen = false;
@@ -114,23 +119,23 @@ fn unpack(file: &Path, into: &Path, passphrase: &Passphrase) -> Result<()> {
         let path = entry.path().map(|p| p.into_owned()).unwrap_or_default();
         let kind = entry.header().entry_type();
         let Some(place) = inside(&path) else {
-            return Err(refused(WHAT, format!("{} has no place in a data folder", path.display()), REMEDY));
+            return Err(refused(WHAT, format!("{} has no place in a data folder", path.shown()), REMEDY));
         };
         let place = into.join(place);
         if kind.is_dir() {
-            files::folder(&place, 0o700)?;
+            fs::make_directory(&place, 0o700)?;
         } else if kind.is_file() {
             seen |= path == Path::new(FILES[0]);
-            files::folder(files::parent(&place), 0o700)?;
+            fs::make_directory(fs::parent(&place), 0o700)?;
             let mut bytes = zeroize::Zeroizing::new(Vec::new());
             entry
                 .read_to_end(&mut bytes)
                 .map_err(|e| refused(WHAT, format!("it is cut short or changed: {e}"), REMEDY))?;
             let public =
                 place.extension().is_some_and(|e| e == "pem") && !place.ends_with(tamga_core::authority::KEY_FILE);
-            files::write_whole(&place, &bytes, if public { 0o644 } else { 0o600 })?;
+            fs::write_whole(&place, &bytes, if public { 0o644 } else { 0o600 })?;
         } else {
-            return Err(refused(WHAT, format!("{} is neither file nor folder", path.display()), REMEDY));
+            return Err(refused(WHAT, format!("{} is neither file nor folder", path.shown()), REMEDY));
         }
     }
     if !seen {

@@ -2,12 +2,13 @@
 
 use std::path::{Path, PathBuf};
 use tamga_core::error::{Kind, Told};
+use tamga_core::text::Shown;
 
 /// A failure of the surroundings, with its context.
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
     /// A file or folder could not be used.
-    #[error("{doing} {} failed", path.display())]
+    #[error("{doing} {} failed", path.shown())]
     File {
         /// The operation: "writing", "reading".
         doing: &'static str,
@@ -17,7 +18,7 @@ pub enum Error {
         source: std::io::Error,
     },
     /// A file of the machine that only root may change.
-    #[error("{} was not changed", path.display())]
+    #[error("{} was not changed", path.shown())]
     NeedsRights {
         /// The file.
         path: PathBuf,
@@ -33,15 +34,23 @@ pub enum Error {
         detail: String,
     },
     /// A link in an image leads out of it.
-    #[error("{} would be changed outside of the image", path.display())]
+    #[error("{} would be changed outside of the image", path.shown())]
     OutOfImage {
         /// The path in the image.
         path: PathBuf,
         /// Where it leads.
         leads: PathBuf,
     },
-    /// A folder that root must not rely on.
-    #[error("{} is not used with root's rights", path.display())]
+    /// An account could not be looked up.
+    #[error("the account {typed} cannot be looked up")]
+    Account {
+        /// Its name or number.
+        typed: String,
+        /// Why not.
+        why: String,
+    },
+    /// A file or directory that another account could replace.
+    #[error("{} is not used: another account could replace it", path.shown())]
     OpenToOthers {
         /// The folder or file.
         path: PathBuf,
@@ -49,13 +58,13 @@ pub enum Error {
         who: String,
     },
     /// A file is in the way.
-    #[error("{} is in the way", path.display())]
+    #[error("{} is in the way", path.shown())]
     InTheWay {
         /// The file.
         path: PathBuf,
     },
     /// A file system that does not keep a key to its owner.
-    #[error("the private key cannot be kept to yourself in {}", path.display())]
+    #[error("the private key cannot be kept to yourself in {}", path.shown())]
     ModeLost {
         /// The file.
         path: PathBuf,
@@ -63,7 +72,7 @@ pub enum Error {
         mode: u32,
     },
     /// The ledger could not be used.
-    #[error("the ledger {} cannot be used", path.display())]
+    #[error("the ledger {} cannot be used", path.shown())]
     Ledger {
         /// The file.
         path: PathBuf,
@@ -71,7 +80,7 @@ pub enum Error {
         source: rusqlite::Error,
     },
     /// The ledger's file is damaged.
-    #[error("the ledger {} is damaged", path.display())]
+    #[error("the ledger {} is damaged", path.shown())]
     LedgerDamaged {
         /// The file.
         path: PathBuf,
@@ -89,13 +98,13 @@ pub enum Error {
         remedy: String,
     },
     /// The ledger was written by a newer Tamga.
-    #[error("the ledger {} is of a newer Tamga", path.display())]
+    #[error("the ledger {} is of a newer Tamga", path.shown())]
     LedgerNewer {
         /// The file.
         path: PathBuf,
     },
     /// Another process works on the data folder.
-    #[error("another tamga is at work on {}", path.display())]
+    #[error("another tamga is at work on {}", path.shown())]
     Locked {
         /// The data folder.
         path: PathBuf,
@@ -109,7 +118,7 @@ pub enum Error {
         said: String,
     },
     /// An NSS database could not be changed.
-    #[error("the database in {} could not be changed", folder.display())]
+    #[error("the database in {} could not be changed", folder.shown())]
     Nss {
         /// The folder.
         folder: PathBuf,
@@ -171,6 +180,7 @@ impl Told for Error {
             Error::Unreached { .. } => "unreached",
             Error::OutOfImage { .. } => "out-of-image",
             Error::OpenToOthers { .. } => "open-to-others",
+            Error::Account { .. } => "account-unknown",
             Error::InTheWay { .. } => "file-in-the-way",
             Error::ModeLost { .. } => "mode-lost",
             Error::Ledger { .. } => "ledger-failed",
@@ -196,8 +206,9 @@ impl Told for Error {
             Error::File { source, .. } | Error::Port { source, .. } => io_words(source),
             Error::NeedsRights { .. } => "it belongs to the machine, and only root may change it".into(),
             Error::Unreached { detail, .. } => detail.clone(),
-            Error::OutOfImage { leads, .. } => format!("a link in it leads to {}, on this machine", leads.display()),
-            Error::OpenToOthers { who, .. } => format!("{who} may change it, and so what root would do"),
+            Error::OutOfImage { leads, .. } => format!("a link in it leads to {}, on this machine", leads.shown()),
+            Error::OpenToOthers { who, .. } => format!("{who} may change it, and so what Tamga would do there"),
+            Error::Account { why, .. } => why.clone(),
             Error::InTheWay { .. } => {
                 "it was not made by Tamga for this certificate, and nothing is overwritten unasked".into()
             }
@@ -228,7 +239,11 @@ impl Told for Error {
             Error::Unreached { .. } => "see that the other machine still hands it out, at this address and port".into(),
             Error::OutOfImage { .. } => "take the link out of the image, then run the same command again".into(),
             Error::OpenToOthers { path, .. } => {
-                format!("chown root {0} && chmod go-w {0}; or call Tamga as the owner, without sudo", path.display())
+                format!("chown root {0} && chmod go-w {0}; or call Tamga as the owner, without sudo", path.shown())
+            }
+            Error::Account { .. } => {
+                "check the account with: getent passwd; or call Tamga as root itself, from a root shell without sudo"
+                    .into()
             }
             Error::InTheWay { .. } => "move it away, or choose another folder: --into DIR".into(),
             Error::ModeLost { .. } => "encrypt it (--encrypt-key), or choose a folder on another file system".into(),

@@ -1,7 +1,9 @@
 //! Every path on this machine, under one overridable root; and whose person we act for.
 
 use crate::error::{Error, Result};
-use crate::platform;
+use crate::fs::{self, Allowed, Dir};
+use crate::platform::{self, Effective};
+use crate::rights::Acting;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock};
@@ -17,7 +19,10 @@ pub const ROOT_VARIABLE: &str = "TAMGA_ROOT";
 /// The data folder.
 pub const DATA_VARIABLE: &str = "TAMGA_DATA_DIR";
 
-/// The person who called sudo, doas or pkexec.
+/// Where the programs of the system lie: what runs as root is looked for here, never where a user's `PATH` leads.
+const SYSTEM_DIRECTORIES: [&str; 5] = ["/usr/sbin", "/usr/bin", "/sbin", "/bin", "/run/current-system/sw/bin"];
+
+/// The user who called sudo, doas or pkexec.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Person {
     /// Account name.
@@ -28,6 +33,8 @@ pub struct Person {
     pub gid: u32,
     /// Home folder.
     pub home: PathBuf,
+    /// What the user's own processes act with.
+    pub rights: Effective,
 }
 
 /// This machine as we may see and change it.
@@ -40,6 +47,8 @@ pub struct Machine {
     password: Arc<Mutex<Option<Passphrase>>>,
     raiser: Arc<OnceLock<PathBuf>>,
     image: bool,
+    /// What `root` is when this is no image.
+    own_root: Option<PathBuf>,
     /// Set if we were called through sudo, doas or pkexec and act for somebody else.
     pub person: Option<Person>,
 }
@@ -54,12 +63,15 @@ impl Machine {
         let mut environment: BTreeMap<String, String> =
             std::env::vars_os().filter_map(|(k, v)| Some((k.into_string().ok()?, v.into_string().ok()?))).collect();
         environment.retain(|_, v| !v.is_empty());
-        let root = environment.get(ROOT_VARIABLE).map(PathBuf::from);
-        let named = data_dir.or_else(|| environment.get(DATA_VARIABLE).map(PathBuf::from));
-        let person = if platform::is_root() { caller(&environment, root.as_deref()) } else { None };
+        let root = std::env::var_os(ROOT_VARIABLE).filter(|r| !r.is_empty()).map(PathBuf::from);
+        let variable = std::env::var_os(DATA_VARIABLE).filter(|d| !d.is_empty());
+        let named = data_dir.or_else(|| variable.map(PathBuf::from));
+        let person = if platform::is_root() { caller(&environment)? } else { None };
         let home = match &person {
             Some(p) => p.home.clone(),
-            None => environment.get(platform::HOME).map(PathBuf::from).ok_or(Error::NoHome)?,
+            None => {
+                std::env::var_os(platform::HOME).filter(|h| !h.is_empty()).map(PathBuf::from).ok_or(Error::NoHome)?
+            }
         };
         if person.is_some() {
             // The environment is root's, not the person's.
@@ -70,10 +82,11 @@ impl Machine {
             named.unwrap_or_else(|| platform::data_home(&home, &|name| environment.get(name).cloned()).join("tamga"));
         let data = std::path::absolute(&data).unwrap_or(data);
         let (password, raiser) = (Arc::default(), Arc::default());
-        let machine = Machine { root, home, data, environment, password, raiser, image: false, person };
+        let own_root = root.clone();
+        let machine = Machine { root, home, data, environment, password, raiser, image: false, own_root, person };
         // A data folder that was named is used with the rights that were given for it.
         if let Some(p) = machine.person.as_ref().filter(|_| own_data) {
-            platform::become_person(p.uid, p.gid).map_err(Error::file("acting for the owner of", &p.home))?;
+            platform::become_user(&p.rights).map_err(Error::file("acting for the owner of", &p.home))?;
         }
         Ok(machine)
     }
@@ -117,7 +130,7 @@ impl Machine {
     pub fn sysroot_arguments(&self, program: &str) -> Vec<String> {
         match &self.root {
             Some(root) if program == tamga_core::trust::system::COMMAND => {
-                vec!["--sysroot".to_owned(), root.display().to_string()]
+                vec!["--sysroot".to_owned(), root.to_string_lossy().into_owned()]
             }
             _ => Vec::new(),
         }
@@ -130,7 +143,7 @@ impl Machine {
 
     /// The program through which a step on this path goes; None where our own rights suffice.
     pub fn raiser_for(&self, path: &Path) -> Option<&Path> {
-        self.raiser.get().map(PathBuf::as_path).filter(|_| is_machine_path(path) && !path.starts_with(&self.home))
+        self.raiser.get().map(PathBuf::as_path).filter(|_| self.is_machine(path))
     }
 
     /// The program through which a system's command runs; None where our own rights suffice.
@@ -156,7 +169,7 @@ impl Machine {
     /// A path as programs name it → where it really lies.
     pub fn real(&self, path: &Path) -> PathBuf {
         match &self.root {
-            Some(root) if is_machine_path(path) && !path.starts_with(root) => {
+            Some(root) if self.is_machine(path) && !path.starts_with(root) => {
                 root.join(path.strip_prefix("/").unwrap_or(path))
             }
             _ if platform::is_foreign(path) => {
@@ -166,58 +179,94 @@ impl Machine {
         }
     }
 
-    /// Does something at a path with the rights that belong there, where we act for somebody else: root's for the
-    /// machine's own paths, the person's for their home.
-    pub fn with_rights_for<T>(&self, path: &Path, work: impl FnOnce() -> T) -> T {
-        let Some(p) = &self.person else { return work() };
-        let wanted = if is_machine_path(path) {
-            (0, 0)
-        } else if path.starts_with(&p.home) {
-            (p.uid, p.gid)
-        } else {
-            return work();
+    /// Does something at a path with the rights that belong there, where we act for somebody else: root's for the machine's own
+    /// paths, the user's for their home. A home below `/var` or `/opt` is a home first.
+    ///
+    /// Errors: the work's own, or the rights could not be had.
+    pub fn with_rights_for<T>(&self, path: &Path, work: impl FnOnce() -> Result<T>) -> Result<T> {
+        let _acting = match self.rights_at(path) {
+            Some(rights) => Some(Acting::with(&rights, path)?),
+            None => None,
         };
-        let before = platform::effective();
-        platform::set_effective(wanted);
-        let out = work();
-        platform::set_effective(before);
-        out
+        work()
     }
+
+    fn rights_at(&self, path: &Path) -> Option<Effective> {
+        let p = self.person.as_ref()?;
+        if self.is_home(path) { Some(p.rights.clone()) } else { is_machine_path(path).then(Effective::root) }
+    }
+
+    /// True for a path in the home of whom we act for.
+    fn is_home(&self, path: &Path) -> bool {
+        // `/` is the home of accounts that have none.
+        self.home.components().count() > 1 && path.starts_with(&self.home)
+    }
+
+    /// True for a path of the machine itself.
+    fn is_machine(&self, path: &Path) -> bool {
+        is_machine_path(path) && !self.is_home(path)
+    }
+
+    /// A program of the system, for what runs as root: looked for in fixed directories only, never where a `PATH` leads.
+    pub fn system_program(&self, name: &str) -> Option<PathBuf> {
+        let typed = Path::new(name);
+        if typed.is_absolute() {
+            return Some(self.real(typed)).filter(|p| platform::may_run(p));
+        }
+        if let Some(image) = self.root.as_ref().filter(|_| self.image) {
+            let inside = SYSTEM_DIRECTORIES.iter().find_map(|d| platform::program_in(&under(image, d), name));
+            // Debian's command of this machine works on an image without running anything of it.
+            let ours = [tamga_core::trust::system::COMMAND, "chroot"].contains(&name);
+            if !ours || inside.is_none() && name != "chroot" {
+                return inside;
+            }
+        }
+        // Under another root, its own programs come first, if nobody else could have put them there.
+        let safe = |d: &PathBuf| Dir::open_checked(d, Allowed::Ours).is_ok();
+        let own = self.own_root.iter().flat_map(|root| SYSTEM_DIRECTORIES.iter().map(move |d| under(root, d)));
+        own.filter(safe)
+            .chain(SYSTEM_DIRECTORIES.map(PathBuf::from))
+            .find_map(|directory| platform::program_in(&directory, name))
+    }
+}
+
+fn under(root: &Path, path: &str) -> PathBuf {
+    root.join(path.trim_start_matches('/'))
 }
 
 fn is_machine_path(path: &Path) -> bool {
     ["/Library", "/System", "/etc", "/opt", "/proc/sys", "/snap", "/usr", "/var"].iter().any(|p| path.starts_with(p))
 }
 
-fn caller(environment: &BTreeMap<String, String>, root: Option<&Path>) -> Option<Person> {
-    let id = environment.get("SUDO_UID").or_else(|| environment.get("PKEXEC_UID"));
-    let name = environment.get("DOAS_USER");
-    id.or(name)?;
-    let accounts = std::fs::read_to_string(root.unwrap_or(Path::new("/")).join("etc/passwd")).ok()?;
-    let by = |field: usize, wanted: &str| {
-        accounts.lines().find_map(|line| {
-            let f: Vec<&str> = line.split(':').collect();
-            (f.len() >= 7 && f[field] == wanted).then(|| {
-                Some(Person {
-                    name: f[0].to_owned(),
-                    uid: f[2].parse().ok()?,
-                    gid: f[3].parse().ok()?,
-                    home: PathBuf::from(f[5]),
-                })
-            })?
-        })
-    };
-    let person = match (id, name) {
-        (Some(uid), _) => by(2, uid),
-        (None, Some(name)) => by(0, name),
-        _ => None,
-    };
-    person.filter(|p| p.uid != 0)
+/// The user who called sudo, doas or pkexec; None if root itself did.
+///
+/// Errors: that user cannot be looked up. Going on as root is not what was asked for.
+#[cfg(unix)]
+fn caller(environment: &BTreeMap<String, String>) -> Result<Option<Person>> {
+    let names = ["SUDO_UID", "PKEXEC_UID", "DOAS_USER"];
+    let Some((variable, typed)) = names.iter().find_map(|n| Some((*n, environment.get(*n)?))) else { return Ok(None) };
+    let unknown = |why: String| Error::Account { typed: format!("{typed} ({variable})"), why };
+    if variable != "DOAS_USER" && typed.parse::<u32>().is_err() {
+        return Err(unknown("it is not a user id".into()));
+    }
+    let known = platform::users::find(typed)?.ok_or_else(|| unknown("this system has no such account".into()))?;
+    if known.uid == 0 {
+        return Ok(None);
+    }
+    let groups = platform::users::groups(&known);
+    platform::users::remember_invoking(known.uid);
+    let rights = Effective { uid: known.uid, gid: known.gid, groups };
+    Ok(Some(Person { name: known.name, uid: known.uid, gid: known.gid, home: known.home, rights }))
+}
+
+#[cfg(windows)]
+fn caller(_: &BTreeMap<String, String>) -> Result<Option<Person>> {
+    Ok(None)
 }
 
 impl Look for Machine {
     fn read(&self, path: &Path) -> Option<Vec<u8>> {
-        std::fs::read(self.real(path)).ok()
+        fs::read_regular(&self.real(path)).ok().map(|bytes| bytes.to_vec())
     }
 
     fn list(&self, folder: &Path) -> Vec<String> {
@@ -276,6 +325,11 @@ impl Look for Machine {
                 return inside;
             }
         }
+        // As root for somebody else, nothing is started that only that user's path leads to.
+        if self.person.is_some() && platform::is_root() {
+            let directories = ["/usr/local/sbin", "/usr/local/bin"].iter().chain(&SYSTEM_DIRECTORIES);
+            return directories.map(Path::new).find_map(|d| platform::program_in(d, name));
+        }
         let path = self.environment.get("PATH").cloned().unwrap_or_default();
         // The commands of the system's store lie where a person's PATH often does not reach.
         std::env::split_paths(&path)
@@ -322,29 +376,33 @@ impl Look for Machine {
 /// The rows of a browser's own table. As a file that nobody changes: a browser that runs holds the real lock, and is not disturbed.
 fn rows(file: &Path) -> rusqlite::Result<Vec<(Vec<u8>, Vec<u8>)>> {
     use rusqlite::OpenFlags;
-    let name = file.display().to_string().replace('%', "%25").replace('?', "%3f").replace('#', "%23");
+    let plain = |b: u8| b.is_ascii_alphanumeric() || b"/._-:\\".contains(&b);
+    let name: String = file
+        .as_os_str()
+        .as_encoded_bytes()
+        .iter()
+        .map(|b| if plain(*b) { char::from(*b).to_string() } else { format!("%{b:02x}") })
+        .collect();
     let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI;
     let db = rusqlite::Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)?;
     let mut query = db.prepare("SELECT der_cert, trust_settings FROM certificates")?;
     query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
-/// Refuses a data folder that others could change, where we act with root's rights on what stands in it.
+/// As root, refuses a data directory that another account could change or replace, where it decides what we do.
 pub fn refuse_if_open(machine: &Machine) -> Result<()> {
-    if cfg!(unix) && platform::is_root() { trusted_by_root(machine, machine.data()) } else { Ok(()) }
+    if cfg!(unix) && platform::is_root() { refuse_if_replaceable(machine.data()) } else { Ok(()) }
 }
 
-/// Refuses a file or folder that somebody else than root, or the person who called through sudo, could change.
-pub fn trusted_by_root(machine: &Machine, path: &Path) -> Result<()> {
-    let Ok(meta) = std::fs::metadata(path) else { return Ok(()) };
-    let (owner, mode) = (platform::owner(&meta).0, platform::mode(&meta));
-    let refused = |who: String| Err(Error::OpenToOthers { path: path.to_owned(), who });
-    if owner != 0 && machine.person.as_ref().is_none_or(|p| p.uid != owner) {
-        return refused(crate::access::owner_name(machine, owner));
+/// Refuses a directory that another account than root, ours and the invoking user could change or replace; one that is still to be
+/// made, if its nearest existing parent is such.
+pub fn refuse_if_replaceable(path: &Path) -> Result<()> {
+    let whole = std::path::absolute(path).map_err(Error::file("finding", path))?;
+    for directory in whole.ancestors() {
+        match Dir::open_checked(directory, Allowed::Ours) {
+            Err(Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {}
+            other => return other.map(drop),
+        }
     }
-    match mode {
-        m if m & 0o002 != 0 => refused("everybody".into()),
-        m if m & 0o020 != 0 => refused("its whole group".into()),
-        _ => Ok(()),
-    }
+    Ok(())
 }

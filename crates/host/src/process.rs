@@ -19,27 +19,41 @@ pub struct Ended {
     pub errors: String,
 }
 
-/// Runs a step's program on this machine; with root's rights where they were given up for the person's.
+/// The `PATH` of what runs as root, whatever the user's shell has.
+const SYSTEM_PATH: &str = "/usr/sbin:/usr/bin:/sbin:/bin:/run/current-system/sw/bin";
+
+/// A command for a program that runs as root: nothing of the user's environment reaches it.
+pub(crate) fn clean(program: impl AsRef<std::ffi::OsStr>) -> Command {
+    let mut command = Command::new(program);
+    command.env_clear().env("PATH", SYSTEM_PATH).env("LC_ALL", "C.UTF-8").env("HOME", "/root").current_dir("/");
+    command
+}
+
+/// Runs a step's program on this machine; as root where root privileges were given up for the user's.
+///
+/// What changes the machine's own stores is looked for in the system's directories only, and gets a clean environment.
 pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
     let name = invocation.program.to_string_lossy().into_owned();
     let failed = |said: String| Error::Program { program: name.clone(), said };
-    let program = machine.program(&name).ok_or_else(|| failed("it is not installed".into()))?;
+    let raised = invocation.raised && cfg!(unix);
+    let find = |name: &str| if raised { machine.system_program(name) } else { machine.program(name) };
+    let program = find(&name).ok_or_else(|| failed("it is not installed".into()))?;
+    let start = |program: &std::path::Path| if raised { clean(program) } else { Command::new(program) };
     let mut command = match machine.inside(&program) {
         // An image's own command runs with the image as its root.
         Some((root, within)) => {
-            let chroot = machine.program("chroot").ok_or_else(|| failed("chroot is not installed".into()))?;
-            let mut command = Command::new(chroot);
+            let chroot = find("chroot").ok_or_else(|| failed("chroot is not installed".into()))?;
+            let mut command = start(&chroot);
             command.arg(root).arg(within);
             command
         }
-        None => Command::new(program),
+        None => start(&program),
     };
-    // A system's command with a system's path, whatever the person's shell has.
-    command.args(&invocation.arguments).env("PATH", "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin");
+    command.args(&invocation.arguments);
     command.args(machine.sysroot_arguments(&name));
     match &machine.person {
         Some(_) if invocation.raised => platform::with_root(&mut command),
-        Some(p) => platform::as_person(&mut command, p.uid, p.gid),
+        Some(p) => platform::as_user(&mut command, &p.rights),
         None => {}
     }
     let file = match &invocation.file {
@@ -50,7 +64,7 @@ pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
     match &file {
         Some(f) if String::from_utf8_lossy(&input).contains(FILE) => {
             let text = zeroize::Zeroizing::new(String::from_utf8_lossy(&input).into_owned());
-            input = zeroize::Zeroizing::new(text.replace(FILE, &f.path().display().to_string()).into_bytes());
+            input = zeroize::Zeroizing::new(text.replace(FILE, &f.path().to_string_lossy()).into_bytes());
         }
         Some(f) => {
             command.arg(f.path());
@@ -107,7 +121,7 @@ pub fn ask(
         Err(e) => return Some(Err(e.to_string())),
     };
     Some(match (ended.code, file) {
-        (Some(0), Some(file)) => std::fs::read(file).map_err(|e| e.to_string()),
+        (Some(0), Some(file)) => crate::fs::read_regular(&file).map(|b| b.to_vec()).map_err(|e| e.to_string()),
         (Some(0), None) => Ok(ended.output),
         _ => Err(last_line(&ended.errors)),
     })
@@ -122,34 +136,135 @@ fn last_line(text: &str) -> String {
 }
 
 /// Runs a program to its end or its limit.
-pub fn run(mut command: Command, input: &[u8], limit: Duration) -> std::io::Result<Ended> {
-    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
-    let mut child = command.spawn()?;
-    let (stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
-    let (code, output, errors) = std::thread::scope(|scope| {
-        scope.spawn(move || {
-            // A program that does not read its input is no failure of ours.
-            let _ = stdin.map(|mut s| s.write_all(input));
-        });
-        let output = scope.spawn(move || drain(stdout));
-        let errors = scope.spawn(move || drain(stderr));
-        let code = wait(&mut child, limit);
-        (code, output.join().unwrap_or_default(), errors.join().unwrap_or_default())
-    });
-    Ok(Ended { code: code?, output, errors: String::from_utf8_lossy(&errors).into_owned() })
+pub fn run(command: Command, input: &[u8], limit: Duration) -> std::io::Result<Ended> {
+    run_in(command, input, limit, false)
 }
 
-fn drain(from: Option<impl Read>) -> Vec<u8> {
-    let mut out = Vec::new();
-    if let Some(from) = from {
-        // Nobody whom we ask has more to say than this.
-        let _ = from.take(64 << 20).read_to_end(&mut out);
+/// The same in a process group of its own: at the limit, what it has started ends too. Not for programs that ask at the terminal.
+pub fn run_grouped(command: Command, input: &[u8], limit: Duration) -> std::io::Result<Ended> {
+    run_in(command, input, limit, true)
+}
+
+/// After a program has ended, another that it has started may still hold its output open: this long we listen on.
+const AFTERWARDS: Duration = Duration::from_millis(300);
+
+fn run_in(mut command: Command, input: &[u8], limit: Duration, group: bool) -> std::io::Result<Ended> {
+    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    if group {
+        platform::own_group(&mut command);
     }
-    out
+    let mut child = command.spawn()?;
+    let (stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
+    let input = zeroize::Zeroizing::new(input.to_vec());
+    // Not joined: each ends with its pipe, and that may be later than the program.
+    std::thread::spawn(move || {
+        // A program that does not read its input is no failure of ours.
+        let _ = stdin.map(|mut s| s.write_all(&input));
+    });
+    let output = Drain::start(stdout);
+    let errors = Drain::start(stderr);
+    let code = wait_in(&mut child, limit, group)?;
+    let end = Instant::now() + if code.is_some() { AFTERWARDS } else { Duration::ZERO };
+    let (output, errors) = (output.finish(end), errors.finish(end));
+    Ok(Ended { code, output, errors: String::from_utf8_lossy(&errors).into_owned() })
+}
+
+/// Runs a program that sends back what it is sent: only if every byte came back as it was, it reads `go` and goes on.
+///
+/// Errors: it does not start, or what came back is something else.
+pub fn sent_back(mut command: Command, parts: &[&[u8]], go: &[u8], limit: Duration) -> std::io::Result<Ended> {
+    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+    let begun = Instant::now();
+    let mut child = command.spawn()?;
+    let (stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
+    let sent = zeroize::Zeroizing::new(parts.concat());
+    let errors = Drain::start(stderr);
+    let (tell, came) = std::sync::mpsc::channel();
+    let total = sent.len();
+    std::thread::spawn(move || {
+        let mut back = zeroize::Zeroizing::new(vec![0; total]);
+        let read = stdout.ok_or_else(|| std::io::Error::from(std::io::ErrorKind::BrokenPipe));
+        let read = read.and_then(|mut s| s.read_exact(&mut back).map(|()| s));
+        let _ = tell.send(read.map(|s| (s, back)));
+    });
+    let (ready, input) = std::sync::mpsc::channel();
+    let bytes = sent.clone();
+    std::thread::spawn(move || {
+        // The pipe stays open until we know what to say next.
+        let _ = stdin.map(|mut s| s.write_all(&bytes).and_then(|()| s.flush()).map(|()| ready.send(s)));
+    });
+    let left = || limit.saturating_sub(begun.elapsed());
+    let mut wrong = Some(std::io::Error::other("it ended before everything had come back"));
+    // A program that ends early closes its output: what it said on the way is the answer then.
+    if let Ok(Ok((stdout, back))) = came.recv_timeout(left()) {
+        if *back == *sent {
+            wrong = None;
+            if let Ok(mut stdin) = input.recv_timeout(left()) {
+                let _ = stdin.write_all(go);
+            }
+        } else {
+            wrong = Some(std::io::Error::other("what came back is not what was sent"));
+        }
+        drop(input);
+        std::thread::spawn(move || std::io::copy(&mut { stdout }, &mut std::io::sink()));
+    } else {
+        drop(input);
+    }
+    let code = wait_in(&mut child, left().max(Duration::from_secs(1)), false)?;
+    let errors = errors.finish(Instant::now() + AFTERWARDS);
+    match wrong {
+        // What it says itself is more than that it ended.
+        Some(e) if code == Some(0) || code.is_none() => Err(e),
+        _ => Ok(Ended { code, output: Vec::new(), errors: String::from_utf8_lossy(&errors).into_owned() }),
+    }
+}
+
+/// Cap on a program's output, in bytes: no helper program prints more.
+const OUTPUT_LIMIT: usize = 64 << 20;
+
+/// What a thread reads from a pipe; whoever asks does not have to wait for the pipe's end.
+struct Drain {
+    read: std::sync::Arc<std::sync::Mutex<Vec<u8>>>,
+    ended: std::sync::mpsc::Receiver<()>,
+}
+
+impl Drain {
+    fn start(from: Option<impl Read + Send + 'static>) -> Drain {
+        let read = std::sync::Arc::new(std::sync::Mutex::new(Vec::new()));
+        let (tell, ended) = std::sync::mpsc::channel();
+        let into = read.clone();
+        std::thread::spawn(move || {
+            let Some(mut from) = from else {
+                {
+                    let _ = tell.send(());
+                    return;
+                }
+            };
+            let mut block = [0; 16 << 10];
+            while let Ok(n) = from.read(&mut block)
+                && n > 0
+            {
+                let mut all = into.lock().unwrap_or_else(|e| e.into_inner());
+                let room = OUTPUT_LIMIT.saturating_sub(all.len()).min(n);
+                all.extend_from_slice(&block[..room]);
+            }
+            let _ = tell.send(());
+        });
+        Drain { read, ended }
+    }
+
+    fn finish(self, by: Instant) -> Vec<u8> {
+        let _ = self.ended.recv_timeout(by.saturating_duration_since(Instant::now()));
+        std::mem::take(&mut *self.read.lock().unwrap_or_else(|e| e.into_inner()))
+    }
 }
 
 /// Waits for a child; kills it at the limit (then None).
 pub fn wait(child: &mut Child, limit: Duration) -> std::io::Result<Option<i32>> {
+    wait_in(child, limit, false)
+}
+
+fn wait_in(child: &mut Child, limit: Duration, group: bool) -> std::io::Result<Option<i32>> {
     let begun = Instant::now();
     let mut pause = Duration::from_millis(1);
     loop {
@@ -157,6 +272,9 @@ pub fn wait(child: &mut Child, limit: Duration) -> std::io::Result<Option<i32>> 
             return Ok(Some(status.code().unwrap_or(-1)));
         }
         if begun.elapsed() > limit {
+            if group {
+                platform::end_group(child);
+            }
             child.kill()?;
             child.wait()?;
             return Ok(None);

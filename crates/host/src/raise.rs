@@ -22,8 +22,7 @@ const OF_ROOT: &str = if cfg!(target_os = "macos") { "/var/root" } else { "/root
 ///
 /// Errors: none is.
 pub fn find(machine: &Machine) -> Result<PathBuf> {
-    use tamga_core::ports::Look;
-    PROGRAMS.iter().find_map(|n| machine.program(n)).ok_or_else(|| Error::Program {
+    PROGRAMS.iter().find_map(|n| machine.system_program(n)).ok_or_else(|| Error::Program {
         program: PROGRAMS.join(", "),
         said: "none of them is installed, and nothing else raises rights for a single step".into(),
     })
@@ -32,7 +31,7 @@ pub fn find(machine: &Machine) -> Result<PathBuf> {
 /// Does one step through the raiser.
 pub fn step(machine: &Machine, raiser: &Path, step: &Step) -> Result<()> {
     let run = |program: &str, words: &[&str], input: &[u8]| {
-        let mut all = vec![own(program)?.display().to_string()];
+        let mut all = vec![text(&own(program)?)];
         all.extend(words.iter().map(|w| (*w).to_owned()));
         through(raiser, &all, input, 300)
     };
@@ -43,7 +42,7 @@ pub fn step(machine: &Machine, raiser: &Path, step: &Step) -> Result<()> {
         }
         Step::Write { path, bytes, mode } => {
             let real = machine.real(path);
-            let staged = format!("{}.tamga-new", real.display());
+            let staged = format!("{}.tamga-new", text(&real));
             run("install", &["-m", &octal(*mode), "/dev/stdin", &staged], bytes)?;
             run("mv", &["-f", "-T", &staged, &text(&real)], &[]).inspect_err(|_| {
                 // What did not get in place is not left beside it.
@@ -58,10 +57,9 @@ pub fn step(machine: &Machine, raiser: &Path, step: &Step) -> Result<()> {
 }
 
 fn program(machine: &Machine, raiser: &Path, i: &Invocation) -> Result<()> {
-    use tamga_core::ports::Look;
     let name = i.program.to_string_lossy();
     let missing = || Error::Program { program: name.clone().into_owned(), said: "it is not installed".into() };
-    let mut all = vec![text(&machine.program(&name).ok_or_else(missing)?)];
+    let mut all = vec![text(&machine.system_program(&name).ok_or_else(missing)?)];
     all.extend(i.arguments.iter().cloned());
     all.extend(machine.sysroot_arguments(&name));
     let Some(bytes) = &i.file else { return through(raiser, &all, &i.input, i.limit_seconds) };
@@ -97,5 +95,5 @@ fn octal(mode: u32) -> String {
 }
 
 fn text(path: &Path) -> String {
-    path.display().to_string()
+    path.to_string_lossy().into_owned()
 }

@@ -1,21 +1,32 @@
 //! What interrupted work left, finished or taken back by the next run, and said.
 
 use crate::error::Result;
-use crate::files::{self, Mended};
+use crate::fs::{self, Leftover, Recovered};
 use crate::ledger::{Ledger, Work};
-use crate::place;
 use std::path::Path;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
 use tamga_core::cert::{Certificate, csr};
 use tamga_core::form::pem;
 use tamga_core::moment::Moment;
 use tamga_core::report::KeyPlace;
+use tamga_core::text::Shown;
 
 /// Looks at the journal and mends. The caller holds the data folder's lock. One line for each thing found.
-pub fn recover(ledger: &Ledger, now: Moment) -> Result<Vec<String>> {
+///
+/// `applying`: another process is in a run of `apply`, and the deployments under way are its own.
+pub fn recover(ledger: &Ledger, now: Moment, applying: bool) -> Result<Vec<String>> {
     let mut said = Vec::new();
-    for (id, work) in ledger.unfinished()? {
-        said.extend(one(ledger, id, &work, now)?);
+    for (id, work) in ledger.journal()? {
+        match work {
+            Ok(Work::Place { .. }) if applying => {}
+            Ok(work) => said.extend(one(ledger, id, &work, now)?),
+            Err(why) => {
+                ledger.refuse(id, &why, now)?;
+                said.push(format!(
+                    "a row of the journal was refused and dropped, no file was touched: {why} (was the ledger edited?)"
+                ));
+            }
+        }
     }
     Ok(said)
 }
@@ -23,7 +34,7 @@ pub fn recover(ledger: &Ledger, now: Moment) -> Result<Vec<String>> {
 fn one(ledger: &Ledger, id: i64, work: &Work, now: Moment) -> Result<Option<String>> {
     match work {
         Work::Publish { what, label, sha256, folder, names, tag, answers } => {
-            let mended = files::mend(folder, names, tag)?;
+            let recovered = fs::recover_publication(folder, names, tag)?;
             if !stands(what, folder, sha256) {
                 ledger.abandon(id, work, now)?;
                 return Ok(Some(format!(
@@ -32,11 +43,11 @@ fn one(ledger: &Ledger, id: i64, work: &Work, now: Moment) -> Result<Option<Stri
                 )));
             }
             if *answers {
-                files::remove(&folder.join(REQUEST_FILE))?;
+                fs::remove(&folder.join(REQUEST_FILE))?;
             }
             ledger.finish(id, work)?;
             // Else the row only survived its own clearing: nothing was wrong.
-            Ok((mended == Mended::GoneOn).then(|| {
+            Ok((recovered == Recovered::Finished).then(|| {
                 format!(
                     "the {} {label} was interrupted while its files were put in place; it is complete now",
                     noun(what)
@@ -44,16 +55,16 @@ fn one(ledger: &Ledger, id: i64, work: &Work, now: Moment) -> Result<Option<Stri
             }))
         }
         Work::Trust { goal, label, store, place, files, .. } => {
-            files.iter().try_for_each(|f| files::unstage(f))?;
+            files.iter().try_for_each(|f| fs::unstage(f))?;
             ledger.finish(id, work)?;
             let (verb, where_) = if goal == "add" { ("putting", "into") } else { ("taking", "out of") };
             Ok(Some(format!(
                 "{verb} the root {label} {where_} {store} ({}) was interrupted; run tamga trust {goal} {label} again",
-                place.display()
+                place.shown()
             )))
         }
         Work::Replace { said, files } => {
-            files.iter().try_for_each(|f| files::unstage(f))?;
+            files.iter().try_for_each(|f| fs::unstage(f))?;
             ledger.finish(id, work)?;
             Ok(Some(said.clone()))
         }
@@ -63,12 +74,12 @@ fn one(ledger: &Ledger, id: i64, work: &Work, now: Moment) -> Result<Option<Stri
                 "the root {label} was made anew, but stores may still hold the earlier one; see tamga trust status, then tamga trust add {label}"
             )))
         }
-        Work::Place { label, files, .. } => match place::mend(files)? {
+        Work::Place { label, files, .. } => match fs::recover_deployment(files)? {
             // It goes on with the reload: its row stays until the server shows it.
-            place::Stands::Whole => Ok(Some(format!(
+            Leftover::Whole => Ok(Some(format!(
                 "the files of {label} were put in place, and whether the server took them was not seen; tamga apply goes on"
             ))),
-            place::Stands::Nothing => {
+            Leftover::Nothing => {
                 ledger.finish(id, work)?;
                 Ok(Some(format!(
                     "putting {label} where its server reads it was interrupted; what stood there is as before"
@@ -90,18 +101,18 @@ fn key_leaves(
 ) -> Result<Option<String>> {
     if let Some(into) = into {
         for name in [KEY_FILE, CERTIFICATE_FILE] {
-            files::unstage(&into.join(name))?;
+            fs::unstage(&into.join(name))?;
         }
     }
     let away = ledger.authorities()?.iter().any(|a| a.label == label && a.key != KeyPlace::Here);
     let said = match (away, into) {
         (true, _) => {
-            files::remove(file)?;
-            format!("the key of {label} was still in {} after it had left; it is removed now", file.display())
+            fs::remove(file)?;
+            format!("the key of {label} was still in {} after it had left; it is removed now", file.shown())
         }
         (false, Some(into)) => format!(
             "taking the key of {label} to {} was interrupted; it is still here, run tamga authority offline {label} again",
-            into.display()
+            into.shown()
         ),
         (false, None) => format!("throwing away the key of {label} was interrupted; it is still here"),
     };
@@ -119,7 +130,7 @@ fn noun(what: &str) -> &str {
 
 /// True if the file that vouches for the whole is the one that was meant.
 fn stands(what: &str, folder: &Path, sha256: &str) -> bool {
-    let read = |name: &str| std::fs::read(folder.join(name)).ok();
+    let read = |name: &str| fs::read_regular(&folder.join(name)).ok();
     if what == "request" {
         return read(REQUEST_FILE)
             .and_then(|bytes| csr::find(&bytes, REQUEST_FILE).ok())

@@ -10,6 +10,7 @@ use tamga_core::form::pem;
 use tamga_core::label::Label;
 use tamga_core::moment::Moment;
 use tamga_core::report::{Authority, Issued, KeyPlace, Life};
+use tamga_core::text::Shown;
 
 /// The list that is kept beside an authority's key: the latest that was signed here.
 pub const LIST_FILE: &str = "crl.pem";
@@ -77,7 +78,7 @@ fn files_in(folder: &Path) -> Vec<String> {
 }
 
 fn certificates(file: &Path) -> Vec<Certificate> {
-    let bytes = std::fs::read(file).unwrap_or_default();
+    let bytes = crate::fs::read_regular(file).unwrap_or_default();
     pem::certificates(&bytes).iter().filter_map(|der| Certificate::read(der, "a certificate").ok()).collect()
 }
 
@@ -102,11 +103,11 @@ fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Moment, done
     if authority.key == KeyPlace::Elsewhere {
         done.said.push(format!(
             "the key of {label} is not in {}: if it was taken away, tamga authority online DIR brings it back",
-            folder.display()
+            folder.shown()
         ));
     }
     // What was revoked is told by the latest list; without one it cannot be known whether there was any.
-    let list = std::fs::read(folder.join(LIST_FILE)).ok().and_then(|b| crl::find(&b, LIST_FILE).ok());
+    let list = crate::fs::read_regular(&folder.join(LIST_FILE)).ok().and_then(|b| crl::find(&b, LIST_FILE).ok());
     match list.filter(|l| l.signed_by(first).is_ok()) {
         Some(l) => {
             ledger.merge_list(label.as_str(), l.count().unwrap_or(0), &l.entries, now)?;

@@ -9,9 +9,10 @@ use hyper::header::{
 use hyper::service::service_fn;
 use hyper::{Method, Request, Response, StatusCode};
 use hyper_util::rt::{TokioIo, TokioTimer};
+use std::collections::HashMap;
 use std::convert::Infallible;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener, UdpSocket};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use tokio::sync::Semaphore;
 
@@ -32,8 +33,12 @@ pub type Seen = Arc<dyn Fn(SocketAddr, &str, u16) + Send + Sync>;
 
 /// Nobody needs longer for a page of a few kilobytes.
 const PATIENCE: Duration = Duration::from_secs(20);
-/// So many at once.
-const MOST: usize = 64;
+/// A client that has not asked by then is let go when others wait.
+const SILENT: Duration = Duration::from_secs(2);
+/// So many at once. A silent one costs a file descriptor and a few kilobytes, and makes room for whoever waits.
+const MOST: usize = 512;
+/// So many at once from one address.
+const MOST_EACH: usize = 16;
 
 /// The address by which other machines reach this one: that of the way out, or loopback where there is none. Nothing is sent.
 pub fn own_address() -> IpAddr {
@@ -63,6 +68,7 @@ pub async fn run(
     let listener = tokio::net::TcpListener::from_std(listener).map_err(|source| Error::Port { port: 0, source })?;
     let documents = Arc::new(documents);
     let room = Arc::new(Semaphore::new(MOST));
+    let each = Each::default();
     let mut stop = std::pin::pin!(stop);
     loop {
         let place = tokio::select! {
@@ -77,18 +83,54 @@ pub async fn run(
             tokio::time::sleep(Duration::from_millis(50)).await;
             continue;
         };
+        let Some(one) = each.enter(peer.ip()) else { continue };
         let (documents, seen) = (documents.clone(), seen.clone());
+        let crowded = room.available_permits() < MOST / 2;
         tokio::spawn(async move {
+            let _one = one;
             let service = service_fn(move |request: Request<Incoming>| {
                 let response = answer(&request, &documents);
                 seen(peer, request.uri().path(), response.status().as_u16());
                 async move { Ok::<_, Infallible>(response) }
             });
             let mut builder = hyper::server::conn::http1::Builder::new();
-            builder.timer(TokioTimer::new()).header_read_timeout(PATIENCE).keep_alive(false).max_buf_size(16 * 1024);
+            let patience = if crowded { SILENT } else { PATIENCE };
+            builder.timer(TokioTimer::new()).header_read_timeout(patience).keep_alive(false).max_buf_size(16 * 1024);
             let _ = tokio::time::timeout(PATIENCE, builder.serve_connection(TokioIo::new(socket), service)).await;
             drop(place);
         });
+    }
+}
+
+/// How many connections each address has: one client that is silent on all of them holds up nobody else.
+#[derive(Clone, Default)]
+struct Each(Arc<Mutex<HashMap<IpAddr, usize>>>);
+
+/// One connection of an address.
+struct One(Each, IpAddr);
+
+impl Each {
+    /// None if the address has as many as it may have.
+    fn enter(&self, address: IpAddr) -> Option<One> {
+        let mut all = self.0.lock().unwrap_or_else(|e| e.into_inner());
+        let count = all.entry(address).or_default();
+        if *count >= MOST_EACH {
+            return None;
+        }
+        *count += 1;
+        Some(One(self.clone(), address))
+    }
+}
+
+impl Drop for One {
+    fn drop(&mut self) {
+        let mut all = self.0.0.lock().unwrap_or_else(|e| e.into_inner());
+        if let Some(count) = all.get_mut(&self.1) {
+            *count -= 1;
+            if *count == 0 {
+                all.remove(&self.1);
+            }
+        }
     }
 }
 

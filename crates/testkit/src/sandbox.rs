@@ -85,14 +85,17 @@ impl Sandbox {
         program
     }
 
-    /// A stand-in program in `bin`, found before all others.
+    /// A stand-in program in `bin` and among the system's own, found before all others.
     pub fn stand_in(&mut self, name: &str, script: &str) {
         use std::os::unix::fs::PermissionsExt;
         let bin = self.folder.path().join("bin");
-        std::fs::create_dir_all(&bin).unwrap();
-        let file = bin.join(name);
-        std::fs::write(&file, script).unwrap();
-        std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o755)).unwrap();
+        // What runs as root is looked for in the system's own directories, never on the path.
+        for folder in [bin.clone(), self.folder.path().join("root/usr/sbin")] {
+            std::fs::create_dir_all(&folder).unwrap();
+            let file = folder.join(name);
+            std::fs::write(&file, script).unwrap();
+            std::fs::set_permissions(&file, std::fs::Permissions::from_mode(0o755)).unwrap();
+        }
         if !self.path.starts_with(&*bin.to_string_lossy()) {
             self.path = format!("{}:{}", bin.display(), self.path);
         }

@@ -36,6 +36,8 @@ pub fn run(mut command: Command, stop_after: Option<usize>) -> Option<Trace> {
     use std::os::unix::process::CommandExt;
     use std::process::Stdio;
 
+    // Tamga keeps its memory to itself; builds for tests let a tracer read it.
+    command.env("TAMGA_TESTS_TRACE", "1");
     command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
     // SAFETY: between fork and exec only a plain system call is made.
     unsafe {
@@ -76,6 +78,62 @@ pub fn run(mut command: Command, stop_after: Option<usize>) -> Option<Trace> {
     }
 }
 
+/// Runs to the end, and counts just before it how often each of these byte strings is in the program's memory. They are asked for then,
+/// when its files exist. None where memory cannot be read.
+#[cfg(all(target_os = "linux", target_arch = "x86_64"))]
+pub fn search_at_exit(mut command: Command, needles: impl FnOnce() -> Vec<Vec<u8>>) -> Option<Vec<usize>> {
+    use nix::sys::ptrace;
+    use nix::sys::wait::{WaitStatus, waitpid};
+    use nix::unistd::Pid;
+    use std::os::unix::fs::FileExt;
+    use std::os::unix::process::CommandExt;
+    use std::process::Stdio;
+
+    command.env("TAMGA_TESTS_TRACE", "1").stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    // SAFETY: between fork and exec only a plain system call is made.
+    unsafe {
+        command.pre_exec(|| ptrace::traceme().map_err(Into::into));
+    }
+    let child = command.spawn().ok()?;
+    let pid = Pid::from_raw(i32::try_from(child.id()).ok()?);
+    waitpid(pid, None).ok()?;
+    ptrace::setoptions(pid, ptrace::Options::PTRACE_O_TRACEEXIT | ptrace::Options::PTRACE_O_EXITKILL).ok()?;
+    loop {
+        ptrace::cont(pid, None).ok()?;
+        match waitpid(pid, None).ok()? {
+            WaitStatus::PtraceEvent(..) => break,
+            WaitStatus::Exited(..) | WaitStatus::Signaled(..) => return None,
+            _ => {}
+        }
+    }
+    let needles = needles();
+    let mut found = vec![0; needles.len()];
+    let maps = std::fs::read_to_string(format!("/proc/{pid}/maps")).ok()?;
+    let memory = std::fs::File::open(format!("/proc/{pid}/mem")).ok()?;
+    let mut seen = 0_u64;
+    for line in maps.lines().filter(|l| l.split(' ').nth(1).is_some_and(|p| p.starts_with("rw"))) {
+        let (from, to) = line.split(' ').next()?.split_once('-')?;
+        let (from, to) = (u64::from_str_radix(from, 16).ok()?, u64::from_str_radix(to, 16).ok()?);
+        let mut bytes = vec![0; usize::try_from(to - from).ok()?];
+        let Ok(n) = memory.read_at(&mut bytes, from) else { continue };
+        seen += n as u64;
+        for (count, needle) in found.iter_mut().zip(&needles) {
+            let first = needle[0];
+            *count += bytes[..n].windows(needle.len()).filter(|w| w[0] == first && w == needle).count();
+        }
+    }
+    let _ = ptrace::cont(pid, None);
+    let _ = waitpid(pid, None);
+    assert!(seen > 100_000, "so little memory cannot be all of it");
+    Some(found)
+}
+
+/// Elsewhere memory is not read.
+#[cfg(not(all(target_os = "linux", target_arch = "x86_64")))]
+pub fn search_at_exit(_: Command, _: impl FnOnce() -> Vec<Vec<u8>>) -> Option<Vec<usize>> {
+    None
+}
+
 /// Elsewhere there is no trace.
 #[cfg(not(all(target_os = "linux", target_arch = "x86_64")))]
 pub fn run(_: Command, _: Option<usize>) -> Option<Trace> {
@@ -88,6 +146,12 @@ fn call(pid: nix::unistd::Pid) -> Option<Call> {
     let r = nix::sys::ptrace::getregs(pid).ok()?;
     let fd =
         |n: u64| std::fs::read_link(format!("/proc/{pid}/fd/{n}")).map(|p| p.display().to_string()).unwrap_or_default();
+    // A name in an open directory, or a path.
+    let at = |directory: u64, name: u64| {
+        let name = text(pid, name);
+        let here = directory as u32 == nix::libc::AT_FDCWD.cast_unsigned();
+        if here || name.starts_with('/') { name } else { format!("{}/{name}", fd(directory)) }
+    };
     let (name, path, mode) = match r.orig_rax {
         1 | 18 if r.rdi > 2 && fd(r.rdi).starts_with('/') => ("write", fd(r.rdi), None),
         74 => ("fsync", fd(r.rdi), None),
@@ -99,11 +163,13 @@ fn call(pid: nix::unistd::Pid) -> Option<Call> {
         90 => ("chmod", text(pid, r.rdi), None),
         91 => ("fchmod", fd(r.rdi), None),
         // O_CREAT
-        257 if r.rdx & 0o100 != 0 => ("create", text(pid, r.rsi), u32::try_from(r.r10).ok()),
-        258 => ("mkdirat", text(pid, r.rsi), None),
-        263 => ("unlinkat", text(pid, r.rsi), None),
-        264 | 316 => ("renameat", text(pid, r.r10), None),
-        268 => ("fchmodat", text(pid, r.rsi), None),
+        257 if r.rdx & 0o100 != 0 => ("create", at(r.rdi, r.rsi), u32::try_from(r.r10).ok()),
+        93 => ("fchown", fd(r.rdi), None),
+        258 => ("mkdirat", at(r.rdi, r.rsi), None),
+        263 => ("unlinkat", at(r.rdi, r.rsi), None),
+        264 | 316 => ("renameat", at(r.rdx, r.r10), None),
+        265 => ("linkat", at(r.rdx, r.r10), None),
+        268 => ("fchmodat", at(r.rdi, r.rsi), None),
         _ => return None,
     };
     Some(Call { name, path, mode })

@@ -2,8 +2,8 @@
 
 use crate::cli::Cli;
 use crate::exit::Done;
+use crate::words::json;
 use clap::CommandFactory;
-use serde_json::json;
 
 #[derive(clap::Args)]
 pub(crate) struct CompletionsArgs {

@@ -5,8 +5,8 @@
 use super::{check, serve};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use std::path::PathBuf;
 use std::process::Command;
 use std::time::Duration;
@@ -17,8 +17,9 @@ use tamga_core::error::{Kind, Told};
 use tamga_core::form::pem;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::report::{Issued, Life};
+use tamga_core::text::Shown;
 use tamga_host::serve::{Running, Site};
-use tamga_host::{clients, process};
+use tamga_host::{clients, fs, process};
 
 #[derive(clap::Args)]
 pub(crate) struct DemoArgs {}
@@ -91,11 +92,7 @@ pub(crate) fn run(session: &Session, _: &DemoArgs) -> Result<Done> {
     let gone = folder.close().map_err(tamga_host::error::Error::file("removing", &path));
     story?;
     gone?;
-    demo.say(&format!(
-        "\n{} {} is gone; nothing on this machine changed.\n",
-        human::good("cleaned up:"),
-        path.display()
-    ));
+    demo.say(&format!("\n{} {} is gone; nothing on this machine changed.\n", human::good("cleaned up:"), path.shown()));
     Ok(Done { text: String::new(), json: json!({"verdicts": verdicts}), code: exit::GOOD })
 }
 
@@ -117,20 +114,20 @@ impl Demo<'_> {
         self.say(&format!(
             "{} in {}: its own data folder, home, browser store and bundle of roots.\n",
             human::strong("The Saltmarsh tide-gauge lab (made up)"),
-            self.work.display()
+            self.work.shown()
         ));
         if installed.is_empty() {
             self.say(&format!("{} neither curl nor Chromium is installed: Tamga judges alone.\n", human::care("note")));
         }
         for sub in ["home", "lab"] {
-            tamga_host::files::folder(&self.work.join(sub), 0o700)?;
+            tamga_host::fs::make_directory(&self.work.join(sub), 0o700)?;
         }
         // The bundle that the lab has already: another root of its own, which must survive.
         let bundle = self.work.join("roots.pem");
         let before = self.foreign_root()?;
-        tamga_host::files::write_whole(&bundle, &before, 0o644)?;
-        let settings = format!("ca_certificate = {}\n", bundle.display());
-        tamga_host::files::write_whole(&self.work.join("wgetrc"), settings.as_bytes(), 0o644)?;
+        tamga_host::fs::write_whole(&bundle, &before, 0o644)?;
+        let settings = format!("ca_certificate = {}\n", bundle.shown());
+        tamga_host::fs::write_whole(&self.work.join("wgetrc"), settings.as_bytes(), 0o644)?;
 
         self.chapter("1. A root, and certificates for the lab's hosts");
         self.tamga(&["authority", "create", "saltmarsh"], &[0])?;
@@ -151,7 +148,7 @@ impl Demo<'_> {
         self.chapter(
             "3. The root goes into the browser's store, and into the bundle that curl, wget, Node.js, Python and Go are led to",
         );
-        let bundle = bundle.display().to_string();
+        let bundle = bundle.shown();
         let stores = if installed.contains(&Client::Chromium) { "chromium,bundle" } else { "bundle" };
         let trust = |goal: &'static str| vec!["trust", goal, "saltmarsh", "--stores", stores, "--bundle", &bundle];
         let (added, _) = self.tamga(&trust("add"), &[0])?;
@@ -160,7 +157,7 @@ impl Demo<'_> {
         }
 
         if installed.contains(&Client::Java) {
-            let store = self.work.join(JAVA_STORE).display().to_string();
+            let store = self.work.join(JAVA_STORE).shown();
             self.tamga(&["export", "saltmarsh", "--as", "pkcs12", "--output", &store], &[0])?;
         }
 
@@ -183,9 +180,9 @@ impl Demo<'_> {
 
         self.chapter("6. The root is taken out again: everybody refuses");
         self.tamga(&trust("remove"), &[0])?;
-        let _ = std::fs::remove_file(self.work.join(JAVA_STORE));
+        let _ = fs::remove(&self.work.join(JAVA_STORE));
         self.visit(&charts, &installed, false, "after removal")?;
-        if std::fs::read(self.work.join("roots.pem")).unwrap_or_default() != before {
+        if *fs::read_regular(&self.work.join("roots.pem")).unwrap_or_default() != *before {
             return Err(self.broken("the bundle must be byte for byte as before", "it is not").into());
         }
         self.say(&format!("  {} the bundle of roots is byte for byte as before\n", human::good("same")));
@@ -215,7 +212,7 @@ impl Demo<'_> {
         }
         command.env("WGETRC", self.work.join("wgetrc"));
         let store = self.work.join(JAVA_STORE);
-        command.env("JAVA_TOOL_OPTIONS", format!("-Djavax.net.ssl.trustStore={}", store.display()));
+        command.env("JAVA_TOOL_OPTIONS", format!("-Djavax.net.ssl.trustStore={}", store.shown()));
         let ended =
             process::run(command, b"", Duration::from_secs(120)).map_err(|e| self.broken(&typed, &e.to_string()))?;
         let code = ended.code.and_then(|c| u8::try_from(c).ok()).unwrap_or(70);
@@ -242,7 +239,7 @@ impl Demo<'_> {
         let folder = self.work.join("lab").join(label);
         let read = |name: &str| {
             let path = folder.join(name);
-            std::fs::read(&path).map_err(tamga_host::error::Error::file("reading", &path))
+            fs::read_named(&path).map(|b| b.to_vec())
         };
         let chain = pem::certificates(&read(CERTIFICATE_FILE)?);
         let key = read_key(&zeroize::Zeroizing::new(read(KEY_FILE)?), label)?;

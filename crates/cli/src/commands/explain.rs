@@ -2,8 +2,8 @@
 
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use tamga_core::client::Client;
 use tamga_core::error::Error;
 use tamga_core::finding::{self, Code, Entry};

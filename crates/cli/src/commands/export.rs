@@ -3,8 +3,8 @@
 use crate::cli::{NewSecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Session, key_of, open, stored_key};
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
@@ -14,8 +14,9 @@ use tamga_core::export::{self, ALL, Form, Made, Material, Settings};
 use tamga_core::form::contents::{self, Contents};
 use tamga_core::form::pem;
 use tamga_core::key::PrivateKey;
-use tamga_host::{entropy, files};
-use zeroize::Zeroizing;
+use tamga_core::text::Shown;
+use tamga_host::ledger::{Record, Work};
+use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(
@@ -101,14 +102,14 @@ pub(crate) fn run(session: &Session, args: &ExportArgs) -> Result<Done> {
     }
     let output = output.unwrap_or_default();
     if session.common.dry_run {
-        let text = format!("would write {} ({} octets) into {}\n", form.word(), made.bytes.len(), output.display());
+        let text = format!("would write {} ({} octets) into {}\n", form.word(), made.bytes.len(), output.shown());
         return Ok(Done::good(text, json!({"exports": [], "dry_run": true})));
     }
     may_replace(session, &output, &made.bytes)?;
-    files::write_whole(&output, &made.bytes, if made.has_key { 0o600 } else { 0o644 })?;
+    write_journaled(session, &output, &made.bytes, if made.has_key { 0o600 } else { 0o644 })?;
     if let Some(label) = &source.label {
         let (_lock, ledger) = session.open_for_change()?;
-        ledger.note(session.now, "exported", label, &format!("{} into {}", form.word(), output.display()))?;
+        ledger.note(session.now, "exported", label, &format!("{} into {}", form.word(), output.shown()))?;
     }
     let watched = if made.has_key { version_control(&output)? } else { None };
     // What opens it must no more be committed than the key itself.
@@ -164,7 +165,7 @@ fn source(session: &Session, args: &ExportArgs, form: Form) -> Result<Source> {
         }
         return with_key(args, Source { label: Some(i.label), material });
     }
-    let what = path.display().to_string();
+    let what = path.shown();
     let named = path.file_name().map_or_else(|| "exported".into(), |n| plain(&n.to_string_lossy()));
     if path.is_dir() {
         let stored = path.join(KEY_FILE);
@@ -174,7 +175,7 @@ fn source(session: &Session, args: &ExportArgs, form: Form) -> Result<Source> {
         };
         return with_key(args, Source { label: None, material: folder(path, &named, key)? });
     }
-    let bytes = Zeroizing::new(std::fs::read(path).map_err(tamga_host::error::Error::file("reading", path))?);
+    let bytes = fs::read_named(path)?;
     let found = read(&bytes, args, form, &what)?;
     let stem = path.file_stem().map_or_else(|| named.clone(), |n| plain(&n.to_string_lossy()));
     with_key(args, Source { label: None, material: export::arranged(found, &stem, &what)? })
@@ -201,12 +202,12 @@ fn read(bytes: &[u8], args: &ExportArgs, form: Form, what: &str) -> Result<Conte
 fn folder(path: &Path, alias: &str, key: Option<PrivateKey>) -> Result<Material> {
     let certificates = |name: &str| -> Result<Vec<Certificate>> {
         let file = path.join(name);
-        let bytes = match std::fs::read(&file) {
+        let bytes = match fs::read_regular(&file) {
             Ok(bytes) => bytes,
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
             Err(e) => return Err(tamga_host::error::Error::file("reading", &file)(e).into()),
         };
-        let what = file.display().to_string();
+        let what = file.shown();
         Ok(pem::certificates(&bytes)
             .iter()
             .map(|d| Certificate::read(d, &what))
@@ -216,7 +217,7 @@ fn folder(path: &Path, alias: &str, key: Option<PrivateKey>) -> Result<Material>
     let root = certificates(ROOT_FILE)?.pop().filter(|r| chain.first() != Some(r));
     if chain.is_empty() && key.is_none() {
         let why = format!("the folder holds no {CERTIFICATE_FILE}");
-        return Err(Error::Malformed { what: path.display().to_string(), why }.into());
+        return Err(Error::Malformed { what: path.shown(), why }.into());
     }
     Ok(Material { alias: alias.to_owned(), key, chain, root })
 }
@@ -225,7 +226,7 @@ fn folder(path: &Path, alias: &str, key: Option<PrivateKey>) -> Result<Material>
 fn with_key(args: &ExportArgs, mut source: Source) -> Result<Source> {
     let m = &mut source.material;
     if let Some(file) = &args.key_file {
-        m.key = Some(open(stored_key(&m.alias, file)?, &format!("the key in {}", file.display()), &args.secrets)?);
+        m.key = Some(open(stored_key(&m.alias, file)?, &format!("the key in {}", file.shown()), &args.secrets)?);
     }
     if let (Some(key), Some(leaf)) = (&m.key, m.chain.first())
         && *key.public() != leaf.key
@@ -286,17 +287,32 @@ fn printed(session: &Session, form: Form, made: &Made) -> Result<Done> {
     Ok(Done::good(String::new(), json!({})))
 }
 
+/// Writes a file whole under the journal: what a killed run or a full disk leaves beside it, perhaps with a key in it, the next run
+/// removes.
+pub(crate) fn write_journaled(session: &Session, output: &Path, bytes: &[u8], mode: u32) -> Result<()> {
+    let (_lock, ledger) = session.open_for_change()?;
+    let whole = std::path::absolute(output).map_err(tamga_host::error::Error::file("finding", output))?;
+    let said = format!("writing {} was interrupted; run the same command again", output.shown());
+    let work = Work::Replace { said, files: vec![whole.into()] };
+    let id = ledger.begin(&work, &Record::Nothing, session.now)?;
+    let written = fs::write_whole(output, bytes, mode);
+    // A staged file that could not even be removed keeps its row.
+    if written.is_ok() || fs::unstage(output).is_ok() {
+        ledger.finish(id, &work)?;
+    }
+    Ok(written?)
+}
+
 /// Another file of that name is replaced only with a yes.
 pub(crate) fn may_replace(session: &Session, output: &Path, new: &[u8]) -> Result<()> {
-    let Ok(there) = std::fs::read(output).map(Zeroizing::new) else { return Ok(()) };
-    if **there == *new
-        || crate::ask::confirm(session, &format!("{} exists: replace it?", output.display())) == Some(true)
+    let Ok(there) = fs::read_regular(output) else { return Ok(()) };
+    if **there == *new || crate::ask::confirm(session, &format!("{} exists: replace it?", output.shown())) == Some(true)
     {
         return Ok(());
     }
     Err(Error::Objection {
         code: "file-exists",
-        what: format!("{} is there already", output.display()),
+        what: format!("{} is there already", output.shown()),
         why: "a file of yours is not replaced unasked".into(),
         instead: "name another with --output FILE, or replace it with --yes".into(),
     }
@@ -315,17 +331,17 @@ pub(super) fn version_control(output: &Path) -> Result<Option<String>> {
     let ignore = folder.join(".gitignore");
     const OURS: &str = "# Private keys: never commit them.\n";
     let covered = |line: &str| [name.as_str(), "*"].contains(&line.trim().trim_start_matches('/'));
-    let text = match std::fs::read_to_string(&ignore) {
+    let text = match fs::read_to_replace(&ignore).map(|b| String::from_utf8_lossy(&b).into_owned()) {
         Ok(text) if text.lines().any(covered) => return Ok(None),
         Ok(text) if text.starts_with(OURS) => format!("{}\n/{name}\n", text.trim_end()),
         Ok(_) => {
-            let place = ignore.display();
+            let place = ignore.shown();
             return Ok(Some(format!("add the line /{name} to {place}: the private key must not be committed")));
         }
         Err(_) => format!("{OURS}/{name}\n"),
     };
-    files::write_whole(&ignore, text.as_bytes(), 0o644)?;
-    Ok(Some(format!("{} keeps it out of version control", ignore.display())))
+    fs::write_whole(&ignore, text.as_bytes(), 0o644)?;
+    Ok(Some(format!("{} keeps it out of version control", ignore.shown())))
 }
 
 fn done(form: Form, m: &Material, made: &Made, output: &Path, watched: Option<String>) -> Done {
@@ -336,7 +352,7 @@ fn done(form: Form, m: &Material, made: &Made, output: &Path, watched: Option<St
         human::good("written"),
         human::strong(&m.alias),
         form.word(),
-        output.display()
+        output.shown()
     );
     for remark in &made.remarks {
         text.push_str(&format!("{}    {remark}\n", human::dim("note")));

@@ -2,13 +2,14 @@
 
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use std::path::{Path, PathBuf};
 use tamga_core::hosts::{self, Plan, Row, State, Wanted};
 use tamga_core::ports::Look;
+use tamga_core::text::Shown;
 use tamga_host::error::Error;
-use tamga_host::files;
+use tamga_host::fs;
 
 /// Where Linux looks.
 #[cfg(not(windows))]
@@ -90,7 +91,7 @@ pub(crate) fn run(session: &Session, command: HostsCommand) -> Result<Done> {
 
 fn text_of(session: &Session, file: &Path) -> Result<Vec<u8>> {
     let real = session.machine.real(file);
-    match std::fs::read(&real) {
+    match fs::read_regular(&real).map(|b| b.to_vec()) {
         Ok(text) => Ok(text),
         Err(e) => Err(Error::file("reading", &real)(e).into()),
     }
@@ -101,8 +102,8 @@ fn put(session: &Session, file: &Path, plan: &Plan, again: &str) -> Result<()> {
     let real = session.machine.real(file);
     let copy = copy_of(&real);
     let done = session.machine.with_rights_for(file, || {
-        files::rewrite(&real, &plan.text, &copy)?;
-        if plan.has_block { Ok(()) } else { files::remove(&copy) }
+        fs::rewrite(&real, &plan.text, &copy)?;
+        if plan.has_block { Ok(()) } else { fs::remove(&copy) }
     });
     done.map_err(|e| match e {
         Error::File { source, .. } if source.kind() == std::io::ErrorKind::PermissionDenied => {
@@ -140,7 +141,7 @@ fn would(plan: &Plan, file: &Path) -> Done {
                 "would {verb} {} {} in {}\n",
                 r.address.map(|a| a.to_string()).unwrap_or_default(),
                 r.name,
-                file.display()
+                file.shown()
             )
         })
         .collect();
@@ -150,7 +151,7 @@ fn would(plan: &Plan, file: &Path) -> Done {
 fn done(session: &Session, verb: &str, rows: &[Row], file: &Path, changed: bool, named: bool) -> Done {
     let mut text = String::new();
     if rows.is_empty() {
-        text.push_str(&format!("no name of Tamga's is in {}\n", file.display()));
+        text.push_str(&format!("no name of Tamga's is in {}\n", file.shown()));
     } else {
         let mut table = vec![["name", "address", "state", "change", "why"].map(human::dim).to_vec()];
         table.extend(rows.iter().map(|r| {
@@ -168,7 +169,7 @@ fn done(session: &Session, verb: &str, rows: &[Row], file: &Path, changed: bool,
     if changed {
         let copy = copy_of(file);
         if session.machine.real(&copy).exists() {
-            text.push_str(&format!("what {} was before is kept in {}\n", file.display(), copy.display()));
+            text.push_str(&format!("what {} was before is kept in {}\n", file.shown(), copy.shown()));
         }
     }
     // Programs of Windows look into a file of their own.

@@ -4,8 +4,8 @@ use super::issue::current;
 use crate::cli::SecretArgs;
 use crate::exit::{self, Done, Result};
 use crate::session::{Session, certificates, key_of};
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use tamga_core::authority::CERTIFICATE_FILE;
 use tamga_core::cert::Certificate;
 use tamga_core::error::{Error, Told};
@@ -13,6 +13,7 @@ use tamga_core::identity::{self, Holder, Identity, Parts, Place, State};
 use tamga_core::purpose::Purpose;
 use tamga_core::renew;
 use tamga_core::report::Issued;
+use tamga_core::text::Shown;
 use tamga_host::{act, entropy};
 
 #[derive(clap::Subcommand)]
@@ -191,7 +192,7 @@ fn at(
         return Ok(row);
     }
     if place.guarded && session.machine.password().is_none() && crate::ask::somebody() {
-        let of = format!("the primary password of {}", place.folder.display());
+        let of = format!("the primary password of {}", place.folder.shown());
         session.machine.know_password(SecretArgs::default().needed(&of)?);
     } else if place.guarded
         && let Some(given) = args.secrets.given()?
@@ -204,7 +205,7 @@ fn at(
             row.state = if verb == "add" { State::Present } else { State::Absent };
             let (_lock, ledger) = session.open_for_change()?;
             let what = if verb == "add" { "identity added" } else { "identity removed" };
-            ledger.note(session.now, what, &issued.label, &place.folder.display().to_string())?;
+            ledger.note(session.now, what, &issued.label, &place.folder.shown())?;
         }
         Err(e) => {
             row.change = "failed";
@@ -227,8 +228,8 @@ pub(crate) fn clear(session: &Session) -> Vec<std::result::Result<String, String
             continue;
         }
         out.push(match act::perform(&session.machine, &steps) {
-            Ok(()) => Ok(format!("removed {count} identities from {}\n", place.folder.display())),
-            Err(e) => Err(format!("{count} identities in {}: {}; {}", place.folder.display(), e.why(), e.remedy())),
+            Ok(()) => Ok(format!("removed {count} identities from {}\n", place.folder.shown())),
+            Err(e) => Err(format!("{count} identities in {}: {}; {}", place.folder.shown(), e.why(), e.remedy())),
         });
     }
     out
@@ -251,7 +252,7 @@ fn words(rows: &[Row]) -> String {
             other => human::good(other),
         };
         let name = format!("{} {}", r.label, human::dim(&r.sha256[..8]));
-        cells.push(vec![human::strong(r.store), name, state, change, r.place.display().to_string()]);
+        cells.push(vec![human::strong(r.store), name, state, change, r.place.shown()]);
     }
     let mut text = human::table(&cells);
     for r in rows {

@@ -3,13 +3,13 @@
 use super::trust as stores;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::json;
+use crate::words::{human, json};
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 use tamga_core::authority::KEY_FILE;
+use tamga_core::text::Shown;
 use tamga_core::trust::{self, Goal, Root};
-use tamga_host::files;
+use tamga_host::fs;
 use tamga_host::ledger::Ledger;
 
 #[derive(clap::Args)]
@@ -49,7 +49,7 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
             text.push_str(&format!("would take {} out of {}\n", root.mark(), store.id()));
         }
         if has_data {
-            text.push_str(&format!("would ask whether to remove the data folder {}\n", data.display()));
+            text.push_str(&format!("would ask whether to remove the data folder {}\n", data.shown()));
         }
         return Ok(Done::good(text, json!({"stores": [], "remains": [], "dry_run": true})));
     }
@@ -81,14 +81,12 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
         }
         for r in rows.iter().filter(|r| r.code != 0) {
             code = exit::worst(code, if r.code == 6 { 6 } else { exit::PARTLY });
-            remains.push(format!("the root {} in {} ({}): sudo tamga leave", r.label, r.store, r.place.display()));
+            remains.push(format!("the root {} in {} ({}): sudo tamga leave", r.label, r.store, r.place.shown()));
         }
     }
     for r in rows.iter().filter(|r| r.store == "chromium" && r.change == "removed") {
-        remains.push(format!(
-            "{}: the browser's own database; it makes the same one at its first start",
-            r.place.display()
-        ));
+        remains
+            .push(format!("{}: the browser's own database; it makes the same one at its first start", r.place.shown()));
     }
     for line in super::identity::clear(session).into_iter().chain(super::schedule::clear(session)) {
         match line {
@@ -118,7 +116,7 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
     data_folder(session, has_data, code, &mut text, &mut remains)?;
     for folder in &folders {
         let key = if folder.join(KEY_FILE).exists() { " with its private key" } else { "" };
-        remains.push(format!("{}{key}: delete it if no server uses it", folder.display()));
+        remains.push(format!("{}{key}: delete it if no server uses it", folder.shown()));
     }
     if !remains.is_empty() {
         text.push_str(&format!("{}\n", human::strong("remains")));
@@ -141,34 +139,36 @@ fn data_folder(session: &Session, had: bool, code: u8, text: &mut String, remain
         return remove(data);
     }
     if code != exit::GOOD {
-        remains.push(format!("the data folder {}: kept while a root is still in a store", data.display()));
+        remains.push(format!("the data folder {}: kept while a root is still in a store", data.shown()));
         return Ok(());
     }
     let question =
-        format!("remove the data folder {} with the authorities' keys? what they signed stays valid", data.display());
+        format!("remove the data folder {} with the authorities' keys? what they signed stays valid", data.shown());
     match crate::ask::confirm(session, &question) {
         Some(true) => {
             remove(data)?;
-            text.push_str(&format!("removed the data folder {}\n", data.display()));
+            text.push_str(&format!("removed the data folder {}\n", data.shown()));
         }
-        Some(false) => remains.push(format!("the data folder {}, as you said", data.display())),
-        None => remains.push(format!("the data folder {}: tamga leave --yes removes it", data.display())),
+        Some(false) => remains.push(format!("the data folder {}, as you said", data.shown())),
+        None => remains.push(format!("the data folder {}: tamga leave --yes removes it", data.shown())),
     }
     Ok(())
 }
 
-/// Takes away what Tamga put into the data folder, then the folder if nothing else is in it.
+/// Removes what Tamga put into the data directory, then the directory if nothing else is in it. Under its lock: nobody else is at
+/// work in it then, and the lock itself goes last.
 fn remove(data: &std::path::Path) -> Result<()> {
-    for name in ["ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm", "lock"] {
-        files::remove(&data.join(name))?;
+    let _lock = fs::lock(data)?;
+    for name in tamga_host::ledger::FILES {
+        fs::remove(&data.join(name))?;
     }
     for name in ["authorities", "trust"] {
-        let folder = data.join(name);
-        if folder.exists() {
-            std::fs::remove_dir_all(&folder).map_err(tamga_host::error::Error::file("removing", &folder))?;
-        }
+        fs::remove_tree(&data.join(name))?;
     }
-    // Something of the person's own in it: the folder stays.
-    let _ = std::fs::remove_dir(data);
+    for name in [fs::APPLY, fs::CHANGE] {
+        fs::remove(&data.join(name))?;
+    }
+    // Something of the person's own in it: the directory stays.
+    fs::remove_directory(data);
     Ok(())
 }

@@ -3,7 +3,7 @@
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};
-use serde_json::{Value, json};
+use serde_json::Value;
 use tamga_core::moment::{Moment, Span};
 use tamga_core::report::Standing;
 use tamga_host::ledger::{Filter, Page, Sort};

@@ -3,11 +3,11 @@
 use crate::cli::Cli;
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::human;
+use crate::words::{human, json};
 use clap::{Command, CommandFactory};
-use serde_json::json;
 use std::path::PathBuf;
-use tamga_host::files;
+use tamga_core::text::Shown;
+use tamga_host::fs;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga manual --into ~/.local/share/man/man1")]
@@ -23,21 +23,21 @@ pub(crate) fn run(session: &Session, args: &ManualArgs) -> Result<Done> {
     let mut pages = Vec::new();
     rendered(&whole, "tamga", &mut pages)?;
     if session.common.dry_run {
-        let text = format!("would write {} pages into {}\n", pages.len(), args.into.display());
+        let text = format!("would write {} pages into {}\n", pages.len(), args.into.shown());
         return Ok(Done::good(text, json!({"pages": [], "dry_run": true})));
     }
-    files::folder(&args.into, 0o755)?;
+    fs::make_directory(&args.into, 0o755)?;
     for (name, bytes) in &pages {
-        files::write_whole(&args.into.join(name), bytes, 0o644)?;
+        fs::write_whole(&args.into.join(name), bytes, 0o644)?;
     }
     let names: Vec<&String> = pages.iter().map(|p| &p.0).collect();
     let text = format!(
         "{} {} pages in {}\n  {}  man -l {}\n",
         human::good("written"),
         pages.len(),
-        args.into.display(),
+        args.into.shown(),
         human::dim("read:"),
-        args.into.join("tamga.1").display()
+        args.into.join("tamga.1").shown()
     );
     Ok(Done::good(text, json!({"folder": args.into, "pages": names})))
 }

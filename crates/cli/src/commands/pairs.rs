@@ -3,10 +3,12 @@
 use crate::cli::SecretArgs;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use std::path::{Path, PathBuf};
 use tamga_core::pairs::{self, Found, Reach};
+use tamga_core::text::Shown;
+use tamga_host::fs;
 use zeroize::Zeroizing;
 
 /// Nothing of the kind is larger.
@@ -37,7 +39,7 @@ pub(crate) fn run(_: &Session, args: &MatchArgs) -> Result<Done> {
     let (mut places, mut found): (Vec<(PathBuf, bool)>, Vec<Found>) = Default::default();
     let mut unreadable = Vec::new();
     for (path, named) in files {
-        let bytes = match std::fs::read(&path) {
+        let bytes = match fs::read_regular(&path) {
             Ok(bytes) => Zeroizing::new(bytes),
             Err(e) if named => return Err(tamga_host::error::Error::file("reading", &path)(e).into()),
             Err(_) => {
@@ -57,7 +59,7 @@ pub(crate) fn run(_: &Session, args: &MatchArgs) -> Result<Done> {
     let groups = pairs::group(&found);
     let mut text = String::new();
     let mut members = Vec::new();
-    let path = |i: &usize| places[*i].0.display().to_string();
+    let path = |i: &usize| places[*i].0.shown();
     // Pairs first, then what stands alone; what only completes chains is counted.
     let authorities = |g: &&pairs::Group| {
         let is_ca = |i: &usize| matches!(&found[*i], Found::Certificate(c) if c.is_ca());
@@ -120,7 +122,7 @@ pub(crate) fn run(_: &Session, args: &MatchArgs) -> Result<Done> {
         ));
     }
     for p in &unreadable {
-        text.push_str(&format!("{} {}\n", human::dim("nothing of the kind in"), p.display()));
+        text.push_str(&format!("{} {}\n", human::dim("nothing of the kind in"), p.shown()));
     }
     // Files that were named must each belong to a pair; of folders, something must.
     let alone = |g: &pairs::Group| {

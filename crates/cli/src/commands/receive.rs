@@ -5,7 +5,6 @@ use crate::cli::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, certificates, open, stored_key};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE, certificate_document};
 use tamga_core::error::Error;
@@ -13,6 +12,7 @@ use tamga_core::form::private_key::Stored;
 use tamga_core::receive;
 use tamga_core::report::{Issued, Life};
 use tamga_core::step::Publication;
+use tamga_core::text::Shown;
 use tamga_host::ledger::Record;
 
 #[derive(clap::Args)]
@@ -86,7 +86,7 @@ pub(crate) fn run(session: &Session, args: &ReceiveArgs) -> Result<Done> {
         c.name_words().join(", "),
         c.issuer_words(),
         c.not_after.date(),
-        issued.folder.display(),
+        issued.folder.shown(),
         got.chain.len(),
         if got.root.is_some() { ", root.pem" } else { "" },
         issued.label

@@ -5,8 +5,8 @@ use super::issue::current;
 use crate::cli::{NewSecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Session, stored_key};
-use crate::words::{human, wrap};
-use serde_json::{Value, json};
+use crate::words::{human, json, wrap};
+use serde_json::Value;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
@@ -15,7 +15,8 @@ use tamga_core::export::Form;
 use tamga_core::name::Name;
 use tamga_core::recipe::{self, Fault, Recipe, Setting, Tried, Work, Written};
 use tamga_core::report::Issued;
-use tamga_host::files;
+use tamga_core::text::Shown;
+use tamga_host::fs;
 
 #[derive(clap::Args)]
 #[command(
@@ -119,11 +120,11 @@ fn output_to(session: &Session, output: &Path, written: &Written, setting: &Sett
         return Ok(Done::good(String::new(), json!({})));
     }
     if session.common.dry_run {
-        let text = format!("would write the configuration for {} into {}\n", written.recipe.id, output.display());
+        let text = format!("would write the configuration for {} into {}\n", written.recipe.id, output.shown());
         return Ok(Done::good(text, json!({"recipe": null, "dry_run": true})));
     }
     may_replace(session, output, written.config.as_bytes())?;
-    files::write_whole(output, written.config.as_bytes(), 0o644)?;
+    fs::write_whole(output, written.config.as_bytes(), 0o644)?;
     Ok(Done::good(words(written, setting, Some(output)), as_json(written, setting, Some(output))))
 }
 
@@ -161,21 +162,18 @@ pub(crate) fn in_its_form(
             new_secrets = NewSecretArgs::default();
         }
     } else if form != Form::CombinedPem {
-        let file = PathBuf::from(format!("{}.passphrase", output.display()));
+        let file = PathBuf::from(format!("{}.passphrase", output.shown()));
         if !file.exists() {
             let mut random = zeroize::Zeroizing::new([0; 16]);
             tamga_core::ports::Entropy::fill(&tamga_host::entropy::System, &mut *random);
             let text = zeroize::Zeroizing::new(tamga_core::text::hex(&*random));
-            files::write_whole(&file, text.as_bytes(), 0o600)?;
+            fs::write_whole(&file, text.as_bytes(), 0o600)?;
         }
         new_secrets.new_passphrase_file = Some(file);
     }
     // An older one of the same certificate is replaced: that is what was asked for.
-    let session = Session {
-        machine: session.machine.clone(),
-        now: session.now,
-        common: crate::cli::Common { yes: true, ..session.common.clone() },
-    };
+    let common = crate::cli::Common { yes: true, ..session.common.clone() };
+    let session = Session { common, ..session.clone() };
     let made =
         super::export::run(&session, &super::export::ExportArgs::of(&issued.label, form, output, opened, new_secrets))?;
     Ok(format!("{}{next}", made.text))
@@ -247,7 +245,7 @@ fn words(w: &Written, s: &Setting, output: Option<&Path>) -> String {
         step(&mut text, &work.what, &work.lines);
     }
     match output {
-        Some(file) => step(&mut text, &format!("{} {}, for: {}", human::good("written"), file.display(), w.path), &[]),
+        Some(file) => step(&mut text, &format!("{} {}, for: {}", human::good("written"), file.shown(), w.path), &[]),
         None => {
             let lines: Vec<String> = w.config.trim_end().lines().map(str::to_owned).collect();
             step(&mut text, &format!("write {}", human::strong(&w.path)), &lines);

@@ -5,7 +5,6 @@ use crate::cli::{NewSecretArgs, SecretArgs};
 use crate::exit::{self, Done, Failure, Result};
 use crate::session::{Session, key_of, stored_key};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::{self, KEY_FILE};
 use tamga_core::error::Error;
@@ -17,6 +16,7 @@ use tamga_core::name::Name;
 use tamga_core::renew::{self, Change};
 use tamga_core::report::Issued;
 use tamga_core::secret::Passphrase;
+use tamga_core::text::Shown;
 use tamga_host::entropy;
 use tamga_host::ledger::{Filter, Ledger, Sort};
 
@@ -72,7 +72,7 @@ pub(crate) fn run(session: &Session, args: &RenewArgs) -> Result<Done> {
             None => args.labels.iter().map(|l| current(session, l)).collect::<Result<_>>()?,
         };
         let lines: String =
-            meant.iter().map(|i| format!("would renew {} in {}\n", i.label, i.folder.display())).collect();
+            meant.iter().map(|i| format!("would renew {} in {}\n", i.label, i.folder.shown())).collect();
         let text = if lines.is_empty() { "nothing is due\n".to_owned() } else { lines };
         return Ok(Done::good(text, json!({"certificates": [], "dry_run": true})));
     }
@@ -135,7 +135,7 @@ fn again(
         return Err(Error::Objection {
             code: "key-missing",
             what: format!("the folder of {} is not where it was", issued.label),
-            why: format!("there is no {}", issued.folder.display()),
+            why: format!("there is no {}", issued.folder.shown()),
             instead: "put it back; or issue anew under another label into the new place: tamga issue NAME --into DIR"
                 .into(),
         }
@@ -170,7 +170,7 @@ fn key(args: &RenewArgs, issued: &Issued) -> Result<(PrivateKey, Option<Passphra
             "key-missing" => Failure::from(Error::Objection {
                 code: "key-missing",
                 what: format!("the private key of {} is not in its folder", issued.label),
-                why: format!("there is no file {}", path.display()),
+                why: format!("there is no file {}", path.shown()),
                 instead: "say where it is now: --key-file FILE; or leave --reuse-key away for a new key".into(),
             }),
             _ => e,
@@ -209,7 +209,7 @@ fn report(done: &[(Issued, Vec<Finding>)], failed: &[(String, Failure)], args: &
             human::strong(&i.label),
             i.certificate.name_words().join(", "),
             i.certificate.not_after.date(),
-            i.folder.display()
+            i.folder.shown()
         ));
         text.push_str(&human::findings(findings));
     }

@@ -2,10 +2,10 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::json;
+use crate::words::{human, json};
 use std::path::PathBuf;
-use tamga_host::{files, recover, repair};
+use tamga_core::text::Shown;
+use tamga_host::{fs, recover, repair};
 
 #[derive(clap::Args)]
 #[command(
@@ -33,16 +33,16 @@ pub(crate) fn run(session: &Session, args: &RepairArgs) -> Result<Done> {
         };
         return Ok(Done::good(format!("{state}\n"), json!({"repaired": false, "dry_run": true})));
     }
-    let _lock = files::lock(data)?;
+    let _lock = fs::lock(data)?;
     let (ledger, done) = repair::repair(data, &args.folders, session.now)?;
-    let mended = recover::recover(&ledger, session.now)?;
+    let mended = recover::recover(&ledger, session.now, fs::is_applying(data))?;
     let mut text = String::new();
     if let Some(moved) = &done.moved {
         let s = done.salvaged;
         text.push_str(&format!(
             "{} the ledger was damaged; it is kept as {}\n        read from it: {} authorities, {} certificates, {} revocations, {} events\n",
             human::good("rebuilt"),
-            moved.display(),
+            moved.shown(),
             s.authorities,
             s.certificates,
             s.revocations,

@@ -6,7 +6,6 @@ use crate::cli::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, open, stored_key};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::{self, REQUEST_FILE};
 use tamga_core::error::Error;
@@ -16,8 +15,9 @@ use tamga_core::label::Label;
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 use tamga_core::request::{self, Wanted};
-use tamga_host::entropy;
+use tamga_core::text::Shown;
 use tamga_host::ledger::{Record, Waiting};
+use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga request archive.saltmarsh.test --organization 'Saltmarsh tide-gauge lab'")]
@@ -80,18 +80,18 @@ pub(crate) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
         return Err(tamga_host::error::Error::InTheWay { path: request_file }.into());
     }
     if session.common.dry_run {
-        let text = format!("would make a key and a request for {label} in {}\n", wanted.folder.display());
+        let text = format!("would make a key and a request for {label} in {}\n", wanted.folder.shown());
         return Ok(Done::good(text, json!({"certificates": [], "dry_run": true})));
     }
     let protect = args.new_secrets.wanted(&format!("the key of {label}"))?;
     let key = match &args.key_file {
-        Some(file) => open(stored_key("the file", file)?, &file.display().to_string(), &args.secrets)?,
+        Some(file) => open(stored_key("the file", file)?, &file.shown(), &args.secrets)?,
         None => PrivateKey::generate(algorithm, &entropy::System)?,
     };
     let (_lock, ledger) = session.open_for_change()?;
     let taken = ledger.waiting_place(label.as_str())?;
     authority::free(&label, &ledger.authorities()?, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
-    let ignore = std::fs::read(wanted.folder.join(".gitignore")).unwrap_or_default();
+    let ignore = fs::read_to_replace(&wanted.folder.join(".gitignore")).unwrap_or_default();
     let (csr, publication) = request::make(&wanted, &key, protect.as_ref(), &ignore, &entropy::System)?;
     let waiting = Waiting {
         label: label.to_string(),
@@ -118,7 +118,7 @@ pub(crate) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
         human::good("made  "),
         waiting.csr.name_words().join(", "),
         human::strong(label.as_str()),
-        wanted.folder.display(),
+        wanted.folder.shown(),
         human::findings(&findings)
     );
     let findings: Vec<_> = findings.iter().map(json::finding).collect();

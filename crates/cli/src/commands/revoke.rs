@@ -2,12 +2,13 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use tamga_core::client::Client;
 use tamga_core::error::Error;
 use tamga_core::reason::Reason;
 use tamga_core::report::{Issued, KeyPlace};
+use tamga_core::text::Shown;
 use tamga_host::clients;
 use tamga_host::ledger::Ledger;
 
@@ -143,7 +144,7 @@ fn published(ledger: &Ledger, authority: &str) -> Result<String> {
     let key = all.iter().find(|a| a.label == authority).map(|a| a.key.clone());
     let how = match key {
         Some(KeyPlace::Offline(place)) => {
-            format!("its key is offline: tamga authority online {}, then sign a list", place.display())
+            format!("its key is offline: tamga authority online {}, then sign a list", place.shown())
         }
         Some(KeyPlace::Discarded) => "its key was thrown away: no list can be signed any more".into(),
         Some(KeyPlace::Elsewhere) => "its key is on another machine, which has to sign the list".into(),

@@ -2,11 +2,12 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use tamga_core::error::Error;
 use tamga_core::ports::Look;
 use tamga_core::schedule::{self, Job, Kind};
+use tamga_core::text::Shown;
 use tamga_host::{act, platform};
 
 #[derive(clap::Args)]
@@ -85,7 +86,7 @@ fn printed(session: &Session, kind: Kind, job: &Job) -> Done {
     let mut text = String::new();
     for p in &parts {
         if let Some(place) = &p.place {
-            text.push_str(&format!("# {}\n", place.display()));
+            text.push_str(&format!("# {}\n", place.shown()));
         }
         text.push_str(&p.text);
         if parts.len() > 1 {

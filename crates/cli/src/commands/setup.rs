@@ -6,7 +6,7 @@ use crate::cli::{NewSecretArgs, SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};
-use serde_json::{Value, json};
+use serde_json::Value;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs};
 use std::path::PathBuf;
 use tamga_core::authority::create::Request;
@@ -20,6 +20,7 @@ use tamga_core::name::Name;
 use tamga_core::recipe::Recipe;
 use tamga_core::renew;
 use tamga_core::report::{Authority, Issued, Standing};
+use tamga_core::text::Shown;
 use tamga_core::trust::{Goal, Scope};
 use tamga_host::clients::{self, Observed, Visit};
 use tamga_host::ledger::Ledger;
@@ -77,8 +78,10 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
         let (authority, new_root) = authority_for(session, &ledger, &args, &names)?;
         let (issued, change) = certificate_for(session, &ledger, &args, &names, &label, &authority, server)?;
         let root = stores::root_of(&authority)?;
-        let rows =
-            stores::apply(session, &ledger, &stores::chosen(&args.stores)?, &root, &args.stores.bundle, Goal::Add)?;
+        let bundles = stores::absolute(&args.stores.bundle);
+        let mut rows = stores::apply(session, &ledger, &stores::chosen(&args.stores)?, &root, &bundles, Goal::Add)?;
+        rows.extend(stores::of_no_place(session, &args.stores, &root, &rows)?);
+        stores::demand_named(&mut rows, &args.stores.stores);
         (issued, authority, (new_root, change), rows)
     };
     text.push_str(&format!(
@@ -94,7 +97,7 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
         human::strong(&issued.label),
         if changes.1 == "unchanged" { "unchanged".into() } else { human::good(changes.1) },
         issued.certificate.name_words().join(", "),
-        issued.folder.display()
+        issued.folder.shown()
     ));
     text.push_str(&format!("\n{}", stores::words(&rows)));
     let unresolved = unresolved(&names);
@@ -140,7 +143,7 @@ fn dry(session: &Session, args: &SetupArgs, names: &[Name], label: &Label) -> Re
     let text = format!(
         "would {authority}\nwould issue {label} for {} into {}\nwould put the root into: {}\n",
         names.join(", "),
-        folder.display(),
+        folder.shown(),
         stores.join(", ")
     );
     Ok(Done::good(text, json!({"certificates": [], "stores": [], "dry_run": true})))

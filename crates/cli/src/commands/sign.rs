@@ -5,7 +5,7 @@ use crate::cli::{SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};
 use crate::words::{human, json};
-use serde_json::{Value, json};
+use serde_json::Value;
 use std::path::PathBuf;
 use tamga_core::authority::{self, CERTIFICATE_FILE, ROOT_FILE};
 use tamga_core::cert::csr::{self, Csr};
@@ -17,8 +17,9 @@ use tamga_core::name::Name;
 use tamga_core::purpose::usage_words;
 use tamga_core::report::{Issued, Life};
 use tamga_core::sign::{self, Plan};
-use tamga_host::entropy;
+use tamga_core::text::Shown;
 use tamga_host::ledger::Record;
+use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga sign gauge-7.csr --dry-run     (only shows what it would sign)")]
@@ -66,8 +67,8 @@ pub(crate) struct SignArgs {
 }
 
 pub(crate) fn run(session: &Session, args: SignArgs) -> Result<Done> {
-    let bytes = std::fs::read(&args.csr).map_err(tamga_host::error::Error::file("reading", &args.csr))?;
-    let csr = csr::find(&bytes, &args.csr.display().to_string())?;
+    let bytes = fs::read_named(&args.csr)?;
+    let csr = csr::find(&bytes, &args.csr.shown())?;
     let typed = args.names.iter().map(|n| Name::parse(n)).collect::<tamga_core::error::Result<Vec<_>>>()?;
     let accepted = accepted(&args.accept)?;
     let wanted = if args.purpose.is_empty() { None } else { Some(purposes(&args.purpose)?) };
@@ -138,7 +139,7 @@ pub(crate) fn run(session: &Session, args: SignArgs) -> Result<Done> {
         issued.certificate.name_words().join(", "),
         parent.label,
         issued.certificate.not_after.date(),
-        issued.folder.display(),
+        issued.folder.shown(),
         parent.root_label
     ));
     text.push_str(&human::findings(&findings));

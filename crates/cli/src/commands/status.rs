@@ -5,13 +5,19 @@ use super::trust::{json_of, ours_in, own_leaves, root_of, row_of};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};
-use serde_json::{Value, json};
-use std::path::PathBuf;
+use serde_json::Value;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::cert::Certificate;
+use tamga_core::finding::{self, Code};
+use tamga_core::form::private_key::{self, Stored};
 use tamga_core::renew;
 use tamga_core::report::{Authority, Issued, KeyPlace, Standing};
 use tamga_core::status::{self, OnDisk};
+use tamga_core::text::Shown;
 use tamga_core::trust::{self, State};
+use tamga_host::fs;
 
 /// More certificates than these are counted, the ones that end first are shown.
 const ROWS: usize = 15;
@@ -31,34 +37,87 @@ pub(crate) struct StatusArgs {
 
 /// Something that a person should see to.
 struct Open {
+    /// The finding, where it is one.
+    code: Option<Code>,
     what: String,
     remedy: String,
 }
 
+/// A clock that is behind the newest event by more than this was set back, or never set: seconds.
+const BEHIND: i64 = 24 * 3600;
+
+/// What is wrong with the key beside a certificate.
+fn of_key(label: &str, folder: &Path, certificate: &Certificate) -> Option<(Code, String, String)> {
+    let file = folder.join(KEY_FILE);
+    let shown = file.shown();
+    let Ok(meta) = std::fs::metadata(&file) else {
+        return Some((
+            Code::KeyMissing,
+            format!("the key of {label} is missing: it should be {shown}"),
+            format!("put it back from a backup; or a new pair: tamga renew {label}"),
+        ));
+    };
+    let mode = tamga_host::platform::mode(&meta);
+    if mode & 0o077 != 0 {
+        let what = format!("other accounts can read the key of {label}: {shown} has mode {mode:04o}");
+        return Some((Code::KeyReadableByOthers, what, format!("chmod 600 {shown}")));
+    }
+    let (owner, ours) = (tamga_host::platform::owner(&meta).0, tamga_host::platform::effective().0);
+    if owner != ours && owner != 0 && ours != 0 {
+        let what = format!("the key of {label} has another owner: {shown} belongs to the account {owner}");
+        return Some((Code::KeyReadableByOthers, what, format!("sudo chown $(id -u) {shown}")));
+    }
+    let bytes = fs::read_regular(&file).ok()?;
+    let other = match private_key::read(&bytes, &shown) {
+        Ok(Stored::Open(key)) => *key.public() != certificate.key,
+        // Nobody can tell without its passphrase.
+        Ok(Stored::Locked(_)) => false,
+        Err(_) => true,
+    };
+    other.then(|| {
+        let what = format!("{shown} is not the key of the certificate {label}");
+        (Code::KeyMismatch, what, format!("put the right key back; or a new pair: tamga renew {label}"))
+    })
+}
+
 pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
     let data = session.machine.data();
-    let (authorities, issued, waiting, unfinished) = match session.open_to_look()? {
-        Some(l) => (l.authorities()?, l.issued(None)?, l.all_waiting()?, l.unfinished()?),
+    let ledger = session.open_to_look()?;
+    let (authorities, issued, waiting, unfinished, newest) = match &ledger {
+        Some(l) => (l.authorities()?, l.issued(None)?, l.all_waiting()?, l.unfinished()?, l.newest_event()?),
         None => Default::default(),
     };
+    let mut keyless = BTreeSet::new();
+    for kind in ["signed", "found"] {
+        let events = ledger.as_ref().map(|l| l.of_kind(kind)).transpose()?.unwrap_or_default();
+        keyless.extend(events.into_iter().map(|e| e.detail));
+    }
     if let Some(file) = &args.metrics {
         let text = status::metrics(&authorities, &issued, session.now);
-        tamga_host::files::write_whole(file, text.as_bytes(), 0o644)?;
+        tamga_host::fs::write_whole(file, text.as_bytes(), 0o644)?;
     }
     if authorities.is_empty() && issued.is_empty() && waiting.is_empty() {
-        let text = format!("nothing in {} yet: tamga setup does the whole job in one step\n", data.display());
+        let text = format!("nothing in {} yet: tamga setup does the whole job in one step\n", data.shown());
         let json = json!({"data_folder": data, "authorities": [], "certificates": [], "stores": [], "open": []});
         return Ok(Done::good(text, json));
     }
     let mut open: Vec<Open> = Vec::new();
-    let mut text = format!("{} {}\n\n", human::dim("data folder"), data.display());
+    if let Some(at) = newest.filter(|at| at.unix() - session.now.unix() > BEHIND) {
+        open.push(Open {
+            code: Some(Code::ClockBehind),
+            what: format!("the clock says {}, but the ledger has an event of {at}", session.now),
+            remedy: finding::entry(Code::ClockBehind).remedy.to_owned(),
+        });
+    }
+    let mut text = format!("{} {}\n\n", human::dim("data folder"), data.shown());
     text.push_str(&of_authorities(session, &authorities, &mut open));
     let mut live: Vec<&Issued> = issued.iter().filter(|i| i.is_live() && i.revoked.is_none()).collect();
     live.sort_by_key(|i| i.certificate.not_after);
-    text.push_str(&of_certificates(session, &live, &mut open));
+    text.push_str(&of_certificates(session, &live, &keyless, &mut open));
     for w in &waiting {
         open.push(Open {
-            what: format!("{} waits for its certificate ({})", w.label, w.folder.display()),
+            code: None,
+            what: format!("{} waits for its certificate ({})", w.label, w.folder.shown()),
             remedy: format!("have its request.pem signed, then: tamga receive {} --certificate FILE", w.label),
         });
     }
@@ -66,6 +125,7 @@ pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
     text.push_str(&matrix);
     if !unfinished.is_empty() {
         open.push(Open {
+            code: None,
             what: format!("interrupted work is in the journal: {} entries", unfinished.len()),
             remedy: "tamga repair finishes it or takes it back".into(),
         });
@@ -83,7 +143,7 @@ pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
         text.push_str(&format!("\n{}", human::table(&rows)));
     }
     if let Some(file) = &args.metrics {
-        text.push_str(&format!("{} {}\n", human::dim("metrics:"), file.display()));
+        text.push_str(&format!("{} {}\n", human::dim("metrics:"), file.shown()));
     }
     let certificates: Vec<Value> = live
         .iter()
@@ -98,12 +158,20 @@ pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
         "certificates": certificates, "stores": rows,
         "proved": trust::PROVED.iter().map(|(id, how)| json!({"store": id, "how": how})).collect::<Vec<_>>(),
         "open": open.iter().map(|o| json!({"what": o.what, "remedy": o.remedy})).collect::<Vec<_>>(),
+        "problems": open.iter().map(problem).collect::<Vec<_>>(),
     });
     if let Some(file) = &args.report {
-        tamga_host::files::write_whole(file, status_page::page(&members, session.now).as_bytes(), 0o644)?;
-        text.push_str(&format!("{} {}\n", human::dim("report:"), file.display()));
+        tamga_host::fs::write_whole(file, status_page::page(&members, session.now).as_bytes(), 0o644)?;
+        text.push_str(&format!("{} {}\n", human::dim("report:"), file.shown()));
     }
     Ok(Done { text, json: members, code: if open.is_empty() { exit::GOOD } else { exit::BAD } })
+}
+
+fn problem(o: &Open) -> Value {
+    let severity = o.code.map_or("warning", |c| finding::entry(c).severity.word());
+    json!({
+        "code": o.code.map(Code::word), "severity": severity, "summary": o.what, "remedy": o.remedy,
+    })
 }
 
 /// What is left of a life, as a bar.
@@ -128,7 +196,8 @@ fn of_authorities(session: &Session, all: &[Authority], open: &mut Vec<Open>) ->
             KeyPlace::Here if Session::is_locked(a) => "here, encrypted".to_owned(),
             KeyPlace::Here if !a.folder.join(KEY_FILE).exists() => {
                 open.push(Open {
-                    what: format!("the key of {} is missing: it should be in {}", a.label, a.folder.display()),
+                    code: Some(Code::KeyMissing),
+                    what: format!("the key of {} is missing: it should be in {}", a.label, a.folder.shown()),
                     remedy: "put it back from a backup (tamga restore), or make a successor: tamga authority rollover"
                         .into(),
                 });
@@ -136,13 +205,24 @@ fn of_authorities(session: &Session, all: &[Authority], open: &mut Vec<Open>) ->
             }
             KeyPlace::Here if a.is_root() => human::care("here, not encrypted"),
             KeyPlace::Here => "here".into(),
-            KeyPlace::Offline(place) => format!("offline in {}", place.display()),
+            KeyPlace::Offline(place) => format!("offline in {}", place.shown()),
             KeyPlace::Elsewhere => "on another machine".into(),
             KeyPlace::Discarded => "thrown away".into(),
         };
+        if a.key == KeyPlace::Here
+            && let Some((code, what, _)) = of_key(&a.label, &a.folder, c).filter(|(code, ..)| *code != Code::KeyMissing)
+        {
+            let file = a.folder.join(KEY_FILE).shown();
+            let remedy = match code {
+                Code::KeyMismatch => "put the right key back from a backup: tamga authority restore FILE".to_owned(),
+                _ => format!("chmod 600 {file}; if anyone may have read it: tamga authority rollover {} NEW", a.label),
+            };
+            open.push(Open { code: Some(code), what, remedy });
+        }
         let ends = if a.retired { human::dim("retired") } else { c.not_after.date() };
         if !a.retired && session.now > c.not_after {
             open.push(Open {
+                code: None,
                 what: format!("the authority {} has ended", a.label),
                 remedy: format!(
                     "a successor: tamga authority create NEW, then tamga authority rollover {} NEW",
@@ -155,21 +235,22 @@ fn of_authorities(session: &Session, all: &[Authority], open: &mut Vec<Open>) ->
     format!("{}\n", human::table(&rows))
 }
 
-fn of_certificates(session: &Session, live: &[&Issued], open: &mut Vec<Open>) -> String {
+fn of_certificates(session: &Session, live: &[&Issued], keyless: &BTreeSet<String>, open: &mut Vec<Open>) -> String {
     let mut rows = vec![["certificate", "left", "ends", "days", "files"].map(human::dim).to_vec()];
     for (n, i) in live.iter().enumerate() {
         let c = &i.certificate;
         let file = i.folder.join(CERTIFICATE_FILE);
-        let found = status::on_disk(c, std::fs::read(&file).ok().as_deref());
+        let found = status::on_disk(c, fs::read_regular(&file).ok().as_deref().map(Vec::as_slice));
         let files = match &found {
             OnDisk::AsIssued => "as issued".to_owned(),
             OnDisk::Missing => human::bad("missing"),
             OnDisk::Other(_) | OnDisk::Unreadable => human::bad("changed"),
         };
-        let shown = file.display();
+        let shown = file.shown();
         match found {
             OnDisk::AsIssued => {}
             OnDisk::Missing => open.push(Open {
+                code: None,
                 what: format!("the files of {} are not where they were put: {shown}", i.label),
                 remedy: match i.folder.is_dir() {
                     true => format!("tamga renew {} puts a new pair there", i.label),
@@ -180,18 +261,30 @@ fn of_certificates(session: &Session, live: &[&Issued], open: &mut Vec<Open>) ->
                 },
             }),
             OnDisk::Other(subject) => open.push(Open {
+                code: None,
                 what: format!("{shown} is not what was issued for {}: it holds {subject}", i.label),
                 remedy: format!("tamga renew {} puts a new pair there", i.label),
             }),
             OnDisk::Unreadable => open.push(Open {
+                code: None,
                 what: format!("{shown} holds no certificate any more"),
                 remedy: format!("tamga renew {} puts a new pair there", i.label),
             }),
         }
+        // What was signed here for somebody else, or found by its certificate alone, never had its key here.
+        if let Some((code, what, remedy)) = of_key(&i.label, &i.folder, c)
+            .filter(|(code, ..)| *code != Code::KeyMissing || !keyless.contains(&c.sha256()))
+        {
+            open.push(Open { code: Some(code), what, remedy });
+        }
         let standing = i.standing(session.now);
         if standing == Standing::Expired || renew::is_due(c, None, session.now) {
             let how = if standing == Standing::Expired { "has ended" } else { "is due" };
-            open.push(Open { what: format!("{} {how}", i.label), remedy: format!("tamga renew {}", i.label) });
+            open.push(Open {
+                code: None,
+                what: format!("{} {how}", i.label),
+                remedy: format!("tamga renew {}", i.label),
+            });
         }
         if n < ROWS {
             rows.push(vec![
@@ -240,6 +333,7 @@ fn of_stores(session: &Session, all: &[Authority], open: &mut Vec<Open>) -> Resu
     for (store, place) in &surveys {
         for (root, _) in ours_in(place, all, &leaves).into_iter().filter(|(_, known)| !known) {
             open.push(Open {
+                code: None,
                 what: format!("{} is in {}, but this data folder does not know it", root.mark(), store.id()),
                 remedy: "tamga leave takes it out".into(),
             });

@@ -6,6 +6,7 @@ use anstyle::{AnsiColor, Style};
 use std::io::Write;
 use tamga_core::error::Told;
 use tamga_core::finding::{Finding, Severity};
+use tamga_core::text::is_unsafe_to_show;
 
 const GOOD: Style = AnsiColor::Green.on_default().bold();
 const BAD: Style = AnsiColor::Red.on_default().bold();
@@ -40,7 +41,7 @@ pub(crate) fn strong(text: &str) -> String {
 
 /// Standard output, for a person.
 pub(crate) fn out(text: &str) {
-    as_it_is(&for_terminal(text, &std::io::stdout()));
+    as_it_is(&for_terminal(&net(text), &std::io::stdout()));
 }
 
 /// Standard output, for a program; a reader that went away is no failure.
@@ -49,17 +50,76 @@ pub(crate) fn as_it_is(text: &str) {
     let _ = anstream::stdout().flush();
 }
 
+/// One JSON value on a line of standard output.
+pub(crate) fn json_line(value: &serde_json::Value) {
+    as_it_is(&json_net(&format!("{value}\n")));
+}
+
+/// One line on standard output, as it comes.
+pub(crate) fn line(text: &str) {
+    as_it_is(&net(text));
+}
+
 /// One line on standard error, unless `--quiet`.
 pub(crate) fn aside(common: &Common, line: &str) {
     if !common.quiet {
-        let _ = writeln!(anstream::stderr(), "{DIM}tamga:{DIM:#} {line}");
+        let _ = writeln!(anstream::stderr(), "{DIM}tamga:{DIM:#} {}", net(line));
     }
+}
+
+/// A warning on standard error: it is about a secret, and said also with `--quiet`.
+pub(crate) fn warn(line: &str) {
+    let _ = writeln!(anstream::stderr(), "{CARE}tamga:{CARE:#} {}", net(line));
+}
+
+/// Escapes everything that would steer a terminal but line ends, tabs and our own colors: whatever text from outside was put into
+/// a sentence unescaped stops here.
+fn net(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(c) = rest.chars().next() {
+        if let Some(length) = color(rest) {
+            out.push_str(&rest[..length]);
+            rest = &rest[length..];
+            continue;
+        }
+        if is_unsafe_to_show(c) && !matches!(c, '\n' | '\t') {
+            out.extend(c.escape_unicode());
+        } else {
+            out.push(c);
+        }
+        rest = &rest[c.len_utf8()..];
+    }
+    out
+}
+
+/// The length of a color at the beginning of a text, as we write them: ESC [ digits and semicolons m.
+fn color(text: &str) -> Option<usize> {
+    let inside = text.strip_prefix("\x1b[")?;
+    let end = inside.find(|c: char| !c.is_ascii_digit() && c != ';')?;
+    inside[end..].starts_with('m').then_some(end + 3)
+}
+
+/// JSON with every character that would steer a terminal as an escape of JSON's own.
+pub(crate) fn json_net(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        if is_unsafe_to_show(c) && c != '\n' {
+            let mut units = [0; 2];
+            for unit in c.encode_utf16(&mut units) {
+                out.push_str(&format!("\\u{unit:04x}"));
+            }
+        } else {
+            out.push(c);
+        }
+    }
+    out
 }
 
 /// A question on standard error, without a line end.
 pub(crate) fn ask(question: &str) {
     let mut err = anstream::stderr();
-    let _ = write!(err, "{question}");
+    let _ = write!(err, "{}", net(question));
     let _ = err.flush();
 }
 
@@ -118,4 +178,20 @@ pub(crate) fn table(rows: &[Vec<String>]) -> String {
         text.push('\n');
     }
     text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_our_own_colors_get_through_to_a_terminal() {
+        let text = format!("{} a\x1b]0;title\x07\x1b[2J\u{202e}b\n\tc\u{ad}", good("good"));
+        let shown = net(&text);
+        assert_eq!(shown.matches("\x1b").count(), 3, "{shown:?}");
+        assert!(shown.contains("a\\u{1b}]0;title\\u{7}\\u{1b}[2J\\u{202e}b\n\tc\\u{ad}"), "{shown:?}");
+        let json = json_net("{\"a\":\"x\u{202e}\u{e0041}\"}\n");
+        assert_eq!(json, "{\"a\":\"x\\u202e\\udb40\\udc41\"}\n");
+        assert_eq!(serde_json::from_str::<serde_json::Value>(&json).unwrap()["a"], "x\u{202e}\u{e0041}");
+    }
 }

@@ -1,6 +1,7 @@
 //! Shapes of the contract: names are only ever added.
 
-use serde_json::{Value, json};
+use crate::words::json;
+use serde_json::Value;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE, ROOT_FILE};
 use tamga_core::cert::Certificate;
 use tamga_core::finding::Finding;

@@ -219,7 +219,7 @@ fn root_refuses_a_file_that_others_could_change() {
         return;
     }
     let s = closed(TWO);
-    for (what, mode) in [("lab/tamga.toml", 0o666), ("lab/tamga.toml", 0o664), ("lab", 0o777)] {
+    for (what, mode) in [("lab/tamga.toml", 0o666), ("lab", 0o777), ("", 0o777)] {
         let set = |mode| std::fs::set_permissions(s.path(what), std::fs::Permissions::from_mode(mode)).unwrap();
         set(mode);
         let ran = s.json(&["apply"]);

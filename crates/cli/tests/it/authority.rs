@@ -103,7 +103,7 @@ fn permit_makes_the_root_anew_with_the_same_key_and_swaps_it() {
 #[test]
 fn keys_are_encrypted_opened_changed_and_freed() {
     let s = sandbox();
-    for (name, text) in [("one", "spring tide\n"), ("two", "neap tide\n"), ("empty", "\n")] {
+    for (name, text) in [("one", "spring tide at midnight\n"), ("two", "neap tide at midnight\n"), ("empty", "\n")] {
         std::fs::write(s.lab(name), text).unwrap();
     }
     s.run(&["authority", "create", "saltmarsh", "--new-passphrase-file", "empty"]).expect(3);
@@ -122,7 +122,7 @@ fn keys_are_encrypted_opened_changed_and_freed() {
     );
     s.run(&["issue", "x.test", "--passphrase-file", "one"]).expect(0);
     let mut c = s.command(&["issue", "y.test", "--passphrase-env", "TIDE"]);
-    c.env("TIDE", "spring tide");
+    c.env("TIDE", "spring tide at midnight");
     assert!(c.status().unwrap().success());
     s.run(&["authority", "passphrase", "saltmarsh", "--passphrase-file", "one", "--new-passphrase-file", "two"])
         .expect(0);
@@ -145,21 +145,23 @@ fn keys_are_encrypted_opened_changed_and_freed() {
 fn a_person_is_asked_twice_without_an_echo() {
     let s = sandbox();
     let words = ["authority", "create", "saltmarsh", "--encrypt-key"];
-    let differ = [("new passphrase", "spring tide\n"), ("once more", "neap tide\n")];
+    let differ = [("new passphrase", "spring tide at midnight\n"), ("once more", "neap tide at midnight\n")];
     let ran = terminal::run(s.command(&words), &differ);
     assert!(ran.code == 3 && ran.seen.contains("not the same"), "{}", ran.seen);
-    let same = [("new passphrase", "spring tide\n"), ("once more", "spring tide\n")];
+    let same = [("new passphrase", "spring tide at midnight\n"), ("once more", "spring tide at midnight\n")];
     let ran = terminal::run(s.command(&words), &same);
     assert!(ran.code == 0 && !ran.seen.contains("spring"), "{}", ran.seen);
-    let ran =
-        terminal::run(s.command(&["issue", "x.test"]), &[("passphrase of the key of saltmarsh", "spring tide\n")]);
+    let ran = terminal::run(
+        s.command(&["issue", "x.test"]),
+        &[("passphrase of the key of saltmarsh", "spring tide at midnight\n")],
+    );
     assert!(ran.code == 0 && !ran.seen.contains("spring"), "{}", ran.seen);
 }
 
 #[test]
 fn a_key_leaves_and_comes_back() {
     let s = lab();
-    std::fs::write(s.lab("pass"), "spring tide\n").unwrap();
+    std::fs::write(s.lab("pass"), "spring tide at midnight\n").unwrap();
     let secret = ["--new-passphrase-file", "pass"];
     s.run(&["authority", "offline", "saltmarsh", "--into", "stick"]).expect(3);
     let v = s.json(&[&["authority", "offline", "saltmarsh", "--into", "stick"], &secret[..]].concat()).expect(0).json();
@@ -215,7 +217,7 @@ fn lists_count_up_and_keep_what_they_revoked() {
 #[test]
 fn a_restored_ledger_signs_no_list_that_forgets() {
     let s = lab();
-    std::fs::write(s.lab("pass"), "spring tide\n").unwrap();
+    std::fs::write(s.lab("pass"), "spring tide at midnight\n").unwrap();
     s.run(&["issue", "archive.saltmarsh.test"]).expect(0);
     let (new, old) = (["--new-passphrase-file", "pass"], ["--passphrase-file", "pass"]);
     s.run(&[&["authority", "backup", "--output", "lab.age"], &new[..]].concat()).expect(0);
@@ -225,7 +227,7 @@ fn a_restored_ledger_signs_no_list_that_forgets() {
     s.run(&["revoke", "archive.saltmarsh.test", "--reason", "key-compromise"]).expect(0);
     let before = s.json(&["authority", "crl", "saltmarsh", "--output", "published.crl"]).expect(0).json();
     let elsewhere = |words: &[&str]| s.json(&[&["--data-dir", "new"], words].concat());
-    std::fs::write(s.lab("wrong"), "neap tide\n").unwrap();
+    std::fs::write(s.lab("wrong"), "neap tide at midnight\n").unwrap();
     elsewhere(&["authority", "restore", "lab.age", "--passphrase-file", "wrong"]).expect(3);
     assert!(!s.lab("new").exists(), "nothing is left of a restore that failed");
     s.run(&[&["authority", "restore", "lab.age"], &old[..]].concat()).expect(3);
@@ -255,7 +257,7 @@ fn a_ca_made_elsewhere_is_checked_before_it_is_taken_in() {
     assert_eq!(take("x", &root, "charts/private-key.pem", &[]).expect(3).json()["error"]["code"], "key-mismatch");
     take("x", "charts/private-key.pem", "charts/private-key.pem", &[]).expect(3);
     // One of another data folder, its key encrypted: taken in, noted, used.
-    std::fs::write(s.lab("pass"), "spring tide\n").unwrap();
+    std::fs::write(s.lab("pass"), "spring tide at midnight\n").unwrap();
     let words =
         ["--data-dir", "old", "authority", "create", "harbour", "--permit-any", "--new-passphrase-file", "pass"];
     s.run(&words).expect(0);

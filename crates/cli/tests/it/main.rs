@@ -1,13 +1,21 @@
 //! Drives the built program in hermetic sandboxes. Whatever a test needs beyond a Rust toolchain it says, and is
 //! skipped visibly without it.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    clippy::disallowed_methods,
+    clippy::disallowed_macros,
+    reason = "tests arrange files as they like"
+)]
 
 mod account;
 mod apply;
+mod attack;
 mod authority;
 mod certificates;
 mod check;
+mod children;
 mod contract;
 mod demo;
 mod environment;
@@ -21,19 +29,23 @@ mod hostile;
 mod hosts;
 mod identity;
 mod images;
+mod inputs;
 mod issue;
 mod java;
 mod ledger;
+mod ledger_input;
 mod many;
 mod met;
 mod other_systems;
 mod policies;
 mod preludes;
+mod privileges;
 mod recipes;
 mod redirects;
 mod remembered;
 mod rights;
 mod schedule;
+mod secrets;
 mod serve;
 mod servers;
 mod setup;

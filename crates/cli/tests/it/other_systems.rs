@@ -137,7 +137,7 @@ fn something_else_under_that_name_is_no_store() {
 #[test]
 fn a_store_of_another_system_is_named_as_such() {
     let s = lab();
-    let found = s.json(&["trust", "add", "--stores", "macos-user,windows-machine"]).expect(0).json();
+    let found = s.json(&["trust", "add", "--stores", "macos-user,windows-machine"]).expect(4).json();
     for (at, store) in ["macos-user", "windows-machine"].iter().enumerate() {
         assert_eq!(
             (found["stores"][at]["store"].as_str(), found["stores"][at]["state"].as_str()),

@@ -89,10 +89,11 @@ fn authority_create() {
 fn setup_that_extends() {
     let prepare = || {
         let s = sandbox().without_clients();
-        s.run(&["setup", "charts.saltmarsh.test", "--stores", "bundle"]).expect(0);
+        s.run(&["setup", "charts.saltmarsh.test", "--stores", "bundle", "--bundle", "roots.pem"]).expect(0);
         s
     };
-    let words = ["setup", "charts.saltmarsh.test", "archive.saltmarsh.test", "--stores", "bundle"];
+    let words =
+        ["setup", "charts.saltmarsh.test", "archive.saltmarsh.test", "--stores", "bundle", "--bundle", "roots.pem"];
     at_every_point(prepare, &words, |s, when| {
         let folder = s.lab("charts.saltmarsh.test");
         pair_matches(&folder, when);

@@ -29,8 +29,22 @@ fn a_bundle_is_byte_for_byte_as_before() {
             "none"
         );
     }
-    let missing = s.json(&["trust", "add", "--stores", "bundle", "--bundle", "nowhere.pem"]).expect(0).json();
-    assert_eq!(missing["stores"][0]["state"], "unavailable");
+    // A bundle that is not there yet is made, and goes back to nothing but an empty file.
+    let made = s.json(&["trust", "add", "--stores", "bundle", "--bundle", "new.pem"]).expect(0).json();
+    assert_eq!(made["stores"][0]["state"], "present");
+    assert!(std::fs::read_to_string(s.lab("new.pem")).unwrap().contains("BEGIN CERTIFICATE"));
+    // A store that was named and does not have the root afterwards is no success.
+    for (words, code) in [
+        (&["trust", "add", "--stores", "bundle"][..], 4),
+        (&["trust", "add", "--stores", "bundle", "--bundle", "no/such/folder.pem"], 4),
+        (&["trust", "add", "--stores", "bundle", "--bundle", "."], 4),
+        (&["trust", "add", "--stores", "macos-user"], 4),
+        (&["setup", "x.saltmarsh.test", "--stores", "bundle"], 4),
+        (&["setup", "x.saltmarsh.test", "--stores", "bundle", "--bundle", "no/such/folder.pem"], 4),
+    ] {
+        let ran = s.json(words).expect(code).json();
+        assert_eq!((&ran["ok"], &ran["stores"][0]["change"]), (&false.into(), &"failed".into()), "{words:?}: {ran}");
+    }
 }
 
 #[test]

@@ -17,6 +17,8 @@ use crate::ports::Entropy;
 use crate::report::{Authority, Issued, KeyPlace};
 use crate::secret::Passphrase;
 use crate::step::Document;
+use crate::text::Shown;
+use std::path::Path;
 use zeroize::Zeroizing;
 
 /// Everything begins an hour ago, for clocks that are late.
@@ -31,7 +33,7 @@ pub const ROOT_FILE: &str = "root.pem";
 pub const REQUEST_FILE: &str = "request.pem";
 
 /// Checks that a label is free among authorities, certificates and waiting requests, which share one space.
-pub fn free(label: &Label, authorities: &[Authority], issued: Option<&Issued>, waiting: Option<&str>) -> Result<()> {
+pub fn free(label: &Label, authorities: &[Authority], issued: Option<&Issued>, waiting: Option<&Path>) -> Result<()> {
     let taken = |by: String| Error::LabelTaken {
         label: label.to_string(),
         by,
@@ -41,10 +43,10 @@ pub fn free(label: &Label, authorities: &[Authority], issued: Option<&Issued>, w
         return Err(taken("an authority".into()));
     }
     if let Some(place) = waiting {
-        return Err(taken(format!("a key that waits for its certificate in {place}")));
+        return Err(taken(format!("a key that waits for its certificate in {}", place.shown())));
     }
     match issued {
-        Some(i) => Err(taken(format!("the certificate in {}", i.folder.display()))),
+        Some(i) => Err(taken(format!("the certificate in {}", i.folder.shown()))),
         None => Ok(()),
     }
 }
@@ -79,8 +81,8 @@ pub fn can_sign(a: &Authority) -> Result<()> {
         }),
         KeyPlace::Here => Ok(()),
         KeyPlace::Offline(place) => away(
-            format!("it was put into {}", place.display()),
-            format!("bring it back: tamga authority online {}", place.display()),
+            format!("it was put into {}", place.shown()),
+            format!("bring it back: tamga authority online {}", place.shown()),
         ),
         KeyPlace::Elsewhere => away(
             "it stayed on the machine that asked for its certificate".into(),

@@ -18,6 +18,7 @@ use crate::report::{Authority, KeyPlace};
 use crate::secret::Passphrase;
 use crate::signature::Fault;
 use crate::step::Publication;
+use crate::text::Shown;
 use std::path::PathBuf;
 
 /// A key that waits for its certificate, with the request that was made of it.
@@ -200,7 +201,7 @@ pub fn receive(
             Some(c) => format!("it holds {}, whose key is another", c.subject_words()),
             None => "it holds no certificate".into(),
         },
-        instead: format!("give the certificate that was signed from {}", folder.join(REQUEST_FILE).display()),
+        instead: format!("give the certificate that was signed from {}", folder.join(REQUEST_FILE).shown()),
     })?;
     let parent = known.iter().find(|a| certificate.signed_by(&a.certificate).is_ok());
     let mut others: Vec<Certificate> = found.to_vec();

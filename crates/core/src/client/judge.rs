@@ -104,6 +104,10 @@ pub struct Judgement {
     pub faults: Vec<Fault>,
 }
 
+/// Upper bound on certificates from which paths are built. A handshake message of 16 MiB, the longest that TLS allows, has fewer
+/// real ones, and no client gets past a tenth of them.
+const MOST_CERTIFICATES: usize = 2_000;
+
 /// Judges a chain. An empty one is [`Code::Malformed`].
 pub fn judge(input: &Input<'_>, policy: &Policy) -> Judgement {
     let Some(leaf) = input.served.first() else {
@@ -111,6 +115,10 @@ pub fn judge(input: &Input<'_>, policy: &Policy) -> Judgement {
         let fault = Fault::new(Code::Malformed, 0, detail);
         return Judgement { path: Vec::new(), faults: vec![fault] };
     };
+    if input.served.len().saturating_add(input.extra.len()) > MOST_CERTIFICATES {
+        let fault = Fault::new(Code::BudgetExhausted, 0, "");
+        return Judgement { path: vec![leaf.clone()], faults: vec![fault] };
+    }
     let known: Vec<Certificate> = input.served[1..].iter().chain(input.extra).cloned().collect();
     let found = path::search(leaf, &known, input.anchors, policy.by_identifier);
     let mut best: Option<Judgement> = None;

@@ -229,12 +229,18 @@ fn path_length(case: &Case<'_>) -> Vec<Fault> {
 /// RFC 5280 §6.1.3 (b) and (c); on the anchor as RFC 5937 §3.2 has it. Self-issued intermediates are free.
 fn name_constraints(case: &Case<'_>) -> Vec<Fault> {
     let mut out = Vec::new();
+    let mut left = constraints::MOST_COMPARISONS;
     for (i, c, _) in case.issuers().filter(|(.., anchor)| !anchor || case.policy.anchor_constraints) {
         let Some(subtrees) = &c.constraints else { continue };
         for (depth, below) in case.path[..i].iter().enumerate() {
             if depth > 0 && below.is_self_issued() {
                 continue;
             }
+            let Some(rest) = left.checked_sub(constraints::cost(subtrees, below)) else {
+                out.push(Fault::new(Code::BudgetExhausted, depth, ""));
+                return out;
+            };
+            left = rest;
             if let Some(name) = constraints::violated(subtrees, below, case.policy.families_apart) {
                 let base = constraints::excluding(subtrees, &name);
                 let fine = if base.is_some() { Fine::Excluded } else { Fine::Plain };

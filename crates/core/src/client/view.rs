@@ -7,6 +7,7 @@ use crate::finding::{Code, Finding};
 use crate::form::pem;
 use crate::nss::Library;
 use crate::ports::Look;
+use crate::text::Shown;
 use crate::trust::chromium_policy::ChromiumPolicy;
 use crate::trust::chromium_profile::{self, Said};
 use crate::trust::firefox_policy::FirefoxPolicy;
@@ -95,7 +96,7 @@ fn java(look: &dyn Look) -> View {
     let Some(file) = named.or_else(|| java_store::usual_store(look)) else { return view };
     match java_store::trusted(look, &file) {
         Ok(roots) => view.anchors = roots,
-        Err(e) => view.unreadable = Some(format!("{}: {}", file.display(), e.why())),
+        Err(e) => view.unreadable = Some(format!("{}: {}", file.shown(), e.why())),
     }
     view.sources.push(file);
     view
@@ -131,7 +132,7 @@ fn by_wget(look: &dyn Look) -> View {
         add_file(&mut view, look, file);
     }
     if settings.looks_away {
-        let from = settings.from.display();
+        let from = settings.from.shown();
         view.findings.push(
             Finding::new(Code::VerificationOff, from.to_string())
                 .saying(format!("{from} says \"check_certificate = off\": wget accepts anything"))
@@ -160,7 +161,7 @@ fn curl(look: &dyn Look) -> View {
     add_file(&mut view, look, &file);
     // Absent or without any certificate: curl gives up before it connects (measured).
     if view.anchors.is_empty() && file != system::bundle(look) {
-        view.unreadable = Some(format!("(77) error setting certificate file: {}", file.display()));
+        view.unreadable = Some(format!("(77) error setting certificate file: {}", file.shown()));
     }
     add_folder(&mut view, look, &folder);
     let settings = look.home().join(".curlrc");
@@ -171,9 +172,9 @@ fn curl(look: &dyn Look) -> View {
             .any(|l| matches!(l.split([' ', '=', ':']).next(), Some("insecure" | "-k")));
         if off {
             view.findings.push(
-                Finding::new(Code::VerificationOff, settings.display().to_string())
-                    .saying(format!("{} says \"insecure\": curl accepts anything", settings.display()))
-                    .mended_by(format!("delete the line \"insecure\" from {}", settings.display())),
+                Finding::new(Code::VerificationOff, settings.shown())
+                    .saying(format!("{} says \"insecure\": curl accepts anything", settings.shown()))
+                    .mended_by(format!("delete the line \"insecure\" from {}", settings.shown())),
             );
         }
     }
@@ -183,8 +184,8 @@ fn curl(look: &dyn Look) -> View {
 fn overridden(view: &mut View, name: &str, path: &Path) {
     view.findings.push(
         Finding::new(Code::TrustOverridden, name)
-            .saying(format!("{name} leads these clients to {}", path.display()))
-            .mended_by(format!("see that {} holds the root, or unset {name}", path.display())),
+            .saying(format!("{name} leads these clients to {}", path.shown()))
+            .mended_by(format!("see that {} holds the root, or unset {name}", path.shown())),
     );
 }
 

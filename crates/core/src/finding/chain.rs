@@ -78,7 +78,7 @@ pub(super) const ROWS: &[Entry] = &[
     Entry {
         code: Code::BudgetExhausted,
         severity: Severity::Warning,
-        summary: "the chain has too many possible paths; the search was stopped",
+        summary: "the chain has too many possible paths, certificates or name constraints; judging it was stopped",
         meaning: "Clients stop too, and call such a chain untrusted.",
         cause: "Many authorities sign each other, or the server sends rubbish on purpose.",
         remedy: "send only the leaf and its intermediates",

@@ -2,6 +2,7 @@
 
 pub mod contents;
 pub mod fingerprint;
+pub mod holds_key;
 pub mod jks;
 pub mod legacy_pem;
 pub mod mobileconfig;
@@ -11,5 +12,7 @@ pub mod pkcs7;
 pub mod private_key;
 pub mod secret_yaml;
 
+mod budget;
+pub mod guard;
 mod pbe;
 mod tlv;

@@ -1,6 +1,7 @@
 //! How passphrases protect PKCS#12 files: key derivation of RFC 7292 appendix B, the ciphers of its appendix C, PBES2 and
 //! PBMAC1 of RFC 8018 and RFC 9579.
 
+use super::budget::{Budget, TooMuch};
 use super::tlv::{self, NULL, OCTETS, OID, SEQUENCE, Tlv};
 use crate::ports::Entropy;
 use crate::secret::Passphrase;
@@ -16,9 +17,6 @@ use sha1::Sha1;
 use sha2::{Digest, Sha224, Sha256, Sha384, Sha512};
 use std::num::NonZeroU32;
 use zeroize::Zeroizing;
-
-/// A file that asks for more rounds would hold the program up for minutes.
-pub(super) const MOST_ROUNDS: u32 = 20_000_000;
 
 /// pbeWithSHAAnd3-KeyTripleDES-CBC.
 pub(super) const SHA1_3DES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.12.1.3");
@@ -51,20 +49,32 @@ pub(super) enum Fault {
     TooMuch,
 }
 
-/// A key that was derived already: things that are protected under one salt need it once.
+impl From<TooMuch> for Fault {
+    fn from(_: TooMuch) -> Fault {
+        Fault::TooMuch
+    }
+}
+
+/// What was derived already: things that are protected under one salt need it once; and what the file may still cost.
 #[derive(Default)]
-pub(super) struct Derived(Option<(Settings, Zeroizing<[u8; 32]>)>);
+pub(super) struct Derived {
+    key: Option<(Settings, Zeroizing<[u8; 32]>)>,
+    pub(super) budget: Budget,
+}
 
 /// Salt, rounds and hash of PBKDF2.
 type Settings = (Vec<u8>, u32, Pbkdf2Prf);
 
-/// Decrypts with PBES2 (RFC 8018 §6.2); None if the passphrase is wrong.
+/// Decrypts with PBES2 (RFC 8018 §6.2).
+///
+/// Errors: the passphrase is wrong, or the file asks for more than it may cost.
 pub(super) fn pbes2_open(
     scheme: &EncryptionScheme,
     data: &[u8],
     pass: &Passphrase,
     derived: &mut Derived,
-) -> Option<Zeroizing<Vec<u8>>> {
+) -> Result<Zeroizing<Vec<u8>>, Fault> {
+    let kdf = &scheme.pbes2().ok_or(Fault::TooMuch)?.kdf;
     if let Some(p) = scheme.pbes2()
         && let Kdf::Pbkdf2(kdf) = &p.kdf
         && let Some(hash) = ring_hash(kdf.prf)
@@ -74,16 +84,24 @@ pub(super) fn pbes2_open(
     {
         let salt = kdf.salt.as_bytes();
         let settings = (salt.to_vec(), rounds.get(), kdf.prf);
-        let known = derived.0.take().filter(|d| d.0 == settings);
-        let (_, key) = derived.0.insert(known.unwrap_or_else(|| {
+        let known = derived.key.take().filter(|d| d.0 == settings);
+        if known.is_none() {
+            derived.budget.take_kdf(&p.kdf)?;
+        }
+        let (_, key) = derived.key.insert(known.unwrap_or_else(|| {
             let mut key = Zeroizing::new([0; 32]);
             pbkdf2::derive(hash, rounds, salt, pass.octets(), &mut *key);
             (settings, key)
         }));
-        let decryptor = cbc::Decryptor::<aes::Aes256>::new_from_slices(&**key, iv).ok()?;
-        return decryptor.decrypt_padded_vec::<Pkcs7>(data).map(Zeroizing::new).ok();
+        let decryptor = cbc::Decryptor::<aes::Aes256>::new_from_slices(&**key, iv).map_err(|_| Fault::Wrong)?;
+        return decryptor.decrypt_padded_vec::<Pkcs7>(data).map(Zeroizing::new).map_err(|_| Fault::Wrong);
     }
-    scheme.decrypt(pass.octets(), data).map(Zeroizing::new).ok()
+    derived.budget.take_kdf(kdf)?;
+    // Parameters that passed the budget and yet are none for the library: damaged, and no reason to end.
+    super::guard::guarded(|| scheme.decrypt(pass.octets(), data))
+        .ok_or_else(|| Fault::Unknown("key derivation with parameters that make no sense".into()))?
+        .map(Zeroizing::new)
+        .map_err(|_| Fault::Wrong)
 }
 
 /// Encrypts several things under one key of PBES2: AES-256-CBC, PBKDF2-HMAC-SHA-256.
@@ -183,15 +201,7 @@ pub(super) fn open(
     if oid == PBES2 {
         let scheme = EncryptionScheme::from_der(algorithm.whole)
             .map_err(|_| Fault::Unknown("PBES2 with a cipher or a hash that is not known here".into()))?;
-        let too_much = match scheme.pbes2().map(|p| &p.kdf) {
-            Some(Kdf::Pbkdf2(p)) => p.iteration_count > MOST_ROUNDS,
-            Some(Kdf::Scrypt(p)) => p.cost_parameter.saturating_mul(u64::from(p.block_size)) > 1 << 23,
-            _ => true,
-        };
-        if too_much {
-            return Err(Fault::TooMuch);
-        }
-        return pbes2_open(&scheme, data, pass, derived).ok_or(Fault::Wrong);
+        return pbes2_open(&scheme, data, pass, derived);
     }
     let settings = parts.get(1).and_then(Tlv::inside).unwrap_or_default();
     let (salt, rounds) = match settings.as_slice() {
@@ -201,9 +211,8 @@ pub(super) fn open(
     if salt.is_empty() || rounds == 0 {
         return Err(Fault::Unknown(format!("the encryption {oid}")));
     }
-    if rounds > MOST_ROUNDS {
-        return Err(Fault::TooMuch);
-    }
+    // A key of two hashes and an initialization vector of one, for an empty passphrase perhaps twice.
+    derived.budget.take(u64::from(rounds), if pass.is_empty() { 6 } else { 3 })?;
     // An empty passphrase is written in two ways: a zero at its end, or nothing at all.
     let password = bmp(pass).ok_or(Fault::Wrong)?;
     let first = old(oid, &password, salt, rounds, data);
@@ -261,7 +270,7 @@ pub(super) fn lock_legacy(data: &[u8], password: &[u8], salt: &[u8], rounds: u32
 /// The tag over `data` that a MacData's three or two elements describe (RFC 7292 §4, RFC 9579).
 ///
 /// Out: true if the passphrase gives the same tag.
-pub(super) fn verify(mac: &[Tlv<'_>], data: &[u8], pass: &Passphrase) -> Result<bool, Fault> {
+pub(super) fn verify(mac: &[Tlv<'_>], data: &[u8], pass: &Passphrase, budget: &Budget) -> Result<bool, Fault> {
     let broken = || Fault::Unknown("an integrity code that is damaged".into());
     let info = mac.first().and_then(Tlv::inside).ok_or_else(broken)?;
     let (Some(algorithm), Some(tag)) = (info.first(), info.get(1).and_then(|t| t.expect(OCTETS))) else {
@@ -270,13 +279,11 @@ pub(super) fn verify(mac: &[Tlv<'_>], data: &[u8], pass: &Passphrase) -> Result<
     let parts = algorithm.inside().ok_or_else(broken)?;
     let hash = parts.first().and_then(oid).ok_or_else(broken)?;
     if hash == PBMAC1 {
-        return pbmac1(parts.get(1).ok_or_else(broken)?, tag, data, pass);
+        return pbmac1(parts.get(1).ok_or_else(broken)?, tag, data, pass, budget);
     }
     let salt = mac.get(1).and_then(|s| s.expect(OCTETS)).ok_or_else(broken)?;
     let rounds = mac.get(2).map_or(Some(1), Tlv::number).ok_or_else(broken)?;
-    if rounds > MOST_ROUNDS {
-        return Err(Fault::TooMuch);
-    }
+    budget.take(u64::from(rounds), if pass.is_empty() { 2 } else { 1 })?;
     let of = |password: &[u8]| self::tag(hash, password, salt, rounds, data);
     let Some(password) = bmp(pass) else { return Ok(false) };
     let made = of(&password).ok_or_else(|| Fault::Unknown(format!("an integrity code with the hash {hash}")))?;
@@ -318,7 +325,7 @@ fn same(a: &[u8], b: &[u8]) -> bool {
 }
 
 /// PBMAC1-params: PBKDF2 with its length, and the code itself.
-fn pbmac1(settings: &Tlv<'_>, tag: &[u8], data: &[u8], pass: &Passphrase) -> Result<bool, Fault> {
+fn pbmac1(settings: &Tlv<'_>, tag: &[u8], data: &[u8], pass: &Passphrase, budget: &Budget) -> Result<bool, Fault> {
     let broken = || Fault::Unknown("an integrity code that is damaged".into());
     let [kdf, code] = settings.inside().ok_or_else(broken)?[..] else { return Err(broken()) };
     let derivation = kdf.inside().and_then(|k| k.get(1)?.inside()).ok_or_else(broken)?;
@@ -334,9 +341,11 @@ fn pbmac1(settings: &Tlv<'_>, tag: &[u8], data: &[u8], pass: &Passphrase) -> Res
     }
     // RFC 9579 §5: the length must be there.
     let [rounds, length] = numbers[..] else { return Err(broken()) };
-    if rounds > MOST_ROUNDS || length > 1024 {
-        return Err(Fault::TooMuch);
+    if length == 0 || length > 1024 {
+        return Err(broken());
     }
+    // The shortest hash needs the most blocks.
+    budget.take(u64::from(rounds), u64::from(length).div_ceil(20))?;
     let code = code.inside().and_then(|c| oid(c.first()?)).ok_or_else(broken)?;
     let unknown = |what: ObjectIdentifier| Fault::Unknown(format!("an integrity code with {what}"));
     let (prf, _) = algorithms(prf).ok_or_else(|| unknown(prf))?;

@@ -42,12 +42,13 @@ pub fn write(label: &str, der: &[u8]) -> Zeroizing<String> {
 pub fn read(bytes: &[u8]) -> (Vec<Block>, usize) {
     let text = String::from_utf8_lossy(bytes);
     let (mut blocks, mut broken) = (Vec::new(), 0);
-    type Open = (String, Zeroizing<String>, Vec<(String, String)>);
-    let mut open: Option<Open> = None;
+    // Lines of the text itself: a key's is not copied while it grows.
+    type Open<'a> = (String, Vec<&'a str>, Vec<(String, String)>);
+    let mut open: Option<Open<'_>> = None;
     for line in text.trim_start_matches('\u{feff}').lines().map(str::trim) {
         if let Some(label) = line.strip_prefix("-----BEGIN ").and_then(|l| l.strip_suffix("-----")) {
             broken += usize::from(open.is_some());
-            open = Some((label.to_owned(), Zeroizing::new(String::new()), Vec::new()));
+            open = Some((label.to_owned(), Vec::new(), Vec::new()));
         } else if line.starts_with("-----END ") {
             match open.take().map(|(label, body, headers)| (label, decode(&body), headers)) {
                 Some((label, Some(der), headers)) => blocks.push(Block { label, der, headers }),
@@ -56,25 +57,28 @@ pub fn read(bytes: &[u8]) -> (Vec<Block>, usize) {
         } else if let Some((_, body, headers)) = &mut open {
             match line.split_once(':') {
                 Some((name, value)) => headers.push((name.trim().to_owned(), value.trim().to_owned())),
-                None => body.push_str(line),
+                None => body.push(line),
             }
         }
     }
     (blocks, broken + usize::from(open.is_some()))
 }
 
-fn decode(body: &str) -> Option<Zeroizing<Vec<u8>>> {
-    let mut packed = Zeroizing::new(String::with_capacity(body.len() + 3));
-    packed.extend(body.chars().filter(|c| !c.is_whitespace()));
+fn decode(lines: &[&str]) -> Option<Zeroizing<Vec<u8>>> {
+    let length: usize = lines.iter().map(|l| l.len()).sum();
+    let mut packed = Zeroizing::new(String::with_capacity(length + 3));
+    for line in lines {
+        packed.extend(line.chars().filter(|c| !c.is_whitespace()));
+    }
     while !packed.len().is_multiple_of(4) {
         packed.push('=');
     }
-    Base64::decode_vec(&packed).ok().filter(|d| !d.is_empty()).map(Zeroizing::new)
+    Base64::decode_vec(&packed).map(Zeroizing::new).ok().filter(|d| !d.is_empty())
 }
 
 /// The DER of a text that is base64 alone, as consoles hand it out; None if it is anything else.
 pub fn bare(text: &str) -> Option<Zeroizing<Vec<u8>>> {
-    decode(text.trim()).filter(|der| der.len() > 64 && der[0] == 0x30)
+    decode(&[text.trim()]).filter(|der| der.len() > 64 && der[0] == 0x30)
 }
 
 /// Every certificate's DER in a file that is PEM or a single DER object.

@@ -1,6 +1,7 @@
 //! Private keys in files: PKCS#8 plain and encrypted (RFC 5958, RFC 8018), SEC1 (RFC 5915), PKCS#1 (RFC 8017), in PEM or
 //! DER. Written is PKCS#8 alone, which everybody reads.
 
+use super::budget::Budget;
 use super::legacy_pem::{self, Method};
 use super::pbe::{self, Derived, Pbes2Lock};
 use super::pem;
@@ -12,7 +13,6 @@ use const_oid::ObjectIdentifier;
 use der::asn1::OctetStringRef;
 use der::{Decode, Encode};
 use pkcs8::pkcs5::EncryptionScheme;
-use pkcs8::pkcs5::pbes2::Kdf;
 use pkcs8::{EncryptedPrivateKeyInfoRef, PrivateKeyInfoRef};
 use sec1::EcPrivateKey;
 use std::num::NonZeroU32;
@@ -24,8 +24,6 @@ pub const PRIVATE_KEY: &str = "PRIVATE KEY";
 pub const ENCRYPTED: &str = "ENCRYPTED PRIVATE KEY";
 /// Rounds of PBKDF2-HMAC-SHA-256 in what is written: half a second for each guess here.
 pub const ROUNDS: NonZeroU32 = NonZeroU32::new(600_000).unwrap();
-/// A file that asks for more would hold the program up for minutes.
-const MOST_ROUNDS: u32 = 20_000_000;
 
 /// A private key as it was found in a file.
 pub enum Stored {
@@ -71,8 +69,8 @@ impl Locked {
         let wrong = || Error::PassphraseWrong { what: self.what.clone() };
         match &self.method {
             How::Pbes2(scheme) => {
-                let opened =
-                    pbe::pbes2_open(scheme, &self.bytes, passphrase, &mut Derived::default()).ok_or_else(wrong)?;
+                let opened = pbe::pbes2_open(scheme, &self.bytes, passphrase, &mut Derived::default());
+                let opened = opened.map_err(|_| wrong())?;
                 from_pkcs8(&opened, &self.what).map_err(|_| wrong())
             }
             How::Legacy(method, label) => {
@@ -133,16 +131,11 @@ fn block(label: &str, der: &[u8], method: Option<Method>, what: &str) -> Result<
     let info = EncryptedPrivateKeyInfoRef::from_der(der)
         .map_err(|_| malformed("its encryption is not PBES2 with a cipher known here (RFC 8018 §6.2)"))?;
     let scheme = info.encryption_algorithm;
-    let too_much = match scheme.pbes2().map(|p| &p.kdf) {
-        Some(Kdf::Pbkdf2(p)) => p.iteration_count > MOST_ROUNDS,
-        // 128 · N · r octets of memory: a gigabyte is enough for everybody.
-        Some(Kdf::Scrypt(p)) => {
-            p.cost_parameter.saturating_mul(u64::from(p.block_size)) > 1 << 23 || p.parallelization > 16
-        }
-        _ => true,
-    };
-    if too_much {
-        return Err(malformed("its key derivation asks for more rounds than anybody would wait for"));
+    // Refused before a passphrase is asked for.
+    if scheme.pbes2().is_none_or(|p| Budget::default().take_kdf(&p.kdf).is_err()) {
+        return Err(malformed(
+            "its key derivation makes no sense, or asks for more rounds or memory than a key file may cost",
+        ));
     }
     Ok(locked(info.encrypted_data.as_bytes(), How::Pbes2(Box::new(scheme))))
 }

@@ -10,6 +10,7 @@ use crate::nss::{Library, NssAction, NssChange, NssEntry, Secret, USER};
 use crate::ports::{Entropy, Look};
 use crate::secret::Passphrase;
 use crate::step::{FILE, Invocation, Planned, Step};
+use crate::text::Shown;
 use crate::trust::macos::{SECURITY, fingerprint, user_keychain};
 use zeroize::Zeroizing;
 
@@ -50,7 +51,7 @@ pub(super) fn native_places(look: &dyn Look) -> Vec<Place> {
             entries: Vec::new(),
             guarded: false,
         };
-        match keychain_entries(look, &place.folder.display().to_string()) {
+        match keychain_entries(look, &place.folder.shown()) {
             Ok(entries) => place.entries = entries,
             Err(why) => {
                 let remedy = "open the keychain in Keychain Access, then run the same command again".into();
@@ -128,7 +129,7 @@ impl Place {
     }
 
     fn keychain(&self, words: &[&str]) -> Invocation {
-        let keychain = self.folder.display().to_string();
+        let keychain = self.folder.shown();
         Invocation::new(SECURITY, words.iter().map(|w| (*w).to_owned()).chain([keychain]))
     }
 
@@ -149,7 +150,7 @@ impl Place {
                 let words = String::from_utf8_lossy(&passphrase);
                 let line = Zeroizing::new(format!(
                     "import \"{FILE}\" -k \"{}\" -f pkcs12 -P \"{}\"\n",
-                    self.folder.display(),
+                    self.folder.shown(),
                     &*words
                 ));
                 Step::Run(Invocation::new(SECURITY, ["-i"]).reading(line.as_bytes()).with_file(file.to_vec()))

@@ -8,6 +8,7 @@ use crate::export::Form;
 use crate::finding::Code;
 use crate::key::{KeyAlgorithm, PublicKey};
 use crate::name::Name;
+use crate::text::Shown;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 
@@ -154,16 +155,16 @@ fn place(recipe: &Recipe, s: &Setting) -> PathBuf {
 }
 
 fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
-    let path = |folder: &Path, name: &str| folder.join(name).display().to_string();
+    let path = |folder: &Path, name: &str| folder.join(name).shown();
     let store = format!("{}.{}", s.label, recipe.facts.form.ending());
     let quoted = [
-        ("folder", s.folder.display().to_string()),
-        ("place", place.display().to_string()),
+        ("folder", s.folder.shown()),
+        ("place", place.shown()),
         ("certificate", path(place, CERTIFICATE_FILE)),
         ("key", path(place, KEY_FILE)),
         ("root", path(place, ROOT_FILE)),
         ("clients", path(place, CLIENTS_FILE)),
-        ("clients_source", s.clients.as_ref().map(|c| c.display().to_string()).unwrap_or_default()),
+        ("clients_source", s.clients.as_ref().map(|c| c.shown()).unwrap_or_default()),
         ("made", path(&s.folder, &store)),
         ("made_secret", path(&s.folder, &format!("{store}.passphrase"))),
         ("store", path(place, &store)),
@@ -250,7 +251,7 @@ fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values) -> (Option
         }
         Form::Pem => {
             let what = format!("the files stay where they are: {} reads them there as {}", recipe.id, who(recipe, s));
-            return (Some(Work { what, lines: vec![s.folder.display().to_string()] }), Vec::new());
+            return (Some(Work { what, lines: vec![s.folder.shown()] }), Vec::new());
         }
         Form::CombinedPem => {
             again.extend(lines("tamga export {label} --as combined-pem --output {made} --yes"));

@@ -5,6 +5,7 @@ use crate::cert::Certificate;
 use crate::form::pem;
 use crate::ports::Look;
 use crate::step::{Planned, Step};
+use crate::text::Shown;
 use std::path::PathBuf;
 
 /// The store `bundle`.
@@ -25,16 +26,23 @@ impl Store for Bundle {
             .map(|file| {
                 let bytes = look.read(file);
                 let folder = file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(std::path::Path::new("."));
-                let hindrance = if bytes.is_none() {
+                // A file that is still to be made is an empty bundle; its directory must exist.
+                let hindrance = if bytes.is_none() && look.exists(file) {
                     Some(Hindrance {
-                        why: "there is no such file, or it cannot be read".into(),
-                        remedy: "name a bundle that exists: --bundle FILE".into(),
-                        absent: true,
+                        why: "it cannot be read, or is not a regular file".into(),
+                        remedy: "name another bundle: --bundle FILE".into(),
+                        absent: false,
+                    })
+                } else if !look.exists(folder) {
+                    Some(Hindrance {
+                        why: format!("the directory {} does not exist", folder.shown()),
+                        remedy: format!("mkdir -p {}, then run the same command again", folder.shown()),
+                        absent: false,
                     })
                 } else if !look.may_write(folder) {
                     Some(Hindrance {
                         why: "its folder may not be written".into(),
-                        remedy: format!("sudo tamga trust add --stores bundle --bundle {}", file.display()),
+                        remedy: format!("sudo tamga trust add --stores bundle --bundle {}", file.shown()),
                         absent: false,
                     })
                 } else {
@@ -47,8 +55,11 @@ impl Store for Bundle {
     }
 
     fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
-        let Some(before) = look.read(&place.place) else {
-            return Vec::new();
+        let is_new = !look.exists(&place.place);
+        let before = match look.read(&place.place) {
+            Some(bytes) => bytes,
+            None if is_new => Vec::new(),
+            None => return Vec::new(),
         };
         let there = place.entries.iter().any(|e| e.certificate == root.certificate);
         let after = match goal {
@@ -60,7 +71,8 @@ impl Store for Bundle {
             },
         };
         let write = |bytes| Step::Write { path: place.place.clone(), bytes, mode: 0o644 };
-        vec![Planned { step: write(after), undo: vec![write(before)] }]
+        let undo = if is_new { Step::Remove { path: place.place.clone() } } else { write(before) };
+        vec![Planned { step: write(after), undo: vec![undo] }]
     }
 }
 

@@ -8,6 +8,7 @@ use crate::cert::Certificate;
 use crate::cert::extensions::General;
 use crate::ports::Look;
 use crate::step::{Planned, Step};
+use crate::text::Shown;
 use base64ct::{Base64, Encoding};
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
@@ -82,8 +83,8 @@ fn place(store: &'static str, folder: &Path, look: &dyn Look) -> Place {
         let Some(policy) = look.read(&folder.join(name)).as_deref().and_then(object) else {
             if name == FILE {
                 place.hindrance = Some(Hindrance {
-                    why: format!("{} is not JSON", folder.join(name).display()),
-                    remedy: format!("look at it, then: sudo rm {}", folder.join(name).display()),
+                    why: format!("{} is not JSON", folder.join(name).shown()),
+                    remedy: format!("look at it, then: sudo rm {}", folder.join(name).shown()),
                     absent: false,
                 });
             }
@@ -112,7 +113,7 @@ fn place(store: &'static str, folder: &Path, look: &dyn Look) -> Place {
         }
         place.hindrance = Some(Hindrance {
             why: format!("{other} sets roots by policy too, and Chromium takes one file's alone"),
-            remedy: format!("whoever keeps {} puts the root in there", folder.join(other).display()),
+            remedy: format!("whoever keeps {} puts the root in there", folder.join(other).shown()),
             absent: false,
         });
     }

@@ -5,6 +5,7 @@ use super::{Goal, Hindrance, Place, Root, Scope, Store};
 use crate::nss::Library;
 use crate::ports::Look;
 use crate::step::Planned;
+use crate::text::Shown;
 use std::path::{Path, PathBuf};
 
 /// The store `firefox`.
@@ -137,7 +138,7 @@ fn profile(store: &'static str, look: &dyn Look, library: &Library, folder: Path
     if place.hindrance.is_none() && !look.may_write(&place.place) {
         place.hindrance = Some(Hindrance {
             why: "the profile may not be written".into(),
-            remedy: format!("chmod u+w {}, then: tamga trust add --stores firefox", place.place.display()),
+            remedy: format!("chmod u+w {}, then: tamga trust add --stores firefox", place.place.shown()),
             absent: false,
         });
     }

@@ -10,6 +10,7 @@ use crate::form::pem;
 use crate::nss::{NssAction, NssChange};
 use crate::ports::Look;
 use crate::step::{Planned, Step};
+use crate::text::Shown;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
 
@@ -47,10 +48,22 @@ impl Store for FirefoxPolicy {
         let mut place = Place { store: self.id(), place: file, hindrance: None, entries: Vec::new(), guarded: false };
         let bytes = look.read(&place.place);
         match bytes.as_deref().map(serde_json::from_slice::<Value>) {
-            Some(Ok(policies)) if policies.is_object() => place.entries = entries(&policies, look),
+            Some(Ok(mut policies)) if policies.is_object() => {
+                place.entries = entries(&policies, look);
+                if installed(&mut policies).is_none() {
+                    let shown = place.place.shown();
+                    place.hindrance = Some(Hindrance {
+                        why: format!(
+                            "{shown} has something else where policies.Certificates.Install, a list of files, must be"
+                        ),
+                        remedy: format!("fix {shown}, then: sudo tamga trust add --scope machine"),
+                        absent: false,
+                    });
+                }
+            }
             None => {}
             Some(_) => {
-                let shown = place.place.display();
+                let shown = place.place.shown();
                 place.hindrance = Some(Hindrance {
                     why: format!("{shown} is not JSON with an object: Firefox takes nothing from it either"),
                     remedy: format!("mend {shown}, then: sudo tamga trust add --scope machine"),

@@ -8,6 +8,7 @@ use crate::form::{jks, pkcs12};
 use crate::ports::Look;
 use crate::secret::Passphrase;
 use crate::step::{Planned, Step};
+use crate::text::Shown;
 use std::path::{Path, PathBuf};
 use zeroize::Zeroizing;
 
@@ -141,7 +142,7 @@ impl Java {
         } else if !look.may_write(place.place.parent().unwrap_or(Path::new("/"))) {
             let remedy = match machine {
                 true => "sudo tamga trust add --stores java".into(),
-                false => format!("chmod u+w {}", place.place.display()),
+                false => format!("chmod u+w {}", place.place.shown()),
             };
             place.hindrance = Some(hindered("it may not be written: root's rights are needed", remedy));
         }

@@ -8,6 +8,7 @@ use crate::cert::Certificate;
 use crate::form::pem;
 use crate::ports::Look;
 use crate::step::{Invocation, Planned, Step};
+use crate::text::Shown;
 use sha1::{Digest, Sha1};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -75,7 +76,7 @@ impl Store for Macos {
         }
         let mut place =
             Place { store: self.id(), place: keychain, hindrance: None, entries: Vec::new(), guarded: false };
-        match seen(self, look, &place.place.display().to_string()) {
+        match seen(self, look, &place.place.shown()) {
             Ok(entries) => place.entries = entries,
             Err(why) => {
                 let remedy = "open the keychain in Keychain Access, then run the same command again".into();
@@ -90,7 +91,7 @@ impl Store for Macos {
 
     fn change(&self, goal: Goal, root: &Root, place: &Place, _: &dyn Look) -> Vec<Planned> {
         let c = &root.certificate;
-        let keychain = place.place.display().to_string();
+        let keychain = place.place.shown();
         let there: Vec<&Entry> = place.entries.iter().filter(|e| e.certificate == *c).collect();
         let set = there.iter().any(|e| e.trusted || e.distrusted);
         let forget = || self.run(&["remove-trusted-cert"], &[], Some(c));

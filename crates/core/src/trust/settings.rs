@@ -4,6 +4,7 @@ use crate::cert::Certificate;
 use crate::finding::{Code, Finding};
 use crate::form::pem;
 use crate::ports::Look;
+use crate::text::Shown;
 use crate::trust::system;
 use std::path::{Path, PathBuf};
 
@@ -104,7 +105,7 @@ pub fn findings(look: &dyn Look, roots: &[Certificate]) -> Vec<Finding> {
         let text = look.read(&path).unwrap_or_default();
         for line in String::from_utf8_lossy(&text).lines() {
             let (name, value) = setting(line);
-            let shown = path.display();
+            let shown = path.shown();
             let remedy = format!("delete the line \"{}\" from {shown}", line.trim());
             let is_off = |(word, values): &(&str, &[&str])| {
                 *word == name && (values.is_empty() || values.contains(&value.to_lowercase().as_str()))
@@ -151,7 +152,7 @@ fn off(about: &str, whose: &str, what: &str, remedy: &str) -> Finding {
 }
 
 fn leads(look: &dyn Look, about: &str, whose: &str, what: &str, to: &Path, remedy: &str) -> Finding {
-    let place = to.display();
+    let place = to.shown();
     let (state, first) = match look.exists(to) {
         true => ("which lacks the root", format!("see that {place} holds the root, or ")),
         false => ("which is not there", String::new()),

@@ -9,6 +9,7 @@ use crate::cert::Certificate;
 use crate::form::pem;
 use crate::ports::Look;
 use crate::step::{Invocation, Planned, Step};
+use crate::text::Shown;
 use std::path::{Path, PathBuf};
 
 /// The store `system`.
@@ -191,7 +192,7 @@ fn removal(look: &dyn Look, mark: &str, root: &Root) -> Vec<Planned> {
     let link = Path::new(LINKS).join(format!("{mark}.pem"));
     let in_java = look.read(Path::new(JAVA)).is_some_and(|j| holds(&j, root.certificate.der()));
     if in_java && look.exists(Path::new(JAVA_HOOK)) {
-        let line = format!("-{}\n", link.display());
+        let line = format!("-{}\n", link.shown());
         steps.push(Planned::plain(Step::Run(Invocation::new(JAVA_HOOK, [""; 0]).reading(line).with_rights())));
     }
     for name in hash_links(look, &format!("{mark}.pem")) {

@@ -152,6 +152,20 @@ impl Reader {
         }
     }
 
+    /// What a server floods its client with, if it does: messages that are legal once or twice and keep a client busy without end.
+    pub fn flood(&self) -> Option<&'static str> {
+        const LEGAL: usize = 3;
+        let count = |what: &str| self.messages.iter().filter(|m| m.side == Side::Server && m.what == what).count();
+        [
+            ("ChangeCipherSpec", "ChangeCipherSpec messages"),
+            ("HelloRequest", "HelloRequest messages"),
+            ("alert", "alerts that mean nothing"),
+        ]
+        .into_iter()
+        .find(|(what, _)| count(what) > LEGAL)
+        .map(|(_, words)| words)
+    }
+
     /// What was read, in order.
     pub fn messages(&self) -> &[Message] {
         &self.messages

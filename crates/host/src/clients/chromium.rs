@@ -1,6 +1,9 @@
 //! Chromium, headless, through its DevTools protocol over a pipe: its `errorText` is the very code a person sees.
 
+#![allow(clippy::disallowed_macros, reason = "the protocol's messages; there is no path in them")]
+
 use super::{Observed, Visit, failed};
+use crate::fs;
 use crate::places::Machine;
 use command_fds::{CommandFdExt, FdMapping};
 use serde_json::{Value, json};
@@ -12,6 +15,7 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 use tamga_core::client::Outcome;
 use tamga_core::ports::Look;
+use tamga_core::text::Shown;
 use tamga_core::trust::chromium::folder;
 
 /// Starting takes one second here; a cold or loaded machine takes many.
@@ -39,7 +43,7 @@ pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observ
     let kept = machine.home().join(".config/chromium/Default/ServerCertificate");
     let to = home.path().join("profile/Default");
     if kept.exists()
-        && let Err(e) = std::fs::create_dir_all(&to).and_then(|()| std::fs::copy(&kept, to.join("ServerCertificate")))
+        && let Err(e) = copied(&kept, &to)
     {
         return all_failed(format!("the browser's certificate manager could not be copied: {e}"));
     }
@@ -49,17 +53,23 @@ pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observ
     }
 }
 
+/// The file of Chromium's certificate manager, into a directory that is made for it.
+fn copied(kept: &Path, to: &Path) -> std::io::Result<()> {
+    fs::make_directory(to, 0o700).map_err(std::io::Error::other)?;
+    fs::write_scratch(&to.join("ServerCertificate"), &fs::read_regular(kept)?)
+}
+
 fn copy_database(from: &Path, home: &Path) -> std::io::Result<()> {
     let to = home.join(".local/share/pki/nssdb");
-    std::fs::create_dir_all(&to)?;
+    fs::make_directory(&to, 0o700).map_err(std::io::Error::other)?;
     for name in ["cert9.db", "key4.db", "pkcs11.txt"] {
-        match std::fs::read(from.join(name)) {
+        match fs::read_regular(&from.join(name)) {
             // The file of modules names the folder that it was made in.
             Ok(bytes) if name == "pkcs11.txt" => {
                 let text = String::from_utf8_lossy(&bytes).replace(&*from.to_string_lossy(), &to.to_string_lossy());
-                std::fs::write(to.join(name), text)?;
+                fs::write_scratch(&to.join(name), text.as_bytes())?;
             }
-            Ok(bytes) => std::fs::write(to.join(name), bytes)?,
+            Ok(bytes) => fs::write_scratch(&to.join(name), &bytes)?,
             Err(_) => {}
         }
     }
@@ -106,7 +116,7 @@ impl Browser {
         if crate::platform::is_root() {
             command.arg("--no-sandbox");
         }
-        command.arg(format!("--user-data-dir={}", home.join("profile").display()));
+        command.arg(format!("--user-data-dir={}", home.join("profile").shown()));
         if !rules.is_empty() {
             command.arg(format!("--host-resolver-rules={}", rules.join(", ")));
         }

@@ -8,6 +8,7 @@ use std::process::Command;
 use std::time::Duration;
 use tamga_core::client::{Outcome, go, java};
 use tamga_core::ports::Look;
+use tamga_core::text::Shown;
 use tamga_core::trust::java as jvms;
 use tamga_core::trust::system;
 
@@ -55,7 +56,7 @@ impl Compiled {
         let limit = Duration::from_secs(30 + visits.len() as u64);
         let ended = match process::run(command, b"", limit) {
             Ok(ended) => ended,
-            Err(e) => return all_failed(format!("{} did not start: {e}", program.display())),
+            Err(e) => return all_failed(format!("{} did not start: {e}", program.shown())),
         };
         let said = String::from_utf8_lossy(&ended.output).into_owned();
         let mut lines = said.lines();
@@ -81,14 +82,15 @@ impl Compiled {
 
 /// The JVM with our class; under another root with the store that is there.
 fn with_java(program: &Path, machine: &Machine, folder: &Path) -> Result<Command, String> {
-    std::fs::write(folder.join("Visit.class"), CLASS).map_err(|e| format!("the class could not be written: {e}"))?;
+    crate::fs::write_scratch(&folder.join("Visit.class"), CLASS)
+        .map_err(|e| format!("the class could not be written: {e}"))?;
     let mut command = Command::new(program);
     // The store that the prediction reads; a variable of the person's stands behind it and wins.
     if machine.root().is_some()
         && jvms::named_store(machine).is_none()
         && let Some(store) = jvms::usual_store(machine)
     {
-        command.arg(format!("-Djavax.net.ssl.trustStore={}", machine.real(&store).display()));
+        command.arg(format!("-Djavax.net.ssl.trustStore={}", machine.real(&store).shown()));
     }
     command.args(["-Xshare:auto", "-XX:TieredStopAtLevel=1", "-cp"]).arg(folder).arg("Visit").env("LC_ALL", "C");
     Ok(command)
@@ -97,7 +99,7 @@ fn with_java(program: &Path, machine: &Machine, folder: &Path) -> Result<Command
 /// What Go made of the few lines. It fetches nothing: neither modules nor another version of itself.
 fn built(program: &Path, machine: &Machine, folder: &Path) -> Result<Command, String> {
     let source = folder.join("visit.go");
-    std::fs::write(&source, GO).map_err(|e| format!("the program could not be written: {e}"))?;
+    crate::fs::write_scratch(&source, GO.as_bytes()).map_err(|e| format!("the program could not be written: {e}"))?;
     let to = folder.join(if cfg!(windows) { "visit.exe" } else { "visit" });
     let mut build = Command::new(program);
     build.args(["build", "-o"]).arg(&to).arg(&source).current_dir(folder);

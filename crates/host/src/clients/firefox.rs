@@ -1,5 +1,7 @@
 //! Firefox, headless, through its Marionette protocol: the code on its error page is the very one that a person sees.
 
+#![allow(clippy::disallowed_macros, reason = "the protocol's messages; there is no path in them")]
+
 use super::{Observed, Visit, failed};
 use crate::places::Machine;
 use serde_json::{Value, json};
@@ -47,10 +49,10 @@ impl Browser {
     fn start(program: &Path, from: &Path, home: &Path, visits: &[Visit]) -> Result<Browser, String> {
         let told = |e: std::io::Error| format!("firefox did not start: {e}");
         let profile = home.join("profile");
-        std::fs::create_dir(&profile).map_err(told)?;
+        crate::fs::make_directory(&profile, 0o700).map_err(|e| e.to_string())?;
         for name in ["cert9.db", "key4.db"] {
-            if let Ok(bytes) = std::fs::read(from.join(name)) {
-                std::fs::write(profile.join(name), bytes).map_err(told)?;
+            if let Ok(bytes) = crate::fs::read_regular(&from.join(name)) {
+                crate::fs::write_scratch(&profile.join(name), &bytes).map_err(told)?;
             }
         }
         // It leads names to loopback alone; other names must resolve by themselves.
@@ -68,7 +70,7 @@ impl Browser {
             ("network.dns.disableIPv6", json!(visits.iter().all(|v| v.address.is_ipv4()))),
         ];
         let text: String = settings.iter().map(|(k, v)| format!("user_pref(\"{k}\", {v});\n")).collect();
-        std::fs::write(profile.join("user.js"), text).map_err(told)?;
+        crate::fs::write_scratch(&profile.join("user.js"), text.as_bytes()).map_err(told)?;
         let mut command = Command::new(program);
         command.args(["--headless", "--marionette", "--remote-allow-system-access", "--no-remote", "--profile"]);
         command.arg(&profile).env("HOME", home).env("MOZ_CRASHREPORTER_DISABLE", "1");
@@ -80,7 +82,9 @@ impl Browser {
         let mut child = command.spawn().map_err(told)?;
         let begun = Instant::now();
         let port = loop {
-            let port = std::fs::read_to_string(profile.join(PORT)).ok().and_then(|t| t.trim().parse::<u16>().ok());
+            let port = crate::fs::read_regular(&profile.join(PORT))
+                .ok()
+                .and_then(|t| std::str::from_utf8(&t).ok()?.trim().parse::<u16>().ok());
             match port {
                 Some(port) => break port,
                 None if begun.elapsed() > LIMIT || matches!(child.try_wait(), Ok(Some(_))) => {

@@ -8,6 +8,7 @@ use std::process::Command;
 use std::time::Duration;
 use tamga_core::client::Outcome;
 use tamga_core::ports::Look;
+use tamga_core::text::Shown;
 use tamga_core::trust::system;
 
 /// Says nothing and ends with 0 if the handshake stands, else prints its own words and ends with 1. In: address, port, host.
@@ -71,7 +72,7 @@ impl Runtime {
         command.env_remove("NODE_TLS_REJECT_UNAUTHORIZED").env_remove("NODE_OPTIONS").env("LC_ALL", "C");
         let ended = match process::run(command, b"", Duration::from_secs(25)) {
             Ok(ended) => ended,
-            Err(e) => return failed(format!("{} did not start: {e}", program.display())),
+            Err(e) => return failed(format!("{} did not start: {e}", program.shown())),
         };
         let said = tamga_core::text::harmless(String::from_utf8_lossy(&ended.output).trim());
         match ended.code {

@@ -10,6 +10,7 @@ use std::process::Command;
 use std::time::Duration;
 use tamga_core::client::{Outcome, gnutls};
 use tamga_core::ports::Look;
+use tamga_core::text::Shown;
 use tamga_core::trust::system;
 
 /// Where wget is, if it is one with GnuTLS: others have OpenSSL, or their own.
@@ -35,10 +36,10 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
     command.arg("-e").arg(format!("https_proxy=http://127.0.0.1:{}/", way.port));
     if machine.root().is_some() {
         // Under another root its own defaults are not this machine's. An empty folder leaves the system's away.
-        command.arg(format!("--ca-directory={}", way.empty.path().display()));
+        command.arg(format!("--ca-directory={}", way.empty.path().shown()));
         let bundle = machine.real(&system::bundle(machine));
         if gnutls::settings(machine).file.is_none() && std::fs::metadata(&bundle).is_ok_and(|m| m.len() > 0) {
-            command.arg(format!("--ca-certificate={}", bundle.display()));
+            command.arg(format!("--ca-certificate={}", bundle.shown()));
         }
     }
     command.arg(visit.url()).env("LC_ALL", "C");

@@ -4,12 +4,12 @@ use std::net::{Shutdown, TcpStream};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-/// So long everything up to the end of the handshake may take.
+/// So long everything may take that is asked of one address, up to the end of the handshake or the last probe after a failed one.
 pub(super) const WHOLE: Duration = Duration::from_secs(20);
 
-/// Ends the conversation after [`WHOLE`], unless it is dropped before.
+/// Ends the conversation at a moment, unless it is dropped before.
 pub(super) struct Limit {
     passed: Arc<AtomicBool>,
     _done: Sender<()>,
@@ -17,13 +17,14 @@ pub(super) struct Limit {
 
 impl Limit {
     /// For this connection. Where it cannot be watched, each answer's own limit remains.
-    pub(super) fn of(socket: &TcpStream) -> Limit {
+    pub(super) fn until(socket: &TcpStream, until: Instant) -> Limit {
         let passed = Arc::new(AtomicBool::new(false));
         let (done, waits) = channel::<()>();
         if let Ok(watched) = socket.try_clone() {
             let passed = passed.clone();
             std::thread::spawn(move || {
-                if waits.recv_timeout(WHOLE) == Err(RecvTimeoutError::Timeout) {
+                if waits.recv_timeout(until.saturating_duration_since(Instant::now())) == Err(RecvTimeoutError::Timeout)
+                {
                     passed.store(true, Ordering::SeqCst);
                     let _ = watched.shutdown(Shutdown::Both);
                 }

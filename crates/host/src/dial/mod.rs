@@ -112,7 +112,10 @@ pub fn resolve(host: &Name, port: u16, given: &[(String, IpAddr)]) -> Result<Vec
 }
 
 /// Meets a server at one address.
+///
+/// One deadline holds for everything that is asked of an address: the preamble, the handshake, and what follows one that failed.
 pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
+    let until = Instant::now() + WHOLE;
     let Ask { host, prelude, shown, .. } = *ask;
     let missed = |code, detail: String| Missed::new(code, detail);
     let mut socket = TcpStream::connect_timeout(&address, CONNECT).map_err(|e| match e.kind() {
@@ -122,7 +125,7 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
     let _ = socket.set_read_timeout(Some(ANSWER));
     let _ = socket.set_write_timeout(Some(ANSWER));
     // A handshake alone watches itself, below.
-    let limit = (prelude != Prelude::None).then(|| Limit::of(&socket));
+    let limit = (prelude != Prelude::None).then(|| Limit::until(&socket, until));
     let too_slow = || {
         let whole = WHOLE.as_secs();
         missed(
@@ -164,17 +167,17 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
         }
         _ => &mut socket,
     };
-    let mut first = Recorder { inner, seen: Vec::new(), wire: Reader::default(), until: Instant::now() + WHOLE };
+    let mut first = Recorder { inner, seen: Vec::new(), wire: Reader::default(), until };
     while tls.is_handshaking() {
         if let Err(e) = tls.complete_io(&mut first) {
             let Recorder { seen, wire, until, .. } = first;
             if passed() || Instant::now() >= until {
                 return Err(Missed { wire: Box::new(wire), ..too_slow() });
             }
-            let mut missed = explain(&e, &seen, address);
+            let mut missed = explain(&e, &seen, &wire, address, until);
             if matches!(missed.code, Code::TlsTooOld | Code::NoCommonCipher)
                 && prelude == Prelude::None
-                && let Some(older) = old::ask(host, address)
+                && let Some(older) = old::ask(host, address, until)
             {
                 missed = Missed {
                     detail: format!("{address}: {}", older.1),
@@ -233,11 +236,14 @@ fn afterwards(tls: &mut ClientConnection, socket: &mut TcpStream) -> Option<Stri
 }
 
 /// What a failed handshake means, from the error and the first bytes that came.
-fn explain(e: &std::io::Error, seen: &[u8], address: SocketAddr) -> Missed {
+fn explain(e: &std::io::Error, seen: &[u8], wire: &Reader, address: SocketAddr, until: Instant) -> Missed {
     let missed = |code, detail: &str| Missed::new(code, format!("{address}: {detail}"));
     let text = String::from_utf8_lossy(&seen[..seen.len().min(64)]).to_ascii_lowercase();
     if text.starts_with("http/") || text.trim_start().starts_with('<') {
         return missed(Code::PlainHttpOnTlsPort, "it answers in HTTP without TLS");
+    }
+    if let Some(flood) = wire.flood() {
+        return missed(Code::OtherProtocol, &format!("it breaks off the handshake with a flood of {flood}"));
     }
     if matches!(e.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) {
         return missed(Code::SilentConnection, "no answer to a TLS hello within 8 seconds");
@@ -254,6 +260,14 @@ fn explain(e: &std::io::Error, seen: &[u8], address: SocketAddr) -> Missed {
             rustls::Error::InvalidCertificate(rustls::CertificateError::BadSignature) => {
                 missed(Code::KeyMismatch, "it signs with another key than its certificate's")
             }
+            rustls::Error::AlertReceived(AlertDescription::Unknown(n)) => {
+                missed(Code::OtherProtocol, &format!("it answers with an alert that TLS does not define ({n})"))
+            }
+            rustls::Error::AlertReceived(
+                alert @ (AlertDescription::CloseNotify
+                | AlertDescription::UserCanceled
+                | AlertDescription::NoRenegotiation),
+            ) => missed(Code::OtherProtocol, &format!("it ends the handshake with the alert {alert:?}")),
             rustls::Error::AlertReceived(alert) => {
                 missed(Code::NoCommonCipher, &format!("it answers with the alert {alert:?}"))
             }
@@ -263,20 +277,30 @@ fn explain(e: &std::io::Error, seen: &[u8], address: SocketAddr) -> Missed {
                 "it sends more at once than a client takes (64 KiB): far too many certificates or names",
             ),
             rustls::Error::InvalidMessage(_) => missed(Code::OtherProtocol, "its answer is not TLS"),
-            other => missed(Code::BadSignature, &other.to_string()),
+            rustls::Error::PeerMisbehaved(why) => {
+                missed(Code::OtherProtocol, &format!("it does not keep to TLS ({why:?})"))
+            }
+            other => missed(Code::OtherProtocol, &other.to_string()),
         };
     }
     // It hung up without a word: perhaps it would rather have been asked in plain HTTP.
-    if speaks_http(address) {
+    if speaks_http(address, until) {
         return missed(Code::PlainHttpOnTlsPort, "it hangs up on TLS and answers plain HTTP");
     }
     missed(Code::OtherProtocol, "it hangs up during the handshake")
 }
 
-fn speaks_http(address: SocketAddr) -> bool {
+/// What is left until a moment, at most so long; None if nothing is.
+fn left(until: Instant, most: Duration) -> Option<Duration> {
+    Some(until.saturating_duration_since(Instant::now()).min(most)).filter(|d| !d.is_zero())
+}
+
+fn speaks_http(address: SocketAddr, until: Instant) -> bool {
     let ask = || -> std::io::Result<bool> {
-        let mut socket = TcpStream::connect_timeout(&address, CONNECT)?;
-        socket.set_read_timeout(Some(Duration::from_secs(2)))?;
+        let late = || std::io::Error::from(ErrorKind::TimedOut);
+        let mut socket = TcpStream::connect_timeout(&address, left(until, CONNECT).ok_or_else(late)?)?;
+        let _limit = Limit::until(&socket, until);
+        socket.set_read_timeout(left(until, Duration::from_secs(2)))?;
         write!(socket, "HEAD / HTTP/1.1\r\nHost: {address}\r\nConnection: close\r\n\r\n")?;
         let mut start = [0; 5];
         socket.read_exact(&mut start)?;

@@ -1,18 +1,19 @@
 //! A raw hello for servers that speak only what nobody speaks any more: nothing is agreed upon, the answer is only read.
 
-use super::{ANSWER, CONNECT};
+use super::{ANSWER, CONNECT, left};
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpStream};
+use std::time::Instant;
 use tamga_core::finding::Code;
 use tamga_core::name::Name;
 use tamga_core::wire::{self, Reader, Side, hello};
 
 /// Offers each older version in turn and says what the server makes of it; None if it says nothing that can be read.
-pub(super) fn ask(host: &Name, address: SocketAddr) -> Option<(Option<Code>, String)> {
+pub(super) fn ask(host: &Name, address: SocketAddr, until: Instant) -> Option<(Option<Code>, String)> {
     let mut alert = None;
     // TLS 1.2 first: a server may have only ciphers that nobody offers any more.
     for version in [0x0303, 0x0302, 0x0301, 0x0300] {
-        match one(host, address, version)? {
+        match one(host, address, version, until)? {
             Answer::Hello { version, cipher } => {
                 let code = if version < 0x0303 { Code::TlsTooOld } else { Code::NoCommonCipher };
                 let spoken = wire::version(version);
@@ -34,10 +35,10 @@ enum Answer {
     Nothing,
 }
 
-fn one(host: &Name, address: SocketAddr, version: u16) -> Option<Answer> {
-    let mut socket = TcpStream::connect_timeout(&address, CONNECT).ok()?;
-    socket.set_read_timeout(Some(ANSWER)).ok()?;
-    let _limit = super::limit::Limit::of(&socket);
+fn one(host: &Name, address: SocketAddr, version: u16, until: Instant) -> Option<Answer> {
+    let mut socket = TcpStream::connect_timeout(&address, left(until, CONNECT)?).ok()?;
+    socket.set_read_timeout(left(until, ANSWER)).ok()?;
+    let _limit = super::limit::Limit::until(&socket, until);
     let mut random = [0; 32];
     tamga_core::ports::Entropy::fill(&crate::entropy::System, &mut random);
     socket.write_all(&hello::client(&host.to_string(), version, &random)).ok()?;

@@ -3,6 +3,7 @@
 use super::{ANSWER, CONNECT, Missed};
 use std::io::{ErrorKind, Read, Write};
 use std::net::{SocketAddr, TcpStream};
+use std::time::Instant;
 use tamga_core::finding::Code;
 
 /// No server's head is longer.
@@ -63,7 +64,7 @@ pub fn fetch(address: SocketAddr, host: &str, path: &str, most: u64) -> Result<V
 pub fn ask(address: SocketAddr, host: &str, path: &str) -> Result<Answered, Missed> {
     let missed = |code, detail: String| Missed::new(code, detail);
     let mut socket = connect(address)?;
-    let _limit = super::limit::Limit::of(&socket);
+    let _limit = super::limit::Limit::until(&socket, Instant::now() + super::limit::WHOLE);
     let request = format!("GET {path} HTTP/1.1\r\nHost: {host}\r\nUser-Agent: tamga\r\nConnection: close\r\n\r\n");
     let mut head = Vec::new();
     let read = socket.write_all(request.as_bytes()).and_then(|()| read_head(&mut socket, &mut head));

@@ -1,11 +1,13 @@
 //! Authorities: each with its certificates, what is above it, and where its key is.
 
-use super::{Ledger, events, text};
+use super::{Ledger, events, restored, text};
 use crate::error::Result;
 use rusqlite::{Connection, params};
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 use tamga_core::cert::Certificate;
 use tamga_core::cert::profile::Links;
+use tamga_core::label::Label;
 use tamga_core::moment::Moment;
 use tamga_core::purpose::Purpose;
 use tamga_core::report::{Authority, KeyPlace};
@@ -16,7 +18,6 @@ const DEEPEST: usize = 9;
 /// One row of each table, before they are put together.
 struct Row {
     label: String,
-    folder: String,
     issuer: Option<String>,
     key_place: String,
     key_path: Option<String>,
@@ -34,11 +35,18 @@ struct Held {
 }
 
 impl Ledger {
+    /// Where an authority's key and certificate lie.
+    pub fn authority_directory(&self, label: &str) -> PathBuf {
+        crate::fs::parent(&self.path).join("authorities").join(label)
+    }
+
     /// Every authority, oldest first.
     pub fn authorities(&self) -> Result<Vec<Authority>> {
         let (rows, mut held) = self.read().map_err(|e| self.failed(e))?;
         let mut out: Vec<Authority> = Vec::new();
         for row in &rows {
+            // A label that is none would lead out of the data directory.
+            let Ok(label) = Label::parse(&row.label) else { continue };
             let Some(mut certificates) = held.remove(&row.label) else { continue };
             let Some(certificate) = certificates.own.pop() else { continue };
             out.push(Authority {
@@ -46,13 +54,14 @@ impl Ledger {
                 root_label: row.label.clone(),
                 certificate,
                 earlier: certificates.own,
-                folder: row.folder.clone().into(),
+                // By its label alone: whatever the ledger says, an authority's key is in the data directory.
+                folder: self.authority_directory(label.as_str()),
                 issuer: row.issuer.clone(),
                 above: certificates.above,
                 crossed: certificates.crossed,
                 key: match (row.key_place.as_str(), &row.key_path) {
                     ("here", _) => KeyPlace::Here,
-                    ("offline", Some(path)) => KeyPlace::Offline(path.into()),
+                    ("offline", Some(path)) => KeyPlace::Offline(restored(path)),
                     ("discarded", _) => KeyPlace::Discarded,
                     _ => KeyPlace::Elsewhere,
                 },
@@ -73,7 +82,7 @@ impl Ledger {
 
     fn read(&self) -> rusqlite::Result<(Vec<Row>, BTreeMap<String, Held>)> {
         let mut q = self.db.prepare_cached(
-            "SELECT a.label, c.role, c.der, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired
+            "SELECT a.label, c.role, c.der, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired
              FROM authority a JOIN authority_certificate c ON c.label = a.label ORDER BY made_at, a.rowid, c.id",
         )?;
         let (mut rows, mut held): (Vec<Row>, BTreeMap<String, Held>) = Default::default();
@@ -83,13 +92,12 @@ impl Ledger {
             if rows.last().is_none_or(|row| row.label != label) {
                 rows.push(Row {
                     label: label.clone(),
-                    folder: r.get(3)?,
-                    issuer: r.get(4)?,
-                    key_place: r.get(5)?,
-                    key_path: r.get(6)?,
-                    purposes: r.get(7)?,
-                    links: Links { crl: r.get(8)?, issuer: r.get(9)? },
-                    retired: r.get(10)?,
+                    issuer: r.get(3)?,
+                    key_place: r.get(4)?,
+                    key_path: r.get(5)?,
+                    purposes: r.get(6)?,
+                    links: Links { crl: r.get(7)?, issuer: r.get(8)? },
+                    retired: r.get(9)?,
                 });
             }
             let Ok(c) = Certificate::read(&der, &label) else { continue };

@@ -1,9 +1,10 @@
 //! Certificates: by label, serial, fingerprint or name, page by page.
 
-use super::{Ledger, text};
+use super::{Ledger, restored, text};
 use crate::error::Result;
 use rusqlite::types::ToSql;
-use rusqlite::{Connection, Row, params};
+use rusqlite::{Connection, OptionalExtension, Row, params};
+use std::path::PathBuf;
 use tamga_core::cert::Certificate;
 use tamga_core::moment::Moment;
 use tamga_core::reason::Reason;
@@ -62,7 +63,7 @@ fn issued(r: &Row<'_>) -> rusqlite::Result<Option<Issued>> {
         label,
         certificate,
         authority: r.get(2)?,
-        folder: r.get::<_, String>(3)?.into(),
+        folder: restored(&r.get::<_, String>(3)?),
         life: Life::parse(&r.get::<_, String>(4)?),
         revoked,
     }))
@@ -75,6 +76,15 @@ impl Ledger {
             Some(label) => self.select("WHERE c.label = ?1 ORDER BY c.id", &[&label]),
             None => self.select("ORDER BY c.id", &[]),
         }
+    }
+
+    /// The current certificate of a label.
+    pub fn directory_of(&self, sha256: &str) -> Result<Option<PathBuf>> {
+        self.db
+            .query_row("SELECT folder FROM certificate WHERE sha256 = ?1", [sha256], |r| r.get::<_, String>(0))
+            .map(|folder| restored(&folder))
+            .optional()
+            .map_err(|e| self.failed(e))
     }
 
     /// The current certificate of a label.

@@ -30,6 +30,13 @@ impl Ledger {
         insert(&self.db, at, kind, about, detail).map_err(|e| self.failed(e))
     }
 
+    /// When the latest event was, by its own time; None without any. A time that is none is left out.
+    pub fn newest_event(&self) -> Result<Option<Moment>> {
+        let latest: Option<String> =
+            self.db.query_row("SELECT max(at) FROM event", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
+        Ok(latest.and_then(|at| Moment::parse(&at).ok()))
+    }
+
     /// Every event of a kind, oldest first.
     pub fn of_kind(&self, kind: &str) -> Result<Vec<Event>> {
         let rows = || -> rusqlite::Result<Vec<Event>> {

@@ -1,14 +1,18 @@
 //! The journal: what was begun, together with what it records, in one durable commit.
 
 use super::requests::Waiting;
+use super::stored_path::StoredPath;
 use super::{Ledger, authorities, certificates, events, requests, text};
 use crate::error::Result;
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path};
+use tamga_core::authority::KEY_FILE;
 use tamga_core::cert::Certificate;
+use tamga_core::label::Label;
 use tamga_core::moment::Moment;
 use tamga_core::report::{Authority, Issued};
+use tamga_core::text::Shown;
 
 /// Work that was begun.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -23,7 +27,7 @@ pub enum Work {
         /// SHA-256 of the certificate or request.
         sha256: String,
         /// The folder.
-        folder: PathBuf,
+        folder: StoredPath,
         /// The files' names, in the order of their renaming.
         names: Vec<String>,
         /// The attempt's tag.
@@ -43,17 +47,17 @@ pub enum Work {
         /// The store.
         store: String,
         /// Its place.
-        place: PathBuf,
+        place: StoredPath,
         /// Files that are written on the way.
         #[serde(default)]
-        files: Vec<PathBuf>,
+        files: Vec<StoredPath>,
     },
     /// Single files are replaced, each whole.
     Replace {
         /// What a person is told if it was interrupted.
         said: String,
         /// The files.
-        files: Vec<PathBuf>,
+        files: Vec<StoredPath>,
     },
     /// A re-issued root takes the place of the earlier one in the stores.
     Swap {
@@ -67,16 +71,16 @@ pub enum Work {
         /// SHA-256 of the certificate.
         certificate: String,
         /// Each file with the SHA-256 of its contents, in the order of their renaming.
-        files: Vec<(PathBuf, String)>,
+        files: Vec<(StoredPath, String)>,
     },
     /// An authority's key leaves its folder; it goes once the ledger says that it is elsewhere.
     KeyLeaves {
         /// The authority's label.
         label: String,
         /// The key's file.
-        file: PathBuf,
+        file: StoredPath,
         /// Where it goes; None if it is thrown away.
-        into: Option<PathBuf>,
+        into: Option<StoredPath>,
     },
 }
 
@@ -211,14 +215,84 @@ impl Ledger {
         run().map_err(|e| self.failed(e))
     }
 
-    /// What was begun and not finished. Only whoever holds the data folder's lock may take it for interrupted.
+    /// What was begun and not finished. Only the holder of the data directory's lock may take it for interrupted. A row that names
+    /// files which are not its own is not among them.
     pub fn unfinished(&self) -> Result<Vec<(i64, Work)>> {
+        let all = self.journal()?;
+        Ok(all.into_iter().filter_map(|(id, work)| Some((id, work.ok()?))).collect())
+    }
+
+    /// Every row: what was begun, or why the row is refused. The ledger is input too: it may have been edited, or come from a backup.
+    pub fn journal(&self) -> Result<Vec<(i64, std::result::Result<Work, String>)>> {
         let rows = || -> rusqlite::Result<Vec<(i64, String)>> {
             let mut q = self.db.prepare("SELECT id, work FROM journal ORDER BY id")?;
             q.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
         };
         let rows = rows().map_err(|e| self.failed(e))?;
-        Ok(rows.into_iter().filter_map(|(id, work)| Some((id, serde_json::from_str(&work).ok()?))).collect())
+        let read = |work: String| {
+            let work: Work = serde_json::from_str(&work).map_err(|_| "it cannot be read".to_owned())?;
+            self.accepted(&work).map(|()| work)
+        };
+        Ok(rows.into_iter().map(|(id, work)| (id, read(work))).collect())
+    }
+
+    /// Removes a refused row; the event keeps why.
+    pub fn refuse(&self, id: i64, why: &str, now: Moment) -> Result<()> {
+        let commit = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            events::insert(&tx, now, "journal-row-refused", "", why)?;
+            clear(&tx, id)?;
+            tx.commit()
+        };
+        commit().map_err(|e| self.failed(e))
+    }
+
+    /// Forgets everything that was under way: in a ledger that comes from a backup it was under way elsewhere.
+    pub fn drop_journal(&self) -> Result<()> {
+        self.db.execute("DELETE FROM journal", []).map(drop).map_err(|e| self.failed(e))
+    }
+
+    /// A row may name files in the data directory, in the directory of the certificate that it is about, or targets of its own plan
+    /// (of these only the staged files beside them are touched).
+    ///
+    /// Errors: why it is refused.
+    fn accepted(&self, work: &Work) -> std::result::Result<(), String> {
+        let label = |label: &str| Label::parse(label).map(drop).map_err(|_| "its label is none".to_owned());
+        let whole = |path: &Path| match path.is_absolute() && path.components().all(|c| c != Component::ParentDir) {
+            true => Ok(()),
+            false => Err(format!("{} is not a whole path", path.shown())),
+        };
+        let other = |path: &Path, whose: &str| Err(format!("{} is not in the directory of {whose}", path.shown()));
+        match work {
+            Work::Publish { what, label: of, sha256, folder, names, tag, .. } => {
+                label(of)?;
+                if tag.len() != 8 || !tag.bytes().all(|b| b.is_ascii_hexdigit()) {
+                    return Err("its tag is none".into());
+                }
+                if !names.iter().all(|n| is_file_name(n)) {
+                    return Err("it names a file outside of its directory".into());
+                }
+                let own = match what.as_str() {
+                    "authority" | "reissue" => Some(self.authority_directory(of)),
+                    "request" => self.waiting_place(of).ok().flatten(),
+                    _ => self.directory_of(sha256).ok().flatten(),
+                };
+                // What a killed run had recorded is in the ledger, in the same commit as this row.
+                if own.as_deref() == Some(&**folder) { Ok(()) } else { other(folder, of) }
+            }
+            Work::Trust { files, label: of, .. } => label(of).and_then(|()| files.iter().try_for_each(|f| whole(f))),
+            Work::Replace { files, .. } => files.iter().try_for_each(|f| whole(f)),
+            Work::Place { files, label: of, .. } => label(of).and_then(|()| files.iter().try_for_each(|f| whole(&f.0))),
+            Work::Swap { label: of } => label(of),
+            Work::KeyLeaves { label: of, file, into } => {
+                label(of)?;
+                if let Some(into) = into {
+                    whole(into)?;
+                }
+                let own = self.authority_directory(of).join(KEY_FILE);
+                if **file == *own { Ok(()) } else { other(file, of) }
+            }
+        }
     }
 
     /// Takes back what a publication that never stood had recorded: a new authority or request goes, a certificate is
@@ -267,6 +341,12 @@ impl Ledger {
 
 fn clear(db: &Connection, id: i64) -> rusqlite::Result<()> {
     db.prepare_cached("DELETE FROM journal WHERE id = ?1")?.execute([id]).map(|_| ())
+}
+
+/// True for the plain name of a file: no path, and nothing that leads out of its directory.
+fn is_file_name(name: &str) -> bool {
+    let mut parts = Path::new(name).components();
+    matches!((parts.next(), parts.next()), (Some(Component::Normal(n)), None) if n == name) && !name.contains('\0')
 }
 
 /// True if a key waited for what is published: its request goes away with the row.

@@ -12,6 +12,7 @@ mod requests;
 mod revocations;
 mod salvage;
 pub mod schema;
+pub mod stored_path;
 
 pub use certificates::{Filter, Page, Sort};
 pub use events::Event;
@@ -48,10 +49,11 @@ impl Ledger {
 
     /// Opens or makes the ledger. The folder is 0700.
     pub fn open(data: &Path) -> Result<Ledger> {
-        crate::files::folder(data, 0o700)?;
+        crate::fs::make_directory(data, 0o700)?;
         let path = Ledger::file(data);
         let opened = Connection::open(&path).and_then(|db| {
             db.busy_timeout(PATIENCE)?;
+            distrust(&db)?;
             if !keeps_a_log(&path) {
                 db.pragma_update(None, "page_size", PAGE_BYTES)?;
                 db.pragma_update(None, "journal_mode", "WAL")?;
@@ -105,15 +107,36 @@ impl Ledger {
     /// A whole copy in one file, for a backup.
     pub fn copy_to(&self, file: &Path) -> Result<()> {
         self.db
-            .execute("VACUUM INTO ?1", [file.to_string_lossy()])
+            .execute("VACUUM INTO ?1", [path_bytes(file)])
             .map(|_| ())
             .map_err(|source| Error::Ledger { path: file.to_owned(), source })
     }
 }
 
+/// A ledger may have been edited or come from a backup: nothing in it is executed. No trigger and no view runs, its schema cannot
+/// call functions with effects, and it cannot be used to damage the file itself.
+fn distrust(db: &Connection) -> rusqlite::Result<()> {
+    use rusqlite::config::DbConfig;
+    for (setting, on) in [
+        (DbConfig::SQLITE_DBCONFIG_DEFENSIVE, true),
+        (DbConfig::SQLITE_DBCONFIG_TRUSTED_SCHEMA, false),
+        (DbConfig::SQLITE_DBCONFIG_ENABLE_TRIGGER, false),
+        (DbConfig::SQLITE_DBCONFIG_ENABLE_VIEW, false),
+    ] {
+        db.set_db_config(setting, on)?;
+    }
+    Ok(())
+}
+
+/// A path as SQLite takes it: its bytes, whether or not they are UTF-8.
+fn path_bytes(path: &Path) -> rusqlite::types::ToSqlOutput<'_> {
+    use rusqlite::types::{ToSqlOutput, ValueRef};
+    ToSqlOutput::Borrowed(ValueRef::Text(path.as_os_str().as_encoded_bytes()))
+}
+
 /// True if bytes have the fingerprint under which they were recorded.
 fn is_recorded(sha256: &str, der: &[u8]) -> bool {
-    tamga_core::text::hex(ring::digest::digest(&ring::digest::SHA256, der).as_ref()) == sha256
+    crate::digest::sha256(der) == sha256
 }
 
 /// True if the file says itself that it is a database with a write-ahead log (the octet at 18 of its header): then it
@@ -121,7 +144,7 @@ fn is_recorded(sha256: &str, der: &[u8]) -> bool {
 fn keeps_a_log(path: &Path) -> bool {
     use std::io::Read;
     let mut header = [0; 19];
-    let read = std::fs::File::open(path).and_then(|mut f| f.read_exact(&mut header));
+    let read = crate::platform::open_regular(path).and_then(|(mut f, _)| f.read_exact(&mut header));
     read.is_ok() && header.starts_with(b"SQLite format 3\0") && header[18] == 2
 }
 
@@ -135,9 +158,7 @@ fn told(path: &Path, source: rusqlite::Error) -> Error {
     }
 }
 
-fn text(path: &Path) -> String {
-    path.to_string_lossy().into_owned()
-}
+use stored_path::{restored, stored as text};
 
 #[cfg(test)]
 mod tests {

@@ -1,6 +1,6 @@
 //! Keys that wait for their certificate.
 
-use super::{Ledger, text};
+use super::{Ledger, restored, text};
 use crate::error::Result;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -66,9 +66,10 @@ impl Ledger {
     }
 
     /// Where a label waits, if it does.
-    pub fn waiting_place(&self, label: &str) -> Result<Option<String>> {
+    pub fn waiting_place(&self, label: &str) -> Result<Option<PathBuf>> {
         self.db
-            .query_row("SELECT folder FROM request WHERE label = ?1", [label], |r| r.get(0))
+            .query_row("SELECT folder FROM request WHERE label = ?1", [label], |r| r.get::<_, String>(0))
+            .map(|folder| restored(&folder))
             .optional()
             .map_err(|e| self.failed(e))
     }
@@ -88,7 +89,7 @@ impl Ledger {
                 csr: Csr::read(&der, &label).ok()?,
                 label,
                 is_authority: kind == "authority",
-                folder: folder.into(),
+                folder: restored(&folder),
                 purposes: settings.purposes.iter().filter_map(|p| Purpose::parse(p)).collect(),
                 links: Links { crl: settings.crl_url, issuer: settings.issuer_url },
             })

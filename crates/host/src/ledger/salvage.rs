@@ -40,6 +40,9 @@ impl Ledger {
     pub fn salvage(&self, damaged: &Path) -> Salvaged {
         let mut out = Salvaged::default();
         let Ok(old) = Connection::open_with_flags(damaged, OpenFlags::SQLITE_OPEN_READ_ONLY) else { return out };
+        if super::distrust(&old).is_err() {
+            return out;
+        }
         for (table, columns) in TABLES {
             let n = copy(&old, &self.db, table, columns).unwrap_or(0);
             match table {
@@ -71,7 +74,8 @@ impl Ledger {
             for label in labels {
                 // Whatever the data folder was called where the backup was made: the label is the folder's name.
                 if from.join("authorities").join(&label).is_dir() {
-                    let place = to.join("authorities").join(&label).to_string_lossy().into_owned();
+                    let place = to.join("authorities").join(&label);
+                    let place = super::stored_path::stored(&place);
                     self.db.execute("UPDATE authority SET folder = ?2 WHERE label = ?1", [&label, &place])?;
                 }
             }
@@ -147,7 +151,9 @@ pub fn set_aside(data: &Path, now: Moment) -> Result<Option<std::path::PathBuf>>
         let from = data.join(name);
         if from.exists() {
             let to = data.join(name.replace("ledger.", &format!("ledger-damaged-{stamp}.")));
-            std::fs::rename(&from, &to).map_err(Error::file("moving aside", &from))?;
+            let dir = crate::fs::Dir::open(data, crate::fs::Allowed::Owner)?;
+            let new = to.file_name().unwrap_or_default();
+            dir.rename(name.as_ref(), new).map_err(Error::file("moving aside", &from))?;
             moved.get_or_insert(to);
         }
     }

@@ -30,7 +30,7 @@ fn work(question: &Question) -> Answer {
         why: "libnss3, the library that the browser uses, is not installed".into(),
         remedy: "sudo apt-get install libnss3".into(),
     })?;
-    let folder = CString::new(format!("sql:{}", question.folder.display()))
+    let folder = CString::new([b"sql:", question.folder.as_os_str().as_encoded_bytes()].concat())
         .map_err(|_| NssFailure { why: "the path holds a NUL".into(), remedy: "move the folder".into() })?;
     let read_only = u32::from(question.action.is_none());
     // SAFETY: the functions have the signatures of NSS's headers; every pointer given lives through the call;

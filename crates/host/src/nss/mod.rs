@@ -11,13 +11,14 @@ use crate::places::Machine;
 use crate::platform;
 use crate::process;
 use serde::{Deserialize, Serialize};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 use tamga_core::nss::{Library, NssAction, NssChange, NssFailure, NssView};
 use tamga_core::ports::Look;
 
 pub use child::answer;
+use tamga_core::text::Shown;
 
 /// The hidden word that makes Tamga the child.
 pub const CHILD: &str = "nss-child";
@@ -28,7 +29,7 @@ const LIMIT: Duration = Duration::from_secs(30);
 /// What the child is asked.
 #[derive(Serialize, Deserialize)]
 pub(crate) struct Question {
-    folder: PathBuf,
+    folder: crate::ledger::stored_path::StoredPath,
     library: Library,
     action: Option<NssAction>,
     /// What guards the database; only a child's standard input ever sees it.
@@ -40,7 +41,7 @@ type Answer = std::result::Result<NssView, NssFailure>;
 
 /// The objects of a database.
 pub fn list(machine: &Machine, folder: &Path, library: &Library) -> Answer {
-    ask(machine, &Question { folder: folder.to_owned(), library: library.clone(), action: None, password: None })
+    ask(machine, &Question { folder: folder.into(), library: library.clone(), action: None, password: None })
 }
 
 /// Changes a database and sees, in its answer, that the change is there.
@@ -48,7 +49,7 @@ pub fn change(machine: &Machine, change: &NssChange) -> Result<()> {
     let failed = |f: NssFailure| Error::Nss { folder: change.folder.clone(), why: f.why, remedy: f.remedy };
     let password = machine.password().and_then(|p| String::from_utf8(p.octets().to_vec()).ok());
     let (folder, library) = (change.folder.clone(), change.library.clone());
-    let question = Question { folder, library, action: Some(change.action.clone()), password };
+    let question = Question { folder: folder.into(), library, action: Some(change.action.clone()), password };
     let after = ask(machine, &question);
     if let Some(password) = question.password {
         drop(zeroize::Zeroizing::new(password));
@@ -77,13 +78,13 @@ fn ask(machine: &Machine, question: &Question) -> Answer {
     let mut command = Command::new(if open.exists() { open } else { &program });
     command.arg(CHILD).env(platform::HOME, machine.home());
     if let Some(p) = &machine.person {
-        platform::as_person(&mut command, p.uid, p.gid);
+        platform::as_user(&mut command, &p.rights);
     }
     let input = zeroize::Zeroizing::new(serde_json::to_vec(question).map_err(|e| failure(e.to_string()))?);
     let ended = process::run(command, &input, LIMIT).map_err(|e| match e.kind() {
         std::io::ErrorKind::PermissionDenied => NssFailure {
-            why: format!("the person whose database it is may not run {}", program.display()),
-            remedy: format!("chmod 755 {}, then run the same command again", program.display()),
+            why: format!("the person whose database it is may not run {}", program.shown()),
+            remedy: format!("chmod 755 {}, then run the same command again", program.shown()),
         },
         _ => failure(format!("the child did not start: {e}")),
     })?;

@@ -6,31 +6,66 @@ use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
 
-/// Sets the effective ids of this thread; refused where we have no such right, and then the work fails by itself.
-pub fn set_effective((uid, gid): (u32, u32)) {
-    // The group can only be changed with root's rights: first up, then down.
-    let _ = set_thread_res_uid(getuid(), Uid::ROOT, Uid::ROOT);
-    if getegid().as_raw() != gid {
-        let _ = set_thread_res_gid(getgid(), Gid::from_raw(gid), Gid::ROOT);
-    }
-    let _ = set_thread_res_uid(getuid(), Uid::from_raw(uid), Uid::ROOT);
+/// The effective ids of this thread, and its supplementary groups.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Effective {
+    /// User id.
+    pub uid: u32,
+    /// Group id.
+    pub gid: u32,
+    /// Supplementary groups, sorted.
+    pub groups: Vec<u32>,
 }
 
-/// Gives up root's rights in the order that keeps none: groups, group, user. The saved id stays root's.
-pub fn become_person(uid: u32, gid: u32) -> std::io::Result<()> {
-    let (uid, gid) = (Uid::from_raw(uid), Gid::from_raw(gid));
-    set_thread_groups(&[gid])?;
+impl Effective {
+    /// Root's own: no other group.
+    pub fn root() -> Effective {
+        Effective { uid: 0, gid: 0, groups: vec![0] }
+    }
+}
+
+/// What this thread acts with now.
+pub fn effective_rights() -> Effective {
+    let mut groups: Vec<u32> = rustix::process::getgroups().unwrap_or_default().iter().map(|g| g.as_raw()).collect();
+    groups.sort_unstable();
+    Effective { uid: rustix::process::geteuid().as_raw(), gid: getegid().as_raw(), groups }
+}
+
+fn raw(groups: &[u32]) -> Vec<Gid> {
+    groups.iter().map(|g| Gid::from_raw(*g)).collect()
+}
+
+/// Sets the effective ids and groups of this thread; the saved ids stay root's, so that the way back exists.
+///
+/// Errors: the system refuses.
+pub fn set_effective(wanted: &Effective) -> std::io::Result<()> {
+    if *wanted == effective_rights() {
+        return Ok(());
+    }
+    // Groups can only be changed as root: first up, then down.
+    set_thread_res_uid(getuid(), Uid::ROOT, Uid::ROOT)?;
+    set_thread_groups(&raw(&wanted.groups))?;
+    set_thread_res_gid(getgid(), Gid::from_raw(wanted.gid), Gid::ROOT)?;
+    set_thread_res_uid(getuid(), Uid::from_raw(wanted.uid), Uid::ROOT)?;
+    Ok(())
+}
+
+/// Gives up root privileges in the order that keeps none: groups, group, user. The saved ids stay root's.
+pub fn become_user(user: &Effective) -> std::io::Result<()> {
+    let (uid, gid) = (Uid::from_raw(user.uid), Gid::from_raw(user.gid));
+    set_thread_groups(&raw(&user.groups))?;
     set_thread_res_gid(gid, gid, Gid::ROOT)?;
     set_thread_res_uid(uid, uid, Uid::ROOT)?;
     Ok(())
 }
 
-/// The program gets root's rights back, where they were only put aside.
+/// The program gets root privileges back, where they were only put aside.
 pub fn with_root(command: &mut Command) {
     // SAFETY: between fork and exec only plain system calls are made; nothing is allocated or locked.
     unsafe {
         command.pre_exec(|| {
             set_thread_res_uid(getuid(), Uid::ROOT, Uid::ROOT)?;
+            set_thread_groups(&[Gid::ROOT])?;
             set_thread_res_gid(Gid::ROOT, Gid::ROOT, Gid::ROOT)?;
             set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT)?;
             Ok(())
@@ -38,15 +73,15 @@ pub fn with_root(command: &mut Command) {
     }
 }
 
-/// The program has no rights but this person's, for good.
-pub fn as_person(command: &mut Command, uid: u32, gid: u32) {
-    let (uid, gid) = (Uid::from_raw(uid), Gid::from_raw(gid));
+/// The program has no rights but this user's, for good.
+pub fn as_user(command: &mut Command, user: &Effective) {
+    let (uid, gid, groups) = (Uid::from_raw(user.uid), Gid::from_raw(user.gid), raw(&user.groups));
     // SAFETY: between fork and exec only plain system calls are made; nothing is allocated or locked.
     unsafe {
         command.pre_exec(move || {
-            // Up first where root's rights are only put aside, then down for good.
+            // Up first where root privileges are only put aside, then down for good.
             let _ = set_thread_res_uid(Uid::ROOT, Uid::ROOT, Uid::ROOT);
-            set_thread_groups(&[gid])?;
+            set_thread_groups(&groups)?;
             set_thread_res_gid(gid, gid, gid)?;
             set_thread_res_uid(uid, uid, uid)?;
             Ok(())
@@ -60,4 +95,10 @@ pub fn access_list(path: &Path) -> Option<Vec<u8>> {
     let n = rustix::fs::getxattr(path, "system.posix_acl_access", value.as_mut_slice()).ok()?;
     value.truncate(n);
     Some(value)
+}
+
+/// The same of an open file or directory, one that may only be stepped through too.
+pub fn access_list_of(fd: &std::os::fd::OwnedFd) -> Option<Vec<u8>> {
+    use std::os::fd::AsRawFd;
+    access_list(Path::new(&format!("/proc/self/fd/{}", fd.as_raw_fd())))
 }

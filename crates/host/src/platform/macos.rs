@@ -5,23 +5,51 @@ use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
 
-/// Sets the effective ids; refused where we have no such right, and then the work fails by itself.
-pub fn set_effective((uid, gid): (u32, u32)) {
-    let _ = seteuid(Uid::from_raw(0));
-    if getegid().as_raw() != gid {
-        let _ = setegid(Gid::from_raw(gid));
-    }
-    let _ = seteuid(Uid::from_raw(uid));
+/// The effective ids of this process, and its supplementary groups.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Effective {
+    /// User id.
+    pub uid: u32,
+    /// Group id.
+    pub gid: u32,
+    /// Supplementary groups; macOS keeps its own list for each user and ignores ours.
+    pub groups: Vec<u32>,
 }
 
-/// Puts root's rights aside: group, then user. The saved id stays root's.
-pub fn become_person(uid: u32, gid: u32) -> std::io::Result<()> {
-    setegid(Gid::from_raw(gid))?;
-    seteuid(Uid::from_raw(uid))?;
+impl Effective {
+    /// Root's own.
+    pub fn root() -> Effective {
+        Effective { uid: 0, gid: 0, groups: Vec::new() }
+    }
+}
+
+/// What this process acts with now.
+pub fn effective_rights() -> Effective {
+    Effective { uid: nix::unistd::geteuid().as_raw(), gid: getegid().as_raw(), groups: Vec::new() }
+}
+
+/// Sets the effective ids; the saved ids stay root's, so that the way back exists.
+///
+/// Errors: the system refuses.
+pub fn set_effective(wanted: &Effective) -> std::io::Result<()> {
+    let now = effective_rights();
+    if (now.uid, now.gid) == (wanted.uid, wanted.gid) {
+        return Ok(());
+    }
+    seteuid(Uid::from_raw(0))?;
+    setegid(Gid::from_raw(wanted.gid))?;
+    seteuid(Uid::from_raw(wanted.uid))?;
     Ok(())
 }
 
-/// The program gets root's rights back, where they were only put aside.
+/// Puts root privileges aside: group, then user. The saved ids stay root's.
+pub fn become_user(user: &Effective) -> std::io::Result<()> {
+    setegid(Gid::from_raw(user.gid))?;
+    seteuid(Uid::from_raw(user.uid))?;
+    Ok(())
+}
+
+/// The program gets root privileges back, where they were only put aside.
 pub fn with_root(command: &mut Command) {
     // SAFETY: between fork and exec only plain system calls are made; nothing is allocated or locked.
     unsafe {
@@ -34,8 +62,9 @@ pub fn with_root(command: &mut Command) {
     }
 }
 
-/// The program has no rights but this person's, for good.
-pub fn as_person(command: &mut Command, uid: u32, gid: u32) {
+/// The program has no rights but this user's, for good.
+pub fn as_user(command: &mut Command, user: &Effective) {
+    let (uid, gid) = (user.uid, user.gid);
     // SAFETY: between fork and exec only plain system calls are made; nothing is allocated or locked.
     unsafe {
         command.pre_exec(move || {
@@ -49,5 +78,10 @@ pub fn as_person(command: &mut Command, uid: u32, gid: u32) {
 
 /// macOS keeps its lists elsewhere: the mode alone is judged.
 pub fn access_list(_: &Path) -> Option<Vec<u8>> {
+    None
+}
+
+/// The same of an open file or directory.
+pub fn access_list_of(_: &std::os::fd::OwnedFd) -> Option<Vec<u8>> {
     None
 }

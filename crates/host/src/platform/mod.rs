@@ -8,8 +8,14 @@ mod linux;
 mod macos;
 #[cfg(unix)]
 mod unix;
+#[cfg(unix)]
+mod unix_dir;
+#[cfg(unix)]
+pub mod users;
 #[cfg(windows)]
 mod windows;
+#[cfg(windows)]
+mod windows_dir;
 #[cfg(windows)]
 mod windows_store;
 
@@ -19,8 +25,12 @@ pub use linux::*;
 pub use macos::*;
 #[cfg(unix)]
 pub use unix::*;
+#[cfg(unix)]
+pub use unix_dir::{Dir, Ids, open_named, open_regular};
 #[cfg(windows)]
 pub use windows::*;
+#[cfg(windows)]
+pub use windows_dir::{Dir, Ids, open_named, open_regular};
 #[cfg(windows)]
 pub use windows_store::{change as change_store, list as list_store};
 

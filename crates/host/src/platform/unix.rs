@@ -1,8 +1,7 @@
 //! What Linux and macOS have in common.
 
-use std::fs::{File, Metadata, OpenOptions};
-use std::io::Result;
-use std::os::unix::fs::{DirBuilderExt, MetadataExt, OpenOptionsExt, PermissionsExt};
+use std::fs::Metadata;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command};
@@ -44,21 +43,6 @@ pub fn program_in(folder: &Path, name: &str) -> Option<PathBuf> {
     Some(folder.join(name)).filter(|p| may_run(p))
 }
 
-/// A new file with its mode from the first byte.
-pub fn new_file(path: &Path, mode: u32) -> Result<File> {
-    OpenOptions::new().write(true).create_new(true).mode(mode).open(path)
-}
-
-/// A file that is made if it is not there, never emptied; for its lock.
-pub fn lock_file(path: &Path) -> Result<File> {
-    OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(path)
-}
-
-/// A new folder with its mode; with its parents where `parents`.
-pub fn new_folder(path: &Path, mode: u32, parents: bool) -> Result<()> {
-    std::fs::DirBuilder::new().recursive(parents).mode(mode).create(path)
-}
-
 /// The permission bits.
 pub fn mode(meta: &Metadata) -> u32 {
     meta.permissions().mode() & 0o7777
@@ -67,22 +51,6 @@ pub fn mode(meta: &Metadata) -> u32 {
 /// Owner and group.
 pub fn owner(meta: &Metadata) -> (u32, u32) {
     (meta.uid(), meta.gid())
-}
-
-/// Gives a file to an owner and group.
-pub fn give(path: &Path, (uid, gid): (u32, u32)) -> Result<()> {
-    std::os::unix::fs::chown(path, Some(uid), Some(gid))
-}
-
-/// Sets permission bits.
-pub fn set_mode(path: &Path, mode: u32) -> Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode))
-}
-
-/// Makes the names in a folder durable.
-pub fn sync_folder(folder: &Path) -> Result<()> {
-    File::open(folder)?.sync_all()
 }
 
 /// The program and all that it starts form a group of their own.
@@ -120,3 +88,42 @@ pub fn data_home(home: &Path, env: &dyn Fn(&str) -> Option<String>) -> PathBuf {
 
 /// The variable that names a person's home folder.
 pub const HOME: &str = "HOME";
+
+/// True for a file that is a mount of its own, or lies right in a directory that is one, but for the great ones of every system.
+pub fn is_mounted_alone(file: &Path) -> bool {
+    let device = |path: &Path| std::fs::metadata(path).map(|m| m.dev()).ok();
+    let Some(directory) = file.parent() else { return false };
+    let shared = ["/", "/tmp", "/home", "/var", "/var/tmp", "/usr", "/opt", "/srv", "/boot", "/run", "/dev/shm"];
+    let apart = |a: &Path, b: &Path| matches!((device(a), device(b)), (Some(a), Some(b)) if a != b);
+    apart(file, directory)
+        || !shared.iter().any(|s| directory == Path::new(s)) && directory.parent().is_some_and(|p| apart(directory, p))
+}
+
+/// Keeps this process's memory to itself: no core file, and no reading by other processes of the same user.
+///
+/// Where the system refuses, the secrets are as safe as the account that runs us.
+pub fn keep_memory_private() {
+    use rustix::process::{Resource, Rlimit, setrlimit};
+    let _ = setrlimit(Resource::Core, Rlimit { current: Some(0), maximum: Some(0) });
+    #[cfg(target_os = "linux")]
+    let _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
+}
+
+/// Marks every descriptor that we were started with, besides the three standard ones, to be closed in the programs that we start:
+/// a pipe with a passphrase is for us alone.
+pub fn close_on_exec() {
+    use rustix::io::{FdFlags, fcntl_setfd};
+    let own = if cfg!(target_os = "linux") { "/proc/self/fd" } else { "/dev/fd" };
+    let numbers: Vec<i32> = std::fs::read_dir(own)
+        .into_iter()
+        .flatten()
+        .flatten()
+        .filter_map(|e| e.file_name().to_str()?.parse().ok())
+        .filter(|n| *n > 2)
+        .collect();
+    for n in numbers {
+        // SAFETY: the number was open a moment ago; for one that is not, the call only fails.
+        let fd = unsafe { std::os::fd::BorrowedFd::borrow_raw(n) };
+        let _ = fcntl_setfd(fd, FdFlags::CLOEXEC);
+    }
+}

@@ -35,11 +35,29 @@ pub fn effective() -> (u32, u32) {
     (0, 0)
 }
 
-/// Rights are not put aside on Windows: a raised process is raised until its end.
-pub fn set_effective(_: (u32, u32)) {}
+/// Windows has no ids of this kind.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Effective;
+
+impl Effective {
+    /// Rights are not put aside on Windows: a raised process is raised until its end.
+    pub fn root() -> Effective {
+        Effective
+    }
+}
+
+/// Windows has no ids of this kind.
+pub fn effective_rights() -> Effective {
+    Effective
+}
 
 /// Rights are not put aside on Windows.
-pub fn become_person(_: u32, _: u32) -> Result<()> {
+pub fn set_effective(_: &Effective) -> Result<()> {
+    Ok(())
+}
+
+/// Rights are not put aside on Windows.
+pub fn become_user(_: &Effective) -> Result<()> {
     Ok(())
 }
 
@@ -47,7 +65,18 @@ pub fn become_person(_: u32, _: u32) -> Result<()> {
 pub fn with_root(_: &mut Command) {}
 
 /// Rights are not put aside on Windows.
-pub fn as_person(_: &mut Command, _: u32, _: u32) {}
+pub fn as_user(_: &mut Command, _: &Effective) {}
+
+/// Access lists are not read: nothing is said of who may read a file there.
+pub fn is_mounted_alone(_: &Path) -> bool {
+    true
+}
+
+/// Windows writes no core files, and other processes of the user may always read ours.
+pub fn keep_memory_private() {}
+
+/// Handles are not inherited unless that is asked for.
+pub fn close_on_exec() {}
 
 /// Lists of Windows are not read: whoever may read a key there is not judged.
 pub fn access_list(_: &Path) -> Option<Vec<u8>> {
@@ -127,11 +156,6 @@ pub fn new_file(path: &Path, mode: u32) -> Result<File> {
     })?
 }
 
-/// A file that is made if it is not there, never emptied; for its lock.
-pub fn lock_file(path: &Path) -> Result<File> {
-    OpenOptions::new().write(true).create(true).truncate(false).open(path)
-}
-
 /// A new folder; where the mode leaves others nothing, for its owner alone.
 pub fn new_folder(path: &Path, mode: u32, parents: bool) -> Result<()> {
     if parents && let Some(above) = path.parent() {
@@ -156,21 +180,6 @@ pub fn mode(_: &Metadata) -> u32 {
 /// Windows has no such ids.
 pub fn owner(_: &Metadata) -> (u32, u32) {
     (0, 0)
-}
-
-/// Windows has no such ids: the file stays whose it is.
-pub fn give(_: &Path, _: (u32, u32)) -> Result<()> {
-    Ok(())
-}
-
-/// Access lists are inherited from the folder.
-pub fn set_mode(_: &Path, _: u32) -> Result<()> {
-    Ok(())
-}
-
-/// NTFS makes names durable with the rename itself.
-pub fn sync_folder(_: &Path) -> Result<()> {
-    Ok(())
 }
 
 /// The program gets no window of its own.

@@ -7,9 +7,10 @@ use hyper::body::{Bytes, Incoming};
 use hyper::header::{ALLOW, CONTENT_LENGTH, CONTENT_TYPE, HOST, HeaderName, HeaderValue, LOCATION};
 use hyper::{Method, Request, Response, StatusCode, Version};
 use rustls::ProtocolVersion;
-use std::io::Read;
+use std::io::{Read, Seek};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
+use tamga_core::form::holds_key;
 
 /// So much of a file is in memory at once.
 const PIECE: usize = 64 * 1024;
@@ -45,6 +46,13 @@ pub(super) async fn to(
     let http = if request.version() == Version::HTTP_2 { "HTTP/2" } else { "HTTP/1.1" };
     let (method, path) = (request.method().clone(), request.uri().path().to_owned());
     let reads = matches!(method, Method::GET | Method::HEAD);
+    if !names_one_host(&request) {
+        let response = with_status(StatusCode::BAD_REQUEST, "one Host header is needed\n");
+        return told(
+            response,
+            Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http },
+        );
+    }
     if let Content::Proxy(upstream) = content {
         let response = proxy::pass(request, upstream, peer).await;
         return told(
@@ -85,6 +93,16 @@ pub(super) async fn to(
         response,
         Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http },
     )
+}
+
+/// RFC 9112 §3.2: a request of HTTP/1.1 has one Host header; RFC 9113 §8.3.1: one of HTTP/2 has an authority, or one.
+fn names_one_host<B>(request: &Request<B>) -> bool {
+    let hosts = request.headers().get_all(HOST).iter().count();
+    match request.version() {
+        Version::HTTP_2 => hosts + usize::from(request.uri().authority().is_some()) >= 1 && hosts <= 1,
+        Version::HTTP_11 => hosts == 1,
+        _ => hosts <= 1,
+    }
 }
 
 /// An answer with the line that is told of it.
@@ -176,9 +194,42 @@ fn open(folder: &Path, path: &str) -> Option<(std::fs::File, u64, &'static str)>
     if inside.components().any(|c| is_kept_back(&c.as_os_str().to_string_lossy())) {
         return None;
     }
-    let file = std::fs::File::open(&place).ok()?;
-    let meta = file.metadata().ok().filter(std::fs::Metadata::is_file)?;
-    Some((file, meta.len(), kind(&place)))
+    let (mut file, length) = crate::platform::open_regular(&place).ok()?;
+    if holds_key(&mut file, length) {
+        return None;
+    }
+    file.rewind().ok()?;
+    Some((file, length, kind(&place)))
+}
+
+/// A file of this length or less is judged whole; of a longer one every word that a key's text has is looked for.
+const WHOLE: u64 = 4 << 20;
+
+/// True if a file holds a private key, whatever its name: a second name for a key's file, a store, a Secret. One that cannot be read
+/// is taken for one.
+fn holds_key(file: &mut std::fs::File, length: u64) -> bool {
+    let read = |file: &mut std::fs::File| -> std::io::Result<bool> {
+        if length <= WHOLE {
+            let mut bytes = zeroize::Zeroizing::new(Vec::with_capacity(usize::try_from(length).unwrap_or(0) + 1));
+            file.take(WHOLE).read_to_end(&mut bytes)?;
+            return Ok(holds_key::may_hold(&bytes));
+        }
+        let mut piece = zeroize::Zeroizing::new(vec![0; PIECE + holds_key::OVERLAP]);
+        let mut kept = 0;
+        loop {
+            let n = file.read(&mut piece[kept..])?;
+            if n == 0 {
+                return Ok(false);
+            }
+            let filled = kept + n;
+            if holds_key::has_words(&piece[..filled]) {
+                return Ok(true);
+            }
+            kept = filled.min(holds_key::OVERLAP);
+            piece.copy_within(filled - kept..filled, 0);
+        }
+    };
+    read(file).unwrap_or(true)
 }
 
 /// Where a path of an address lies; None where it steps out of the folder or names what is kept back.
@@ -197,7 +248,7 @@ fn place(folder: &Path, path: &str) -> Option<PathBuf> {
 /// Hidden files (and `..`), and private keys.
 fn is_kept_back(name: &str) -> bool {
     let lower = name.to_ascii_lowercase();
-    name.starts_with('.') || lower == "private-key.pem" || lower.ends_with(".key")
+    name.starts_with('.') || lower == "private-key.pem" || lower.ends_with(".key") || lower.ends_with(".passphrase")
 }
 
 /// Percent-encoding undone (RFC 3986 §2.1).
@@ -242,6 +293,9 @@ fn kind(path: &Path) -> &'static str {
 
 /// Plain HTTP is sent to HTTPS: 307, so that the method stays and nothing is remembered.
 pub(super) fn redirect(request: &Request<Incoming>, port: u16) -> Response<Body> {
+    if !names_one_host(request) {
+        return with_status(StatusCode::BAD_REQUEST, "one Host header is needed\n");
+    }
     let host = request.headers().get(HOST).and_then(|h| h.to_str().ok()).unwrap_or_default();
     let name = match host.strip_prefix('[') {
         Some(rest) => rest.split_once(']').map(|(a, _)| format!("[{a}]")),

@@ -2,6 +2,7 @@
 
 mod answer;
 mod echo;
+mod moved;
 mod proxy;
 mod tls;
 mod weak;
@@ -24,10 +25,10 @@ pub use tls::{Minimum, Served, Site, certified};
 
 /// A client that does not finish its handshake in this time is let go.
 const PATIENCE: Duration = Duration::from_secs(20);
-/// A connection on which nothing is asked for so long is closed.
-const IDLE: Duration = Duration::from_secs(60);
+/// A plain connection is there for one redirect.
+const REDIRECTED: Duration = Duration::from_secs(60);
 /// Answers that are under way at the end get so long.
-const FAREWELL: Duration = Duration::from_secs(2);
+const FAREWELL: Duration = Duration::from_secs(5);
 /// More at once are kept waiting: each costs memory and a file descriptor.
 const MOST: usize = 4_000;
 
@@ -137,18 +138,17 @@ async fn secured(
     let Ok(Ok(tls)) = tokio::time::timeout(PATIENCE, acceptor.accept(socket)).await else { return };
     let protocol = tls.get_ref().1.protocol_version();
     let two = tls.get_ref().1.alpn_protocol() == Some(b"h2");
-    let last = Arc::new(std::sync::Mutex::new(tokio::time::Instant::now()));
-    let asked = last.clone();
+    let moved = moved::Moved::new();
+    let asked = moved.clone();
+    let tls = TokioIo::new(moved::Counted { inner: tls, moved: moved.clone() });
     let service = service_fn(move |request: Request<Incoming>| {
-        let site = site.clone();
-        if let Ok(mut at) = asked.lock() {
-            *at = tokio::time::Instant::now();
-        }
+        let (site, answering) = (site.clone(), asked.answering());
         async move {
             let (response, line) = answer::to(request, site.content(), peer, protocol).await;
             if let Some(seen) = site.seen() {
                 seen(&line);
             }
+            let response = response.map(|body| moved::Sent::new(body, answering));
             Ok::<_, std::convert::Infallible>(response)
         }
     });
@@ -156,14 +156,18 @@ async fn secured(
     macro_rules! until_it_ends {
         ($connection:expr) => {{
             let mut connection = std::pin::pin!($connection);
+            let mut ending = false;
             loop {
-                let since = last.lock().map_or_else(|e| *e.into_inner(), |at| *at);
+                let deadline = moved.deadline();
                 tokio::select! {
                     // An error here is a client that went away: nobody is left to tell.
                     _ = connection.as_mut() => return,
-                    _ = stopped.changed() => connection.as_mut().graceful_shutdown(),
-                    () = tokio::time::sleep_until(since + IDLE) => {
-                        if last.lock().map_or_else(|e| *e.into_inner(), |at| *at) == since {
+                    _ = stopped.changed(), if !ending => {
+                        ending = true;
+                        connection.as_mut().graceful_shutdown();
+                    }
+                    () = tokio::time::sleep_until(deadline.into()) => {
+                        if moved.deadline() <= std::time::Instant::now() {
                             return;
                         }
                     }
@@ -174,11 +178,11 @@ async fn secured(
     if two {
         let mut builder = hyper::server::conn::http2::Builder::new(TokioExecutor::new());
         builder.timer(TokioTimer::new()).max_concurrent_streams(STREAMS);
-        until_it_ends!(builder.serve_connection(TokioIo::new(tls), service))
+        until_it_ends!(builder.serve_connection(tls, service))
     } else {
         let mut builder = hyper::server::conn::http1::Builder::new();
         builder.timer(TokioTimer::new()).header_read_timeout(PATIENCE);
-        until_it_ends!(builder.serve_connection(TokioIo::new(tls), service).with_upgrades())
+        until_it_ends!(builder.serve_connection(tls, service).with_upgrades())
     }
 }
 
@@ -188,7 +192,7 @@ async fn redirected(socket: tokio::net::TcpStream, port: u16) {
     });
     let mut builder = hyper::server::conn::http1::Builder::new();
     builder.timer(TokioTimer::new()).header_read_timeout(PATIENCE);
-    let _ = tokio::time::timeout(IDLE, builder.serve_connection(TokioIo::new(socket), service)).await;
+    let _ = tokio::time::timeout(REDIRECTED, builder.serve_connection(TokioIo::new(socket), service)).await;
 }
 
 /// A site that runs in a thread of its own until dropped.

@@ -9,7 +9,8 @@ use tamga_core::apply::{Todo, compare};
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::form::pem;
 use tamga_core::report::{Authority, Issued};
-use tamga_host::files;
+use tamga_core::text::Shown;
+use tamga_host::fs;
 
 impl Applying<'_> {
     /// Gives the labels that are new or were renewed.
@@ -30,7 +31,7 @@ impl Applying<'_> {
                 && let Some(is) = is
                 && !is.folder.join(KEY_FILE).exists()
             {
-                let why = format!("its private key is gone from {}", is.folder.display());
+                let why = format!("its private key is gone from {}", is.folder.shown());
                 differs = Some(Todo::Renew { add: vec![], drop: vec![], algorithm: None, issuer: None, why });
             }
             if let Some(is) = is.filter(|_| differs.is_none()) {
@@ -86,7 +87,7 @@ impl Applying<'_> {
     fn put_right(&mut self, known: &[Authority]) -> Result<()> {
         for i in self.certificates.clone() {
             let file = i.folder.join(CERTIFICATE_FILE);
-            let first = std::fs::read(&file).map(|b| pem::certificates(&b).into_iter().next()).unwrap_or_default();
+            let first = fs::read_regular(&file).map(|b| pem::certificates(&b).into_iter().next()).unwrap_or_default();
             if first.as_deref() == Some(i.certificate.der()) {
                 continue;
             }
@@ -97,9 +98,9 @@ impl Applying<'_> {
                 .map(|c| pem::write(pem::CERTIFICATE, c.der()).to_string())
                 .collect();
             if !self.is_dry() {
-                files::write_whole(&file, text.as_bytes(), 0o644)?;
+                fs::write_whole(&file, text.as_bytes(), 0o644)?;
             }
-            let why = format!("{} was not what was issued", file.display());
+            let why = format!("{} was not what was issued", file.shown());
             self.row("certificate", &i.label, "put right", why);
         }
         Ok(())
@@ -164,7 +165,7 @@ fn issue_list(session: &Session, lines: &str, typed: Vec<String>) -> Result<()> 
         .tempdir()
         .map_err(tamga_host::error::Error::file("making a folder in", &std::env::temp_dir()))?;
     let list = folder.path().join("list");
-    files::write_whole(&list, lines.as_bytes(), 0o600)?;
-    let typed = words(&[]).option_word("--list", Some(list.display().to_string())).with(typed);
+    fs::write_whole(&list, lines.as_bytes(), 0o600)?;
+    let typed = words(&[]).option_word("--list", Some(list.shown())).with(typed);
     crate::commands::issue::run(session, typed.parse()?).map(drop_done)
 }

@@ -10,14 +10,15 @@ use crate::exit::{self, Done, Failure, Result};
 use crate::session::Session;
 use crate::words::{human, json};
 use places::Placing;
-use serde_json::{Value, json};
+use serde_json::Value;
 use std::collections::BTreeSet;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use tamga_core::apply::EXAMPLE;
 use tamga_core::apply::file::{self, Lab, Wanted};
 use tamga_core::error::{Error, Kind};
 use tamga_core::report::Issued;
-use tamga_host::{files, places as machine};
+use tamga_core::text::Shown;
+use tamga_host::{fs, places as machine};
 use typed::{secrets, words};
 
 /// The file's usual name.
@@ -80,10 +81,13 @@ pub(crate) fn run(session: &Session, args: &ApplyArgs) -> Result<Done> {
     }
     let at = tamga_host::error::Error::file("reading", &given);
     let path = std::fs::canonicalize(&given).map_err(at)?;
-    refuse_if_open(session, &path)?;
-    let text = std::fs::read_to_string(&path).map_err(tamga_host::error::Error::file("reading", &path))?;
-    let (lab, wanted) = file::read(&text, &given.display().to_string())?;
-    let folder = files::parent(&path);
+    refuse_if_open(session)?;
+    // It says what is run and written: for a user too it must be the user's own.
+    let text = fs::read_trusted(&path)?;
+    let text = std::str::from_utf8(&text)
+        .map_err(|_| Error::Malformed { what: given.shown(), why: "it is not UTF-8 text".into() })?;
+    let (lab, wanted) = file::read(text, &given.shown())?;
+    let folder = fs::parent(&path);
     std::env::set_current_dir(folder).map_err(tamga_host::error::Error::file("going to", folder))?;
     let mut applying =
         Applying { session, args, lab, wanted, rows: Vec::new(), certificates: Vec::new(), code: exit::GOOD };
@@ -93,15 +97,13 @@ pub(crate) fn run(session: &Session, args: &ApplyArgs) -> Result<Done> {
 }
 
 /// As root nothing is done that somebody else could have written: not the file, not the program, not the data folder.
-fn refuse_if_open(session: &Session, file: &Path) -> Result<()> {
+fn refuse_if_open(session: &Session) -> Result<()> {
     if !session.machine.acts_as_root() {
         return Ok(());
     }
     machine::refuse_if_open(&session.machine)?;
-    machine::trusted_by_root(&session.machine, file)?;
-    machine::trusted_by_root(&session.machine, files::parent(file))?;
     if let Ok(program) = std::env::current_exe() {
-        machine::trusted_by_root(&session.machine, &program)?;
+        machine::refuse_if_replaceable(fs::parent(&program))?;
     }
     Ok(())
 }
@@ -137,9 +139,10 @@ impl Applying<'_> {
 
     fn go(&mut self) -> Result<()> {
         // What interrupted work left is finished or taken back first, and said.
-        if !self.is_dry() && self.session.open_to_look()?.is_some() {
-            drop(self.session.open_for_change()?);
-        }
+        let _locks = match self.is_dry() {
+            true => None,
+            false => Some(self.session.open_for_apply()?),
+        };
         self.authorities()?;
         let changed = self.certificates()?;
         self.places(&changed)?;
@@ -228,7 +231,7 @@ impl Applying<'_> {
             let typed = words(&[root])
                 .each("--stores", &t.stores)
                 .option_word("--scope", t.scope.clone())
-                .each("--bundle", &t.bundle.iter().map(|b| b.display().to_string()).collect::<Vec<_>>())
+                .each("--bundle", &t.bundle.iter().map(|b| b.shown()).collect::<Vec<_>>())
                 .with(secrets(&self.args.secrets));
             match typed.parse().and_then(|a| super::trust::add(self.session, a)) {
                 Ok(done) => {
@@ -270,7 +273,7 @@ impl Applying<'_> {
             let typed = words(&[&c.target])
                 .each("--clients", &c.clients)
                 .each("--resolve", &c.resolve)
-                .each("--anchor", &c.anchor.iter().map(|b| b.display().to_string()).collect::<Vec<_>>());
+                .each("--anchor", &c.anchor.iter().map(|b| b.shown()).collect::<Vec<_>>());
             match typed.parse().and_then(|a| check::run(self.session, &a)) {
                 Ok(done) if done.code == exit::GOOD => self.row("check", &c.target, "held", "no client would warn"),
                 Ok(done) => {
@@ -317,7 +320,7 @@ impl Applying<'_> {
 /// For a person: a line each, and what to do about what failed.
 fn told(rows: &[Row]) -> String {
     let here = std::env::current_dir().unwrap_or_default();
-    let short = |text: &str| text.replace(&format!("{}/", here.display()), "");
+    let short = |text: &str| text.replace(&format!("{}/", here.shown()), "");
     let lines: Vec<Vec<String>> = rows
         .iter()
         .map(|r| {

@@ -3,8 +3,8 @@
 use crate::cli::SecretArgs;
 use crate::exit::Result;
 use crate::session::{Session, key_of};
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use std::collections::HashMap;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -18,9 +18,11 @@ use tamga_core::export::{self, Form, Material, Settings};
 use tamga_core::form::pem;
 use tamga_core::name::Name;
 use tamga_core::report::Issued;
+use tamga_core::text::Shown;
 use tamga_host::dial::{self, Ask, Prelude};
+use tamga_host::fs::{self, File};
 use tamga_host::ledger::{Ledger, Record, Work};
-use tamga_host::place::{self, Item, Owner, Through};
+use tamga_host::place::{self, Owner, Through};
 use tamga_host::{entropy, error};
 use zeroize::Zeroizing;
 
@@ -33,8 +35,8 @@ const PLACED: &str = "placed";
 pub(super) fn named(p: &Place) -> String {
     let first = paths(p).into_iter().map(|(path, _)| path).next_back().unwrap_or_default();
     match p.through.last() {
-        Some(host) => format!("in {} on {host}", first.display()),
-        None => format!("in {}", first.display()),
+        Some(host) => format!("in {} on {host}", first.shown()),
+        None => format!("in {}", first.shown()),
     }
 }
 
@@ -121,7 +123,7 @@ impl<'a> Placing<'a> {
 
     /// By what the ledger knows a place.
     fn key(label: &str, p: &Place) -> String {
-        let files: Vec<String> = paths(p).iter().map(|(f, _)| f.display().to_string()).collect();
+        let files: Vec<String> = paths(p).iter().map(|(f, _)| f.shown()).collect();
         format!("{label} {} {}", p.through.join(" "), files.join(" "))
     }
 
@@ -177,22 +179,23 @@ impl<'a> Placing<'a> {
             Some(id) => {
                 let work = self.open.iter().find(|o| o.0 == id).map(|o| o.1.clone());
                 let Some(Work::Place { files: f, label, certificate }) = work else { return Ok(()) };
-                files = f.clone();
+                files = f.iter().map(|(path, sha)| (path.0.clone(), sha.clone())).collect();
                 (id, Work::Place { files: f, label, certificate })
             }
             None => {
                 let items = self.items(issued, p)?;
                 files = items.iter().map(|i| (i.path.clone(), place::sha256(&i.bytes))).collect();
                 let (label, certificate) = (issued.label.clone(), issued.certificate.sha256());
-                let work = Work::Place { label, certificate, files: files.clone() };
+                let files_of = files.iter().map(|(path, sha)| (path.clone().into(), sha.clone())).collect();
+                let work = Work::Place { label, certificate, files: files_of };
                 for (file, _) in paths(p).iter().filter(|(_, key)| *key) {
                     if let Some(said) = crate::commands::export::version_control(file)? {
                         human::aside(&self.session.common, &said);
                     }
                 }
                 let id = ledger.begin(&work, &Record::Nothing, self.session.now)?;
-                if let Err(e) = place::put(&items, owner) {
-                    place::mend(&files)?;
+                if let Err(e) = fs::deploy(&items, owner.ids) {
+                    fs::recover_deployment(&files)?;
                     ledger.finish(id, &work)?;
                     return Err(e.into());
                 }
@@ -201,10 +204,11 @@ impl<'a> Placing<'a> {
         };
         let all = || files.iter().map(|f| f.0.as_path());
         let folder = std::env::current_dir().unwrap_or_default();
-        if let Err(why) = place::run(&p.run, &folder).map_err(|e| e.why()).and_then(|()| seen(issued, p)) {
-            let undone = place::put_back(all())?;
+        let taken = || place::run(&p.run, &folder).map_err(|e| e.why()).and_then(|()| seen(issued, p));
+        if let Err(why) = self.session.unlocked(taken)? {
+            let undone = fs::roll_back(all())?;
             if undone {
-                let _ = place::run(&p.run, &folder);
+                self.session.unlocked(|| drop(place::run(&p.run, &folder)))?;
             }
             ledger.finish(id, &work)?;
             ledger.note(self.session.now, "not-taken", &issued.label, &why)?;
@@ -212,26 +216,44 @@ impl<'a> Placing<'a> {
         }
         let sums: Vec<&String> = files.iter().map(|f| &f.1).collect();
         self.record(&ledger, issued, p, &json!(sums))?;
-        place::settle(all())?;
+        fs::settle(all())?;
         Ok(ledger.finish(id, &work)?)
     }
 
     fn there(&self, issued: &Issued, p: &Place, owner: &Owner) -> Result<()> {
         let items = self.items(issued, p)?;
         let through = Through(&p.through);
-        through.put(&items, owner)?;
-        let run = if p.run.is_empty() { Ok(()) } else { through.run(&p.run) };
-        if let Err(why) = run.map_err(|e| e.why()).and_then(|()| seen(issued, p)) {
-            let undone = through.put_back(&items)?;
-            if !p.run.is_empty() {
-                let _ = through.run(&p.run);
-            }
+        let (_lock, ledger) = self.session.open_for_change()?;
+        // The session there cleans up after itself; what this row is for is that the next run says it.
+        let said = format!(
+            "putting {} {} was interrupted; tamga apply puts it there again, with what was kept beside it removed",
+            issued.label,
+            named(p)
+        );
+        let work = Work::Replace { said, files: Vec::new() };
+        let id = ledger.begin(&work, &Record::Nothing, self.session.now)?;
+        let taken = || -> Result<std::result::Result<(), String>> {
+            through.put(&items, owner)?;
+            let run = if p.run.is_empty() { Ok(()) } else { through.run(&p.run) };
+            Ok(run.map_err(|e| e.why()).and_then(|()| seen(issued, p)))
+        };
+        let taken = self.session.unlocked(taken)?.inspect_err(|_| drop(ledger.finish(id, &work)))?;
+        if let Err(why) = taken {
+            let back = || -> Result<bool> {
+                let undone = through.put_back(&items)?;
+                if !p.run.is_empty() {
+                    let _ = through.run(&p.run);
+                }
+                Ok(undone)
+            };
+            let undone = self.session.unlocked(back)??;
+            ledger.finish(id, &work)?;
             return Err(NotTaken { why, undone }.into());
         }
-        let (_lock, ledger) = self.session.open_for_change()?;
         let sums: Vec<String> = items.iter().map(|i| place::sha256(&i.bytes)).collect();
         self.record(&ledger, issued, p, &json!(sums))?;
-        Ok(through.settle(&items)?)
+        self.session.unlocked(|| through.settle(&items))??;
+        Ok(ledger.finish(id, &work)?)
     }
 
     fn record(&self, ledger: &Ledger, issued: &Issued, p: &Place, sums: &Value) -> Result<()> {
@@ -242,10 +264,10 @@ impl<'a> Placing<'a> {
     }
 
     /// The files' contents.
-    fn items(&self, issued: &Issued, p: &Place) -> Result<Vec<Item>> {
+    fn items(&self, issued: &Issued, p: &Place) -> Result<Vec<File>> {
         let read = |name: &str| -> Result<Zeroizing<Vec<u8>>> {
             let file = issued.folder.join(name);
-            Ok(Zeroizing::new(std::fs::read(&file).map_err(error::Error::file("reading", &file))?))
+            Ok(fs::read_regular(&file).map_err(error::Error::file("reading", &file))?)
         };
         let chain = read(CERTIFICATE_FILE)?;
         let wants_key = paths(p).iter().any(|(_, key)| *key);
@@ -285,26 +307,22 @@ impl<'a> Placing<'a> {
                 _ if p.root.as_ref().is_some_and(|r| path.ends_with(r)) => read(ROOT_FILE)?,
                 _ => chain.clone(),
             };
-            out.push(Item { mode: mode_of(p, has_key), path, bytes });
+            out.push(File { mode: mode_of(p, has_key), path, bytes });
         }
         Ok(out)
     }
 }
 
 fn found(path: &Path, mode: u32, owner: &Owner) -> Found {
-    let bytes = std::fs::read(path).map(Zeroizing::new).ok();
-    Found {
-        path: path.display().to_string(),
-        sha256: bytes.map(|b| place::sha256(&b)),
-        rights: place::rights(path, mode, owner),
-    }
+    let bytes = fs::read_regular(path).ok();
+    Found { path: path.shown(), sha256: bytes.map(|b| place::sha256(&b)), rights: place::rights(path, mode, owner) }
 }
 
 /// True if a row of the journal is about these files and this certificate.
 fn is_of(work: &Work, label: &str, all: &[(PathBuf, bool)], sha: &str) -> bool {
     match work {
         Work::Place { label: l, certificate, files } => {
-            l == label && certificate == sha && files.iter().map(|f| &f.0).eq(all.iter().map(|a| &a.0))
+            l == label && certificate == sha && files.iter().map(|f| &*f.0).eq(all.iter().map(|a| a.0.as_path()))
         }
         _ => false,
     }

@@ -4,6 +4,7 @@ use crate::cli::SecretArgs;
 use crate::exit::Result;
 use tamga_core::apply::file::Text;
 use tamga_core::error::Error;
+use tamga_core::text::Shown;
 
 /// Words that are being put together.
 pub(super) struct Words {
@@ -58,7 +59,7 @@ impl Words {
 
 /// The options that open a secret, as they were typed.
 pub(super) fn secrets(args: &SecretArgs) -> Vec<String> {
-    let file = args.passphrase_file.as_ref().map(|f| format!("--passphrase-file={}", f.display()));
+    let file = args.passphrase_file.as_ref().map(|f| format!("--passphrase-file={}", f.shown()));
     let variable = args.passphrase_env.as_ref().map(|v| format!("--passphrase-env={v}"));
     file.into_iter().chain(variable).collect()
 }

@@ -1,11 +1,10 @@
 //! `tamga authority create LABEL`: a root, or an intermediate under another authority.
 
-use crate::cli::{NewSecretArgs, SecretArgs, SubjectArgs};
+use crate::cli::{AuthoritySecretArgs, SecretArgs, SubjectArgs};
 use crate::commands::issue::purposes;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};
 use crate::words::{human, json};
-use serde_json::json;
 use tamga_core::authority::create::{self, Made, Request};
 use tamga_core::authority::limits::{self, Wanted};
 use tamga_core::authority::{self};
@@ -16,6 +15,7 @@ use tamga_core::moment::Span;
 use tamga_core::purpose::Purpose;
 use tamga_core::report::Authority;
 use tamga_core::secret::Passphrase;
+use tamga_core::text::Shown;
 use tamga_host::entropy;
 use tamga_host::ledger::{Ledger, Record};
 
@@ -58,7 +58,7 @@ pub(crate) struct CreateArgs {
     #[command(flatten)]
     secrets: SecretArgs,
     #[command(flatten)]
-    new_secrets: NewSecretArgs,
+    new_secrets: AuthoritySecretArgs,
 }
 
 pub(super) fn run(session: &Session, args: CreateArgs) -> Result<Done> {
@@ -93,7 +93,7 @@ pub(super) fn run(session: &Session, args: CreateArgs) -> Result<Done> {
             }
             None => format!("would make the root {} for {permitted}", request.label),
         };
-        let text = format!("{what} in {}\n", session.authority_folder(request.label.as_str()).display());
+        let text = format!("{what} in {}\n", session.authority_folder(request.label.as_str()).shown());
         return Ok(Done::good(text, json!({"authorities": [], "dry_run": true})));
     }
     let protect = args.new_secrets.wanted(&format!("the key of {}", request.label))?;
@@ -119,7 +119,7 @@ pub(super) fn run(session: &Session, args: CreateArgs) -> Result<Done> {
         limits::briefly(&a.certificate)
     );
     let how = if protect.is_some() { "encrypted, readable by you alone" } else { "readable by you alone" };
-    text.push_str(&format!("in   {} (the key stays there, {how})\n", a.folder.display()));
+    text.push_str(&format!("in   {} (the key stays there, {how})\n", a.folder.shown()));
     text.push_str(&match &a.issuer {
         None => "next tamga issue NAME, then tamga trust add\n".to_owned(),
         Some(_) => format!("next tamga issue NAME --issuer {}; clients trust the root alone\n", a.label),

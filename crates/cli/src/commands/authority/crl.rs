@@ -4,8 +4,7 @@ use crate::cli::SecretArgs;
 use crate::commands::issue::accepted;
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::json;
+use crate::words::{human, json};
 use std::path::{Path, PathBuf};
 use tamga_core::authority;
 use tamga_core::cert::crl::{self, Crl, ToSign};
@@ -15,9 +14,10 @@ use tamga_core::form::pem;
 use tamga_core::key::PrivateKey;
 use tamga_core::moment::{Moment, Span};
 use tamga_core::report::Authority;
+use tamga_core::text::Shown;
 use tamga_host::ledger::{Ledger, Listed, Record, Work};
 use tamga_host::repair::LIST_FILE;
-use tamga_host::{entropy, files};
+use tamga_host::{entropy, fs};
 
 /// How long a list counts where nothing is said.
 const LIST_LIFE: Span = Span::days(30);
@@ -53,7 +53,7 @@ pub(super) fn run(session: &Session, args: &CrlArgs) -> Result<Done> {
         let a = authority::choose(Some(&args.label), &all, true)?;
         authority::can_sign(a)?;
         let n = session.open_to_look()?.map_or(Ok(0), |l| l.listed(&a.label).map(|l| l.entries.len()))?;
-        let text = format!("would sign a list with {} into {}\n", count(n), args.output.display());
+        let text = format!("would sign a list with {} into {}\n", count(n), args.output.shown());
         return Ok(Done::good(text, json!({"dry_run": true, "entries": n})));
     }
     let (_lock, ledger) = session.open_for_change()?;
@@ -85,17 +85,20 @@ pub(super) fn sign(
     accepted: &[Code],
 ) -> Result<Signed> {
     let mut known = false;
+    let mut latest = session.now;
     if let Some(file) = previous {
-        let bytes = std::fs::read(file).map_err(tamga_host::error::Error::file("reading", file))?;
-        let list = crl::find(&bytes, &file.display().to_string())?;
+        let bytes = fs::read_named(file)?;
+        let list = crl::find(&bytes, &file.shown())?;
         ours(&list, a, file)?;
+        latest = latest.max(list.this_update);
         ledger.merge_list(&a.label, list.count().unwrap_or(0), &list.entries, session.now)?;
         known = true;
     }
     // The list that is about to be replaced, and the one kept beside the key, if they are this authority's.
     for file in [output.to_owned(), a.folder.join(LIST_FILE)] {
-        let list = std::fs::read(&file).ok().and_then(|b| crl::find(&b, "a list").ok());
+        let list = fs::read_regular(&file).ok().and_then(|b| crl::find(&b, "a list").ok());
         if let Some(list) = list.filter(|l| l.signed_by(&a.certificate).is_ok()) {
+            latest = latest.max(list.this_update);
             let before = ledger.listed(&a.label)?;
             let fewer = list.entries.iter().any(|e| !before.entries.iter().any(|b| b.serial == e.serial));
             if fewer || list.count().is_some_and(|n| n > before.number) {
@@ -118,9 +121,10 @@ pub(super) fn sign(
         }
         .into());
     }
-    signed(session, ledger, a, key, output, life, &listed)
+    signed(session, ledger, a, key, output, life, &listed, latest)
 }
 
+#[allow(clippy::too_many_arguments, reason = "one step of `sign`, split off for reading")]
 fn signed(
     session: &Session,
     ledger: &Ledger,
@@ -129,19 +133,21 @@ fn signed(
     output: &Path,
     life: Span,
     listed: &Listed,
+    this_update: Moment,
 ) -> Result<Signed> {
-    // Seconds since 1970 grow whatever becomes of a ledger: a restored one never gives a number twice.
-    let number = (listed.number + 1).max(session.now.unix().unsigned_abs());
-    ledger.take_number(&a.label, number)?;
-    let next = session.now.plus(life.seconds()).min(a.certificate.not_after);
-    let der = ToSign {
-        issuer: &a.certificate,
-        number,
-        this_update: session.now,
-        next_update: next,
-        entries: &listed.entries,
+    // Never back behind its predecessor, whatever the clock says: clients take the later one for the newer.
+    if this_update > session.now {
+        human::aside(
+            &session.common,
+            &format!("the clock is behind the last list of {}: the new one is dated as that, {this_update}", a.label),
+        );
     }
-    .sign(key, &entropy::System)?;
+    // Seconds since 1970 grow whatever becomes of a ledger: a restored one never gives a number twice.
+    let number = (listed.number + 1).max(this_update.unix().unsigned_abs());
+    ledger.take_number(&a.label, number)?;
+    let next = this_update.plus(life.seconds()).min(a.certificate.not_after);
+    let der = ToSign { issuer: &a.certificate, number, this_update, next_update: next, entries: &listed.entries }
+        .sign(key, &entropy::System)?;
     let text = pem::write(pem::CRL, &der);
     let wants_der = output.extension().is_some_and(|e| e == "crl" || e == "der");
     let to_screen = output == Path::new("-");
@@ -151,11 +157,11 @@ fn signed(
         written.push(std::path::absolute(output).unwrap_or_else(|_| output.to_owned()));
     }
     let said = format!("signing a list of {} was interrupted; run tamga authority crl {} again", a.label, a.label);
-    let work = Work::Replace { said, files: written };
+    let work = Work::Replace { said, files: written.into_iter().map(Into::into).collect() };
     let id = ledger.begin(&work, &Record::Nothing, session.now)?;
-    files::write_whole(&kept, text.as_bytes(), 0o644)?;
+    fs::write_whole(&kept, text.as_bytes(), 0o644)?;
     if !to_screen {
-        files::write_whole(output, if wants_der { &der } else { text.as_bytes() }, 0o644)?;
+        fs::write_whole(output, if wants_der { &der } else { text.as_bytes() }, 0o644)?;
     }
     ledger.published(&a.label, number, listed.entries.len(), session.now)?;
     ledger.finish(id, &work)?;
@@ -169,7 +175,7 @@ fn ours(list: &Crl, a: &Authority, file: &Path) -> Result<()> {
     }
     Err(Error::Objection {
         code: "bad-signature",
-        what: format!("{} is no list of {}", file.display(), a.label),
+        what: format!("{} is no list of {}", file.shown(), a.label),
         why: format!("its signature was not made with that authority's key; it names {}", list.issuer_words()),
         instead: "give the latest list that this authority signed".into(),
     }
@@ -186,7 +192,7 @@ fn done(a: &Authority, output: &Path, signed: &Signed) -> Done {
             human::strong(&a.label),
             count(signed.entries),
             signed.next.date(),
-            output.display()
+            output.shown()
         ),
     };
     let file = if signed.text.is_some() { json!(null) } else { json!(output) };

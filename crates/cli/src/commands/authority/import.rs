@@ -5,12 +5,12 @@ use crate::commands::issue::{accepted, purposes};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, certificates, own, stored_key};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::{self, import, limits};
 use tamga_core::cert::profile::Links;
 use tamga_core::label::Label;
 use tamga_core::report::Authority;
+use tamga_core::text::Shown;
 use tamga_host::entropy;
 use tamga_host::ledger::Record;
 
@@ -47,7 +47,7 @@ pub(super) fn run(session: &Session, args: &ImportArgs) -> Result<Done> {
     let label = Label::parse(&args.label)?;
     let found = certificates(&args.certificate)?;
     let stored = stored_key(&args.label, &args.key_file)?;
-    let of = args.key_file.display().to_string();
+    let of = args.key_file.shown();
     let old = if stored.is_locked() { Some(args.secrets.needed(&of)?) } else { None };
     let key = stored.open(old.as_ref())?;
     // The certificate of this key, wherever in the file it stands; the first says best what is wrong if there is none.
@@ -71,7 +71,9 @@ pub(super) fn run(session: &Session, args: &ImportArgs) -> Result<Done> {
         return Ok(Done::good(text + &human::findings(&findings), json!({"authorities": [], "dry_run": true})));
     }
     // Encrypted it stays encrypted, with the same passphrase unless a new one is given.
-    let protect = match args.new_secrets.wanted(&format!("the key of {label}"))? {
+    let of_new = format!("the key of {label}");
+    let wanted = args.new_secrets.wanted(&of_new)?.map(|p| crate::ask::strong(p, &of_new, &args.accept)).transpose()?;
+    let protect = match wanted {
         Some(new) => Some(new),
         None => old,
     };
@@ -105,7 +107,7 @@ pub(super) fn run(session: &Session, args: &ImportArgs) -> Result<Done> {
         a.certificate.subject_words(),
         human::strong(&a.label),
         limits::briefly(&a.certificate),
-        a.folder.display(),
+        a.folder.shown(),
         a.label
     );
     text.push_str(&human::findings(&findings));

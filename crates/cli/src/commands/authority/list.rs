@@ -3,9 +3,10 @@
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};
-use serde_json::{Value, json};
+use serde_json::Value;
 use tamga_core::authority::{self, KEY_FILE, limits};
 use tamga_core::report::{Authority, KeyPlace};
+use tamga_core::text::Shown;
 
 #[derive(clap::Args)]
 pub(crate) struct ShowArgs {
@@ -76,7 +77,7 @@ fn key_briefly(a: &Authority) -> String {
     match &a.key {
         KeyPlace::Here if Session::is_locked(a) => format!("{kind}, encrypted"),
         KeyPlace::Here => kind,
-        KeyPlace::Offline(place) => format!("{kind}, offline in {}", place.display()),
+        KeyPlace::Offline(place) => format!("{kind}, offline in {}", place.shown()),
         KeyPlace::Elsewhere => format!("{kind}, on another machine"),
         KeyPlace::Discarded => format!("{kind}, thrown away"),
     }
@@ -89,12 +90,12 @@ pub(crate) fn in_full(a: &Authority) -> String {
         KeyPlace::Here => {
             let file = a.folder.join(KEY_FILE);
             match (file.exists(), Session::is_locked(a)) {
-                (false, _) => format!("missing: it should be {}", file.display()),
-                (true, true) => format!("{} (encrypted)", file.display()),
-                (true, false) => format!("{} (not encrypted)", file.display()),
+                (false, _) => format!("missing: it should be {}", file.shown()),
+                (true, true) => format!("{} (encrypted)", file.shown()),
+                (true, false) => format!("{} (not encrypted)", file.shown()),
             }
         }
-        KeyPlace::Offline(place) => format!("offline in {}", place.display()),
+        KeyPlace::Offline(place) => format!("offline in {}", place.shown()),
         KeyPlace::Elsewhere => "on the machine that asked for the certificate".into(),
         KeyPlace::Discarded => "thrown away".into(),
     };

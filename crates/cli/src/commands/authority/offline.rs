@@ -1,10 +1,9 @@
 //! `tamga authority offline LABEL --into DIR`: the key leaves for a removable place, proved before it is removed here.
 
-use crate::cli::{NewSecretArgs, SecretArgs};
+use crate::cli::{AuthoritySecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Session, own, stored_key};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::{Path, PathBuf};
 use tamga_core::authority::create::chain;
 use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE, certificate_document, key_document};
@@ -13,8 +12,9 @@ use tamga_core::report::{Authority, KeyPlace};
 use tamga_core::secret::Passphrase;
 use tamga_core::signature;
 use tamga_core::step::Document;
+use tamga_core::text::Shown;
 use tamga_host::ledger::{Record, Work};
-use tamga_host::{entropy, files};
+use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority offline saltmarsh --into /media/lab-key")]
@@ -30,7 +30,7 @@ pub(crate) struct OfflineArgs {
     #[command(flatten)]
     secrets: SecretArgs,
     #[command(flatten)]
-    new_secrets: NewSecretArgs,
+    new_secrets: AuthoritySecretArgs,
 }
 
 pub(super) fn run(session: &Session, args: &OfflineArgs) -> Result<Done> {
@@ -40,7 +40,7 @@ pub(super) fn run(session: &Session, args: &OfflineArgs) -> Result<Done> {
         let a = authority::choose(Some(&args.label), &all, true)?;
         authority::can_sign(a)?;
         let text =
-            format!("would take the key of {} to {}, prove the copy, and remove it here\n", a.label, into.display());
+            format!("would take the key of {} to {}, prove the copy, and remove it here\n", a.label, into.shown());
         return Ok(Done::good(text, json!({"authorities": [], "dry_run": true})));
     }
     let (_lock, ledger) = session.open_for_change()?;
@@ -51,16 +51,16 @@ pub(super) fn run(session: &Session, args: &OfflineArgs) -> Result<Done> {
     let (document, passphrase) = document(args, a, &here)?;
     let there = into.join(KEY_FILE);
     free_place(&there, a)?;
-    files::folder(&into, 0o700)?;
-    let work = Work::KeyLeaves { label: a.label.clone(), file: here.clone(), into: Some(into.clone()) };
+    fs::make_directory(&into, 0o700)?;
+    let work = Work::KeyLeaves { label: a.label.clone(), file: here.clone().into(), into: Some(into.clone().into()) };
     let id = ledger.begin(&work, &Record::Nothing, session.now)?;
     // The certificate first: it says whose key lies there, also if this is interrupted.
-    files::replace(&into.join(CERTIFICATE_FILE), &certificate_document(CERTIFICATE_FILE, chain(a)))?;
-    files::replace(&there, &document)?;
+    fs::replace(&into.join(CERTIFICATE_FILE), &certificate_document(CERTIFICATE_FILE, chain(a)))?;
+    fs::replace(&there, &document)?;
     prove(a, &there, passphrase.as_ref())?;
     // From this commit on the copy counts; killed before it, the file here does.
     ledger.set_key_place(&a.label, &KeyPlace::Offline(into.clone()), "offline", session.now)?;
-    files::remove(&here)?;
+    fs::remove(&here)?;
     ledger.finish(id, &work)?;
     let gone = Authority { key: KeyPlace::Offline(into.clone()), ..a.clone() };
     let how = if document.secret { "not encrypted" } else { "encrypted" };
@@ -68,8 +68,8 @@ pub(super) fn run(session: &Session, args: &OfflineArgs) -> Result<Done> {
         "{} the key of {} is in {} ({how}); it was read back, signed a test, and was removed here\nnote    deleting a file does not promise that the disk forgets it: a journal, a snapshot, a backup or a flash\n        cell may keep its bytes; only a key that was made offline never lay on this disk\nnext    take the medium away; tamga authority online {} brings the key back\n",
         human::good("offline"),
         human::strong(&a.label),
-        into.display(),
-        into.display()
+        into.shown(),
+        into.shown()
     );
     Ok(Done::good(text, json!({"authorities": [json::authority(&gone)]})))
 }
@@ -81,12 +81,12 @@ fn document(args: &OfflineArgs, a: &Authority, here: &Path) -> Result<(Document,
     let locked = stored.is_locked();
     let old = if locked { Some(args.secrets.needed(&of)?) } else { None };
     let key = own(stored.open(old.as_ref())?, &a.certificate, &a.label, &a.folder)?;
-    let asked = args.new_secrets.wanted(&format!("{of} in {}", args.into.display()))?;
+    let asked = args.new_secrets.wanted(&format!("{of} in {}", args.into.shown()))?;
     let passphrase = match (asked, old) {
         (Some(new), _) => Some(new),
         (None, Some(old)) => Some(old),
         (None, None) if args.unencrypted => None,
-        (None, None) => Some(args.new_secrets.needed(&format!("{of} in {}", args.into.display()))?),
+        (None, None) => Some(args.new_secrets.needed(&format!("{of} in {}", args.into.shown()))?),
     };
     Ok((key_document(&key, passphrase.as_ref(), &entropy::System)?, passphrase))
 }
@@ -94,7 +94,7 @@ fn document(args: &OfflineArgs, a: &Authority, here: &Path) -> Result<(Document,
 /// Another key's place is not taken; a copy of this very one may be replaced.
 fn free_place(there: &Path, a: &Authority) -> Result<()> {
     let beside = there.with_file_name(CERTIFICATE_FILE);
-    let same = std::fs::read(&beside)
+    let same = fs::read_regular(&beside)
         .is_ok_and(|b| tamga_core::form::pem::certificates(&b).iter().any(|der| *der == a.certificate.der()));
     if there.symlink_metadata().is_ok() && !same {
         return Err(tamga_host::error::Error::InTheWay { path: there.to_owned() }.into());
@@ -112,7 +112,7 @@ fn prove(a: &Authority, there: &Path, passphrase: Option<&Passphrase>) -> Result
     if proved.is_err() {
         return Err(Error::Objection {
             code: "key-mismatch",
-            what: format!("the copy in {} does not sign for {}", there.display(), a.label),
+            what: format!("the copy in {} does not sign for {}", there.shown(), a.label),
             why: "what was read back from there is not what was written".into(),
             instead: "use another medium; the key is still here, unchanged".into(),
         }

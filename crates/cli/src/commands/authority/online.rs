@@ -4,15 +4,14 @@ use crate::cli::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::{Session, certificates, own, stored_key};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::error::Error;
 use tamga_core::report::{Authority, KeyPlace};
 use tamga_core::step::Document;
-use tamga_host::files;
+use tamga_core::text::Shown;
+use tamga_host::fs;
 use tamga_host::ledger::{Record, Work};
-use zeroize::Zeroizing;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority online /media/lab-key")]
@@ -48,18 +47,18 @@ pub(super) fn run(session: &Session, args: &OnlineArgs) -> Result<Done> {
         &args.folder,
     )?;
     if session.common.dry_run {
-        let text = format!("would bring the key of {} back from {}\n", a.label, args.folder.display());
+        let text = format!("would bring the key of {} back from {}\n", a.label, args.folder.shown());
         return Ok(Done::good(text, json!({"authorities": [], "dry_run": true})));
     }
-    let bytes = std::fs::read(&there).map(Zeroizing::new).map_err(tamga_host::error::Error::file("reading", &there))?;
+    let bytes = fs::read_named(&there)?;
     let here = a.folder.join(KEY_FILE);
     let work = Work::Replace {
         said: format!("bringing the key of {} back was interrupted; run tamga authority online again", a.label),
-        files: vec![here.clone()],
+        files: vec![here.clone().into()],
     };
     let id = ledger.begin(&work, &Record::Nothing, session.now)?;
-    files::folder(&a.folder, 0o700)?;
-    files::replace(&here, &Document { name: KEY_FILE, bytes, mode: 0o600, secret: !locked })?;
+    fs::make_directory(&a.folder, 0o700)?;
+    fs::replace(&here, &Document { name: KEY_FILE, bytes, mode: 0o600, secret: !locked })?;
     ledger.set_key_place(&a.label, &KeyPlace::Here, "online", session.now)?;
     ledger.finish(id, &work)?;
     let back = Authority { key: KeyPlace::Here, ..a.clone() };
@@ -71,8 +70,8 @@ pub(super) fn run(session: &Session, args: &OnlineArgs) -> Result<Done> {
         "{} the key of {} is in {} again ({how})\nnote   the copy in {} is left as it is\n",
         human::good("online"),
         human::strong(&a.label),
-        a.folder.display(),
-        args.folder.display()
+        a.folder.shown(),
+        args.folder.shown()
     );
     Ok(Done::good(text, json!({"authorities": [json::authority(&back)]})))
 }

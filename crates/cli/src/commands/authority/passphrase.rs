@@ -1,13 +1,12 @@
 //! `tamga authority passphrase LABEL`: a passphrase for its key, another one, or none.
 
-use crate::cli::{NewSecretArgs, SecretArgs};
+use crate::cli::{AuthoritySecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Session, own, stored_key};
-use crate::words::human;
-use serde_json::json;
+use crate::words::{human, json};
 use tamga_core::authority::{self, KEY_FILE, key_document};
 use tamga_host::ledger::{Record, Work};
-use tamga_host::{entropy, files};
+use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority passphrase saltmarsh")]
@@ -20,7 +19,7 @@ pub(crate) struct PassphraseArgs {
     #[command(flatten)]
     secrets: SecretArgs,
     #[command(flatten)]
-    new_secrets: NewSecretArgs,
+    new_secrets: AuthoritySecretArgs,
 }
 
 pub(super) fn run(session: &Session, args: &PassphraseArgs) -> Result<Done> {
@@ -49,10 +48,10 @@ pub(super) fn run(session: &Session, args: &PassphraseArgs) -> Result<Done> {
             "changing the passphrase of {} was interrupted; its key opens with the old one or the new one",
             a.label
         ),
-        files: vec![file.clone()],
+        files: vec![file.clone().into()],
     };
     let id = ledger.begin(&work, &Record::Nothing, session.now)?;
-    files::replace(&file, &document)?;
+    fs::replace(&file, &document)?;
     let (kind, word) = match (was_locked, &new) {
         (false, Some(_)) => ("passphrase-set", "encrypted"),
         (true, Some(_)) => ("passphrase-changed", "encrypted with the new passphrase"),

@@ -5,7 +5,6 @@ use crate::commands::trust;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::{self, limits, permit};
 use tamga_core::report::Authority;

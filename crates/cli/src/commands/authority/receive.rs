@@ -3,7 +3,6 @@
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, certificates};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::{import, limits, request};
 use tamga_core::error::Error;

@@ -1,11 +1,10 @@
 //! `tamga authority request LABEL`: key and request for an intermediate that is signed on another machine.
 
-use crate::cli::{NewSecretArgs, SubjectArgs};
+use crate::cli::{AuthoritySecretArgs, SubjectArgs};
 use crate::commands::issue::purposes;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::create::Request;
 use tamga_core::authority::limits::Wanted;
@@ -14,8 +13,9 @@ use tamga_core::cert::profile::Links;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
 use tamga_core::purpose::Purpose;
+use tamga_core::text::Shown;
 use tamga_host::ledger::{Record, Waiting};
-use tamga_host::{entropy, files};
+use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority request web --output web-request.pem")]
@@ -46,7 +46,7 @@ pub(crate) struct RequestArgs {
     #[command(flatten)]
     subject: SubjectArgs,
     #[command(flatten)]
-    new_secrets: NewSecretArgs,
+    new_secrets: AuthoritySecretArgs,
 }
 
 pub(super) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
@@ -66,7 +66,7 @@ pub(super) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
     let algorithm = KeyAlgorithm::parse(&args.key_algorithm)?;
     let folder = session.authority_folder(label);
     if session.common.dry_run {
-        let text = format!("would make a key and a request for the intermediate {label} in {}\n", folder.display());
+        let text = format!("would make a key and a request for the intermediate {label} in {}\n", folder.shown());
         return Ok(Done::good(text, json!({"authorities": [], "dry_run": true})));
     }
     let protect = args.new_secrets.wanted(&format!("the key of {label}"))?;
@@ -101,7 +101,7 @@ pub(super) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
             return Ok(Done::good(pem.to_string(), json!({"authorities": [json::waiting(&waiting)]})));
         }
         Some(o) => {
-            files::write_whole(o, pem.as_bytes(), 0o644)?;
+            fs::write_whole(o, pem.as_bytes(), 0o644)?;
             o.clone()
         }
         None => file,
@@ -110,7 +110,7 @@ pub(super) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
         "{} a key and a request for the intermediate {}; the key stays here, readable by you alone\nin     {}\nnext   carry that file to the isolated machine: tamga authority sign FILE; then here: tamga authority receive {label} --certificate FILE\n",
         human::good("made  "),
         human::strong(label),
-        carried.display()
+        carried.shown()
     );
     let mut member = json::waiting(&waiting);
     member["files"]["request"] = json!(carried);

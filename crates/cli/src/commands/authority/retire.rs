@@ -5,12 +5,12 @@ use crate::commands::trust;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::{self, KEY_FILE};
 use tamga_core::moment::DAY;
 use tamga_core::report::{Authority, KeyPlace};
-use tamga_host::files;
+use tamga_core::text::Shown;
+use tamga_host::fs;
 use tamga_host::ledger::{Filter, Record, Sort, Work};
 use tamga_host::repair::LIST_FILE;
 
@@ -55,10 +55,10 @@ pub(super) fn run(session: &Session, args: &RetireArgs) -> Result<Done> {
     let mut key = a.key.clone();
     if args.discard_key && a.key == KeyPlace::Here {
         let file = a.folder.join(KEY_FILE);
-        let work = Work::KeyLeaves { label: a.label.clone(), file: file.clone(), into: None };
+        let work = Work::KeyLeaves { label: a.label.clone(), file: file.clone().into(), into: None };
         let id = ledger.begin(&work, &Record::Nothing, session.now)?;
         ledger.set_key_place(&a.label, &KeyPlace::Discarded, "key-discarded", session.now)?;
-        files::remove(&file)?;
+        fs::remove(&file)?;
         ledger.finish(id, &work)?;
         key = KeyPlace::Discarded;
     }
@@ -73,7 +73,7 @@ pub(super) fn run(session: &Session, args: &RetireArgs) -> Result<Done> {
             KeyPlace::Discarded => {
                 "        its key was deleted; that a disk forgets the bytes nobody can promise\n".to_owned()
             }
-            KeyPlace::Offline(p) => format!("        its key is in {}: delete it there\n", p.display()),
+            KeyPlace::Offline(p) => format!("        its key is in {}: delete it there\n", p.shown()),
             _ => "        its key was not here\n".to_owned(),
         });
     }
@@ -118,7 +118,7 @@ fn last_list(
         signed.number,
         super::crl::count(signed.entries),
         signed.next.date(),
-        file.display()
+        file.shown()
     ));
     Ok(json!({"number": signed.number, "entries": signed.entries, "file": file}))
 }

@@ -1,11 +1,10 @@
 //! `tamga authority rollover OLD NEW`: a new root beside the old one, each certified by the other.
 
-use crate::cli::{NewSecretArgs, SecretArgs};
+use crate::cli::{AuthoritySecretArgs, SecretArgs};
 use crate::commands::trust;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::create::{self, Request};
 use tamga_core::authority::limits::{Wanted, briefly, permit_of};
@@ -39,7 +38,7 @@ pub(crate) struct RolloverArgs {
     #[command(flatten)]
     secrets: SecretArgs,
     #[command(flatten)]
-    new_secrets: NewSecretArgs,
+    new_secrets: AuthoritySecretArgs,
 }
 
 pub(super) fn run(session: &Session, args: &RolloverArgs) -> Result<Done> {
@@ -51,13 +50,20 @@ pub(super) fn run(session: &Session, args: &RolloverArgs) -> Result<Done> {
         let text = format!("would make the root {label} beside {} and certify each with the other's key\n", old.label);
         return Ok(Done::good(text, json!({"authorities": [], "stores": [], "dry_run": true})));
     }
-    let protect = args.new_secrets.wanted(&format!("the key of {label}"))?;
+    let asked = args.new_secrets.wanted(&format!("the key of {label}"))?;
     let (_lock, ledger) = session.open_for_change()?;
     let all = ledger.authorities()?;
     let old = root(&all, &args.old)?;
     let taken = ledger.waiting_place(label.as_str())?;
     authority::free(&label, &all, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
-    let old_key = session.authority_key(old, &args.secrets)?;
+    // The successor of an encrypted key is encrypted: with the same passphrase where no other is given.
+    let (old_key, protect) = match (Session::is_locked(old), asked) {
+        (true, None) => {
+            let passphrase = args.secrets.needed(&format!("the key of {}", old.label))?;
+            (session.authority_key_with(old, &passphrase)?, Some(passphrase))
+        }
+        (_, asked) => (session.authority_key(old, &args.secrets)?, asked),
+    };
     let algorithm = match &args.key_algorithm {
         Some(typed) => KeyAlgorithm::parse(typed)?,
         None => renew::algorithm_of(&old.certificate),

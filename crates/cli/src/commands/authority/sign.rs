@@ -5,7 +5,6 @@ use crate::commands::issue::accepted;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};
 use crate::words::{human, json};
-use serde_json::json;
 use std::path::PathBuf;
 use tamga_core::authority::create::INTERMEDIATE_LIFE;
 use tamga_core::authority::{self, CERTIFICATE_FILE, limits, request};
@@ -16,8 +15,9 @@ use tamga_core::finding::Code;
 use tamga_core::label::Label;
 use tamga_core::moment::Span;
 use tamga_core::report::Authority;
-use tamga_host::entropy;
+use tamga_core::text::Shown;
 use tamga_host::ledger::Record;
+use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority sign web-request.pem --dry-run     (only shows what it would sign)")]
@@ -48,8 +48,8 @@ pub(crate) struct SignArgs {
 }
 
 pub(super) fn run(session: &Session, args: &SignArgs) -> Result<Done> {
-    let bytes = std::fs::read(&args.csr).map_err(tamga_host::error::Error::file("reading", &args.csr))?;
-    let csr = csr::find(&bytes, &args.csr.display().to_string())?;
+    let bytes = fs::read_named(&args.csr)?;
+    let csr = csr::find(&bytes, &args.csr.shown())?;
     let label = match &args.label {
         Some(typed) => Label::parse(typed)?,
         None => label_of(&csr)?,
@@ -96,7 +96,7 @@ pub(super) fn run(session: &Session, args: &SignArgs) -> Result<Done> {
         human::strong(label.as_str()),
         parent.label,
         signed.certificate.not_after.date(),
-        file.display()
+        file.shown()
     ));
     let mut member = json::authority(&signed);
     member["files"] = json!({"certificate": file});

@@ -10,12 +10,13 @@ use tamga_core::finding::{Code, Finding};
 use tamga_core::form::private_key::{self, Stored};
 use tamga_core::name::Name;
 use tamga_core::report::Issued;
-use tamga_host::access;
+use tamga_core::text::Shown;
+use tamga_host::{access, fs};
 
 pub(super) fn file(session: &Session, around: &Around, typed: &str, path: &Path) -> Result<Checked> {
     let file = if path.is_dir() { path.join(CERTIFICATE_FILE) } else { path.to_path_buf() };
     let chain = certificates(std::slice::from_ref(&file))?;
-    let mut checked = Checked::new(typed, "file", format!("the file {}, as a server would send it", file.display()));
+    let mut checked = Checked::new(typed, "file", format!("the file {}, as a server would send it", file.shown()));
     let answer = around.ask(&chain, &around.names, false);
     checked.take(answer, chain);
     beside(session, around, &mut checked, &file);
@@ -46,8 +47,8 @@ fn beside(session: &Session, around: &Around, checked: &mut Checked, file: &Path
     if let Some(account) = &around.account {
         readable(session, checked, &path, account);
     }
-    let Ok(bytes) = std::fs::read(&path).map(zeroize::Zeroizing::new) else { return };
-    let about = path.display().to_string();
+    let Ok(bytes) = fs::read_regular(&path) else { return };
+    let about = path.shown();
     match (private_key::read(&bytes, &about), checked.chain.first()) {
         (Ok(Stored::Open(key)), Some(leaf)) if *key.public() != leaf.key => {
             checked.code = exit::BAD;
@@ -71,7 +72,7 @@ fn beside(session: &Session, around: &Around, checked: &mut Checked, file: &Path
 
 /// Whether an account reaches the key: by the modes, groups and lists of everything on the way.
 fn readable(session: &Session, checked: &mut Checked, key: &Path, account: &Account) {
-    let about = key.display().to_string();
+    let about = key.shown();
     let finding = match access::way(key) {
         Err(e) => {
             use tamga_core::error::Told;
@@ -80,7 +81,7 @@ fn readable(session: &Session, checked: &mut Checked, key: &Path, account: &Acco
         }
         Ok(way) => rights::obstacle(account, &way).map(|o| {
             let (what, needs) = if o.at.folder { ("enter", "x") } else { ("read", "r") };
-            let place = o.at.path.display();
+            let place = o.at.path.shown();
             let owner = access::owner_name(&session.machine, o.at.owner);
             let by = match o.by {
                 "list" => "its access-control list says so".to_owned(),
@@ -100,6 +101,6 @@ fn readable(session: &Session, checked: &mut Checked, key: &Path, account: &Acco
             checked.code = exit::BAD;
             checked.findings.insert(0, f);
         }
-        None => checked.remarks.push(format!("{} can read {}", account.name, key.display())),
+        None => checked.remarks.push(format!("{} can read {}", account.name, key.shown())),
     }
 }

@@ -6,15 +6,17 @@ use crate::cli::Format;
 use crate::commands::target::{self, Target};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
-use crate::words::human;
 use crate::words::progress::Progress;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use tamga_core::error::Error;
 use tamga_core::finding::Code;
+use tamga_core::text::Shown;
+use tamga_host::fs;
 
 /// More than so many are told in one line each; `--verbose` tells all of each.
 const AT_LENGTH: usize = 5;
@@ -23,7 +25,7 @@ const AT_LENGTH: usize = 5;
 ///
 /// Errors: it cannot be read; there is none in it.
 pub(super) fn listed(path: &Path) -> Result<Vec<String>> {
-    let text = std::fs::read_to_string(path).map_err(tamga_host::error::Error::file("reading", path))?;
+    let text = fs::read_named_text(path)?;
     let lines = text.trim_start_matches('\u{feff}').lines();
     let found: Vec<String> = lines
         .map(|l| l.split(" #").next().unwrap_or_default().trim())
@@ -31,7 +33,7 @@ pub(super) fn listed(path: &Path) -> Result<Vec<String>> {
         .map(str::to_owned)
         .collect();
     if found.is_empty() {
-        let what = path.display().to_string();
+        let what = path.shown();
         return Err(Error::Malformed { what, why: "no line of it names a target".into() }.into());
     }
     Ok(found)
@@ -88,7 +90,7 @@ pub(super) fn all(session: &Session, around: &Around, targets: &[String], how: &
             let Some(typed) = targets.get(at) else { return };
             let done = one(session, around, typed, how.observe).map(|c| tell(session, &c, many, how.report.is_some()));
             if let (true, Ok(t)) = (lines, &done) {
-                human::as_it_is(&format!("{}\n", t.json));
+                human::json_line(&t.json);
             }
             if let Some(p) = &progress {
                 p.step();
@@ -112,7 +114,7 @@ pub(super) fn all(session: &Session, around: &Around, targets: &[String], how: &
     if let Some(file) = how.report {
         let sections: Vec<String> = told.iter().map(|t| t.section.clone()).collect();
         let good = told.iter().filter(|t| t.code == exit::GOOD).count();
-        tamga_host::files::write_whole(file, page::page(&sections, good, session.now).as_bytes(), 0o644)?;
+        tamga_host::fs::write_whole(file, page::page(&sections, good, session.now).as_bytes(), 0o644)?;
     }
     let mut text = match (lines, many && !session.common.verbose) {
         (true, _) => String::new(),
@@ -126,7 +128,7 @@ pub(super) fn all(session: &Session, around: &Around, targets: &[String], how: &
         }
     };
     if let (Some(file), false) = (how.report, lines) {
-        text.push_str(&format!("{} {}\n", human::dim("page:"), file.display()));
+        text.push_str(&format!("{} {}\n", human::dim("page:"), file.shown()));
     }
     let members: Vec<Value> = if lines { Vec::new() } else { told.into_iter().map(|t| t.json).collect() };
     Ok(Done { text, json: json!({"targets": members}), code })

@@ -29,11 +29,12 @@ use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 use tamga_core::redirect::Hop;
 use tamga_core::report::{Authority, Issued};
+use tamga_core::text::Shown as _;
 use tamga_core::trust::exceptions::{self, Exception};
 use tamga_core::wire::Reader;
-use tamga_host::access;
 use tamga_host::clients::{self, Observed};
 use tamga_host::dial::{Met, Shown};
+use tamga_host::{access, fs};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga check https://charts.saltmarsh.test:8443 --observe")]
@@ -230,8 +231,8 @@ fn shown(session: &Session, label: &str, secrets: &SecretArgs) -> Result<Shown> 
 }
 
 fn list(file: &std::path::Path) -> Result<Crl> {
-    let bytes = std::fs::read(file).map_err(tamga_host::error::Error::file("reading", file))?;
-    Ok(crl::find(&bytes, &file.display().to_string())?)
+    let bytes = fs::read_named(file)?;
+    Ok(crl::find(&bytes, &file.shown())?)
 }
 
 fn account(session: &Session, typed: &str) -> Result<Account> {

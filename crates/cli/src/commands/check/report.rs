@@ -3,7 +3,7 @@
 use super::{Checked, wire};
 use crate::exit;
 use crate::words::{human, json};
-use serde_json::{Value, json};
+use serde_json::Value;
 use tamga_core::client::Outcome;
 use tamga_core::text::cut;
 

@@ -1,7 +1,7 @@
 //! What of a connection anybody on the way could read: `--wire`.
 
-use crate::words::human;
-use serde_json::{Map, Value, json};
+use crate::words::{human, json};
+use serde_json::{Map, Value};
 use tamga_core::wire::{Reader, Side};
 
 /// Lists longer than this are told by their length.

@@ -4,8 +4,6 @@ use super::{IssueArgs, Source, Terms, recorded, single_use, source, unoccupied};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};
 use crate::words::{human, json, progress::Progress};
-use serde_json::json;
-use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use tamga_core::finding::Finding;
@@ -14,8 +12,9 @@ use tamga_core::key::PrivateKey;
 use tamga_core::list_file;
 use tamga_core::report::Issued;
 use tamga_core::secret::Passphrase;
+use tamga_core::text::Shown;
 use tamga_host::ledger::{Ledger, Record, Work};
-use tamga_host::{entropy, files};
+use tamga_host::{entropy, fs};
 
 /// So many are recorded in one durable commit: few enough that a kill takes little back.
 const CHUNK: usize = 64;
@@ -26,7 +25,7 @@ pub(super) fn run(session: &Session, args: &IssueArgs, terms: &Terms) -> Result<
     let all = read(args.list.as_deref().unwrap_or(Path::new("-")), terms, &parent)?;
     let protect = args.new_secrets.wanted("the keys of the certificates")?;
     if session.common.dry_run {
-        let text = format!("would issue {} certificates into folders below {}\n", all.len(), parent.display());
+        let text = format!("would issue {} certificates into folders below {}\n", all.len(), parent.shown());
         return Ok(Done::good(text, json!({"certificates": [], "dry_run": true, "count": all.len()})));
     }
     let (_lock, ledger) = session.open_for_change()?;
@@ -70,13 +69,8 @@ fn same(i: &Issued, request: &Request) -> bool {
 
 /// Reads the list.
 fn read(file: &Path, terms: &Terms, parent: &Path) -> Result<Vec<Request>> {
-    let mut text = String::new();
-    let read = match file == Path::new("-") {
-        true => std::io::stdin().read_to_string(&mut text),
-        false => std::fs::File::open(file).and_then(|mut f| f.read_to_string(&mut text)),
-    };
-    read.map_err(tamga_host::error::Error::file("reading", file))?;
-    let all = list_file::read(&text, &file.display().to_string())?;
+    let text = if file == Path::new("-") { fs::read_stdin_text()? } else { fs::read_named_text(file)? };
+    let all = list_file::read(&text, &file.shown())?;
     Ok(all.into_iter().map(|e| terms.request(e.names, e.label.clone(), parent.join(e.label.as_str()))).collect())
 }
 
@@ -95,7 +89,7 @@ fn keys_and_signatures(
             Source::Authority(a, k) | Source::SingleUse(a, k) => Signer::Authority(a, k),
             Source::Itself => Signer::Itself(&key),
         };
-        let ignore = std::fs::read(request.folder.join(".gitignore")).unwrap_or_default();
+        let ignore = fs::read_to_replace(&request.folder.join(".gitignore")).unwrap_or_default();
         let made = issue::make(request, &Holder::Key(&key, protect), &signer, &ignore, session.now, &entropy::System)?;
         bar.step();
         Ok(made)
@@ -131,14 +125,14 @@ fn put_in_place(
     let works: Vec<Work> = changes.iter().map(Change::work).collect();
     let all: Vec<(&Work, &Record<'_>)> = works.iter().zip(&changes).map(|(w, c)| (w, &c.record)).collect();
     let ids = ledger.begin_all(&all, session.now)?;
-    let written = in_parallel(&changes, |c| files::publish_unsynced(c.publication, &c.sha256[..8]));
+    let written = in_parallel(&changes, |c| fs::publish_unsynced(c.publication, &c.sha256[..8]));
     let failed = written.into_iter().find_map(std::result::Result::err);
     for folder in parents(&changes) {
-        files::sync_folder(folder)?;
+        fs::sync_directory(folder)?;
     }
     if let Some(e) = failed {
         // The next run, or this one at once, takes back what did not come to stand.
-        drop(tamga_host::recover::recover(ledger, session.now)?);
+        drop(tamga_host::recover::recover(ledger, session.now, true)?);
         return Err(e.into());
     }
     let rows: Vec<(i64, &Work)> = ids.into_iter().zip(&works).collect();
@@ -148,7 +142,7 @@ fn put_in_place(
 
 /// The folders in which new folders appeared, each once.
 fn parents<'a>(changes: &'a [Change<'_>]) -> Vec<&'a Path> {
-    let mut out: Vec<&Path> = changes.iter().map(|c| files::parent(&c.publication.folder)).collect();
+    let mut out: Vec<&Path> = changes.iter().map(|c| fs::parent(&c.publication.folder)).collect();
     out.sort();
     out.dedup();
     out
@@ -181,7 +175,7 @@ fn in_parallel<T: Sync, R: Send>(all: &[T], work: impl Fn(&T) -> R + Sync) -> Ve
 
 fn done(issued: &[Issued], findings: &[Finding], standing: usize, parent: &Path, root: Option<&str>) -> Done {
     let mut text =
-        format!("{} {} certificates into folders below {}\n", human::good("issued"), issued.len(), parent.display());
+        format!("{} {} certificates into folders below {}\n", human::good("issued"), issued.len(), parent.shown());
     if standing > 0 {
         text.push_str(&format!(
             "{} {standing} stood already with the same names and were left as they are\n",

@@ -9,7 +9,6 @@ use crate::cli::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, open, stored_key};
 use crate::words::json;
-use serde_json::json;
 use std::path::{Path, PathBuf};
 use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::cert::profile::Links;
@@ -25,8 +24,9 @@ use tamga_core::recipe::Recipe;
 use tamga_core::renew;
 use tamga_core::report::{Authority, Issued, Life};
 use tamga_core::secret::Passphrase;
-use tamga_host::entropy;
+use tamga_core::text::Shown;
 use tamga_host::ledger::{Ledger, Record};
+use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(
@@ -256,7 +256,7 @@ fn given_key(args: &IssueArgs) -> Result<Option<(PrivateKey, Option<Passphrase>)
     if !stored.is_locked() {
         return Ok(Some((open(stored, "", &args.secrets)?, None)));
     }
-    let passphrase = args.secrets.needed(&file.display().to_string())?;
+    let passphrase = args.secrets.needed(&file.shown())?;
     Ok(Some((stored.open(Some(&passphrase))?, Some(passphrase))))
 }
 
@@ -309,7 +309,7 @@ fn twin_of(session: &Session, ledger: &Ledger, request: &Request) -> Result<Opti
     let found = ledger.naming(&first.to_string())?.into_iter().find(same);
     Ok(found.map(|i| {
         Finding::new(Code::LiveDuplicate, i.label.clone())
-            .saying(format!("{} in {} has exactly these names and is in force", i.label, i.folder.display()))
+            .saying(format!("{} in {} has exactly these names and is in force", i.label, i.folder.shown()))
             .mended_by(format!("to replace it, use instead: tamga renew {}", i.label))
     }))
 }
@@ -328,7 +328,7 @@ pub(crate) fn make(
         Source::Authority(a, k) | Source::SingleUse(a, k) => Signer::Authority(a, k),
         Source::Itself => Signer::Itself(key),
     };
-    let ignore = std::fs::read(request.folder.join(".gitignore")).unwrap_or_default();
+    let ignore = fs::read_to_replace(&request.folder.join(".gitignore")).unwrap_or_default();
     let made = issue::make(request, &Holder::Key(key, protect), &signer, &ignore, session.now, &entropy::System)?;
     let issued = recorded(request, made.certificate, source);
     let root = match source {

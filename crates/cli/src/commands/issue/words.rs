@@ -3,14 +3,14 @@
 use super::{IssueArgs, Source, Terms};
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::json;
+use crate::words::{human, json};
 use tamga_core::authority;
 use tamga_core::finding::Finding;
 use tamga_core::issue::{self, Request};
 use tamga_core::purpose::Purpose;
 use tamga_core::renew;
 use tamga_core::report::Issued;
+use tamga_core::text::Shown;
 
 pub(super) fn dry(session: &Session, args: &IssueArgs, terms: &Terms, request: &Request) -> Result<Done> {
     let authorities = session.authorities()?;
@@ -24,8 +24,7 @@ pub(super) fn dry(session: &Session, args: &IssueArgs, terms: &Terms, request: &
         format!("under {}", a.label)
     };
     let names: Vec<String> = request.names.iter().map(ToString::to_string).collect();
-    let text =
-        format!("would issue {} for {} {by} into {}\n", request.label, names.join(", "), request.folder.display());
+    let text = format!("would issue {} for {} {by} into {}\n", request.label, names.join(", "), request.folder.shown());
     Ok(Done::good(text, json!({"certificates": [], "dry_run": true})))
 }
 
@@ -42,7 +41,7 @@ pub(super) fn made(issued: &Issued, source: &Source, findings: &[Finding], says_
     );
     text.push_str(&format!(
         "in     {}: certificate.pem, private-key.pem (readable by you alone), root.pem\n",
-        issued.folder.display()
+        issued.folder.shown()
     ));
     let next = match source {
         Source::Authority(..) | Source::SingleUse(..) if !renew::purposes_of(c).contains(&Purpose::Server) => {

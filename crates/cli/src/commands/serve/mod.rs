@@ -8,8 +8,7 @@ use super::issue::current;
 use crate::cli::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::{Session, key_of, stored_key};
-use crate::words::human;
-use serde_json::json;
+use crate::words::{human, json};
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
@@ -21,6 +20,7 @@ use tamga_core::form::pem;
 use tamga_core::key::PrivateKey;
 use tamga_core::name::Name;
 use tamga_core::report::Issued;
+use tamga_host::fs;
 use tamga_host::serve::{self, Content, Line, Minimum, Served, Site, Upstream};
 
 /// How often the folder is looked at for a renewed certificate.
@@ -104,7 +104,7 @@ pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
     if is_json {
         let line = json!({"tamga": 1, "command": "serve", "ok": true, "event": "listening", "port": port, "urls": urls,
             "redirect_port": plain_port, "fault": fault.map(Fault::word)});
-        human::as_it_is(&format!("{line}\n"));
+        human::json_line(&line);
     } else if !quiet {
         human::out(&format!("{} {} on loopback; Ctrl-C stops\n", human::good("serving"), human::strong(&meant.label)));
         for url in &urls {
@@ -167,7 +167,7 @@ fn tell(line: &Line, is_json: bool) {
     if is_json {
         let object = json!({"event": "request", "at": at.to_string(), "peer": line.peer.ip().to_string(), "method": line.method,
             "path": line.path, "status": line.status, "length": line.length, "protocol": line.protocol, "http": line.http});
-        human::as_it_is(&format!("{object}\n"));
+        human::json_line(&object);
     } else {
         let status = if line.status < 400 {
             human::good(&line.status.to_string())
@@ -182,7 +182,7 @@ fn tell(line: &Line, is_json: bool) {
             line.protocol,
             line.http
         );
-        human::as_it_is(&words);
+        human::line(&words);
     }
 }
 
@@ -193,7 +193,7 @@ async fn renewals(session: &Session, meant: &Issued, secrets: &SecretArgs, serve
     loop {
         tokio::time::sleep(LOOK_AGAIN).await;
         let place = meant.folder.join(CERTIFICATE_FILE);
-        let Some(new) = std::fs::read(&place).ok().and_then(|b| pem::certificates(&b).into_iter().next()) else {
+        let Some(new) = fs::read_regular(&place).ok().and_then(|b| pem::certificates(&b).into_iter().next()) else {
             continue;
         };
         let Ok(certificate) = Certificate::read(&new, "it") else { continue };
@@ -216,7 +216,7 @@ async fn renewals(session: &Session, meant: &Issued, secrets: &SecretArgs, serve
         }
         *shown.write().unwrap_or_else(|e| e.into_inner()) = page(&renewed);
         if is_json {
-            human::as_it_is(&format!("{}\n", json!({"event": "renewed", "sha256": certificate.sha256()})));
+            human::json_line(&json!({"event": "renewed", "sha256": certificate.sha256()}));
         } else if !session.common.quiet {
             let until = certificate.not_after.date();
             human::out(&format!(
@@ -253,7 +253,7 @@ pub(crate) async fn stopped() {
 /// The chain and key of a certificate, from its folder; the key is its own.
 pub(crate) fn identity(i: &Issued, secrets: &SecretArgs) -> Result<(Vec<Vec<u8>>, PrivateKey)> {
     let path = i.folder.join(CERTIFICATE_FILE);
-    let bytes = std::fs::read(&path).map_err(tamga_host::error::Error::file("reading", &path))?;
+    let bytes = fs::read_named(&path)?;
     Ok((pem::certificates(&bytes), key_of(&i.label, &i.folder, &i.certificate, secrets)?))
 }
 

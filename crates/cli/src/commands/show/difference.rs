@@ -2,8 +2,8 @@
 
 use super::object::Object;
 use crate::exit::{Done, Result};
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
 use tamga_core::difference::{Thing, compare};
 use tamga_core::error::Error;
 

@@ -6,9 +6,9 @@ mod object;
 use crate::cli::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::human;
+use crate::words::{human, json};
 use object::Object;
-use serde_json::{Value, json};
+use serde_json::Value;
 use tamga_host::ledger::Event;
 
 #[derive(clap::Args)]

@@ -6,7 +6,7 @@ use crate::commands::sign::request_json;
 use crate::exit::Result;
 use crate::session::Session;
 use crate::words::{human, json};
-use serde_json::{Value, json};
+use serde_json::Value;
 use std::path::Path;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
 use tamga_core::cert::crl::{self, Crl};
@@ -19,8 +19,9 @@ use tamga_core::form::private_key::{self, Stored};
 use tamga_core::key::PublicKey;
 use tamga_core::purpose::usage_words;
 use tamga_core::report::{Authority, Issued};
+use tamga_core::text::Shown;
+use tamga_host::fs;
 use tamga_host::ledger::Waiting;
-use zeroize::Zeroizing;
 
 /// One thing that can be shown.
 pub(super) enum Object {
@@ -92,12 +93,13 @@ fn folder(path: &Path, secrets: &SecretArgs) -> Result<Vec<Object>> {
     let mut out = Vec::new();
     for name in [CERTIFICATE_FILE, REQUEST_FILE, KEY_FILE] {
         let place = path.join(name);
-        if place.exists() {
+        // Only regular files: whatever else lies there under that name was not named by anybody.
+        if place.is_file() {
             out.extend(file(&place, secrets)?);
         }
     }
     if out.is_empty() {
-        let what = path.display().to_string();
+        let what = path.shown();
         let why = format!("the folder holds no {CERTIFICATE_FILE}, {REQUEST_FILE} or {KEY_FILE}");
         return Err(Error::Malformed { what, why }.into());
     }
@@ -122,8 +124,8 @@ fn store(form: Container, bytes: &[u8], secrets: &SecretArgs, what: &str) -> Res
 }
 
 fn file(path: &Path, secrets: &SecretArgs) -> Result<Vec<Object>> {
-    let bytes = Zeroizing::new(std::fs::read(path).map_err(tamga_host::error::Error::file("reading", path))?);
-    let what = path.display().to_string();
+    let bytes = fs::read_named(path)?;
+    let what = path.shown();
     if let Some(form) = Container::of(&bytes) {
         return store(form, &bytes, secrets, &what);
     }
@@ -212,7 +214,7 @@ impl Object {
                 let mut rows = vec![
                     vec![human::dim("label"), human::strong(&i.label)],
                     vec![human::dim("state"), i.standing(session.now).word().into()],
-                    vec![human::dim("folder"), i.folder.display().to_string()],
+                    vec![human::dim("folder"), i.folder.shown()],
                 ];
                 if let Some(r) = i.revoked {
                     let listed = if r.published { "in a signed list" } else { "not published yet" };
@@ -225,7 +227,7 @@ impl Object {
                 let mut rows = vec![
                     vec![human::dim("label"), human::strong(&w.label)],
                     vec![human::dim("state"), "its key waits for the signed certificate".into()],
-                    vec![human::dim("folder"), w.folder.display().to_string()],
+                    vec![human::dim("folder"), w.folder.shown()],
                 ];
                 rows.extend(request_rows(&w.csr));
                 human::table(&rows)

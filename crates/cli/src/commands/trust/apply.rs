@@ -5,6 +5,7 @@ use crate::exit::{self, Result};
 use crate::session::Session;
 use std::path::PathBuf;
 use tamga_core::step::{Planned, Step};
+use tamga_core::text::Shown;
 use tamga_core::trust::{self, Goal, Place, Root, Scope, State, Store};
 use tamga_host::act;
 use tamga_host::ledger::{Ledger, Record, Work};
@@ -59,7 +60,7 @@ pub(super) fn at(
     let opened;
     let mut place = place;
     if wanted && place.guarded && session.machine.password().is_none() && crate::ask::somebody() {
-        let of = format!("the password of {}", place.place.display());
+        let of = format!("the password of {}", place.place.shown());
         session.machine.know_password(SecretArgs::default().needed(&of)?);
         opened = super::swap::again(session, store, place, bundles);
         place = &opened;
@@ -101,7 +102,7 @@ pub(super) fn at(
                 row.remedy = Some(format!(
                     "look for the SHA-256 {}… in {} and take it out by hand",
                     &row.sha256[..16],
-                    row.place.display()
+                    row.place.shown()
                 ));
             }
         }
@@ -131,8 +132,8 @@ fn act_on(
         label: root.label.clone(),
         sha256: root.certificate.sha256(),
         store: store.id().into(),
-        place: place.place.clone(),
-        files: planned.iter().filter_map(|p| written(session, &p.step)).collect(),
+        place: place.place.clone().into(),
+        files: planned.iter().filter_map(|p| written(session, &p.step)).map(Into::into).collect(),
     };
     let id =
         ledger.begin(&work, &Record::Trust { goal: word, label: &root.label, place: &place.place }, session.now)?;

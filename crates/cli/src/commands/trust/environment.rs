@@ -2,15 +2,15 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::json;
+use crate::words::{human, json};
 use std::path::PathBuf;
 use tamga_core::error::Error;
 use tamga_core::ports::Look;
 use tamga_core::report::KeyPlace;
+use tamga_core::text::Shown;
 use tamga_core::trust::environment::{ALL, Effect, Files, Shell, Variable, container};
 use tamga_core::trust::{Root, system};
-use tamga_host::files;
+use tamga_host::fs;
 
 #[derive(clap::Args)]
 #[command(after_help = "Examples: eval \"$(tamga trust environment)\"\n          tamga trust environment container")]
@@ -53,9 +53,9 @@ fn written(session: &Session, roots: &[Root]) -> Result<Files> {
     }
     bundle.extend_from_slice(ours.as_bytes());
     for (path, bytes) in [(&files_named.roots, ours.as_bytes()), (&files_named.bundle, &bundle)] {
-        if std::fs::read(path).ok().as_deref() != Some(bytes) {
-            files::folder(&folder, 0o755)?;
-            files::write_whole(path, bytes, 0o644)?;
+        if fs::read_regular(path).ok().as_deref().map(Vec::as_slice) != Some(bytes) {
+            fs::make_directory(&folder, 0o755)?;
+            fs::write_whole(path, bytes, 0o644)?;
         }
     }
     Ok(files_named)
@@ -82,7 +82,7 @@ pub(crate) fn environment(session: &Session, args: &EnvironmentArgs) -> Result<D
     };
     let (mut text, mut members) = (String::new(), Vec::new());
     for v in chosen(args.replacing) {
-        let value = files.of(v.effect).display().to_string();
+        let value = files.of(v.effect).shown();
         text.push_str(&format!("{}\n", shell.line(v.name, &value)));
         let effect = if v.effect == Effect::Adds { "adds" } else { "replaces" };
         members.push(json!({"name": v.name, "value": value, "effect": effect, "read_by": v.read_by}));
@@ -104,5 +104,5 @@ pub(crate) fn run(session: &Session, args: &RunArgs) -> Result<Done> {
         command.env(v.name, files.of(v.effect));
     }
     let failed = tamga_host::platform::turn_into(command);
-    Err(tamga_host::error::Error::Program { program: name.display().to_string(), said: failed.to_string() }.into())
+    Err(tamga_host::error::Error::Program { program: name.shown(), said: failed.to_string() }.into())
 }

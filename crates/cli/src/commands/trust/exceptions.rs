@@ -4,12 +4,13 @@ use super::Row;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};
-use serde_json::{Value, json};
+use serde_json::Value;
 use std::path::Path;
 use tamga_core::error::Error;
 use tamga_core::finding::{Code, Finding};
 use tamga_core::name::Name;
 use tamga_core::ports::Look;
+use tamga_core::text::Shown;
 use tamga_core::trust::chromium_profile::{self, Said};
 use tamga_core::trust::exceptions::{self, Exception};
 use tamga_core::trust::{Root, firefox, settings};
@@ -65,7 +66,7 @@ pub(super) fn noticed(session: &Session, roots: &[Root]) -> Result<(String, Vec<
         };
         found.push(
             Finding::new(Code::ExceptionRemembered, place.clone())
-                .saying(format!("{} remembers an exception for {place} ({})", e.client, e.file.display()))
+                .saying(format!("{} remembers an exception for {place} ({})", e.client, e.file.shown()))
                 .mended_by(remedy),
         );
     }
@@ -116,13 +117,13 @@ pub(super) fn forget(session: &Session, typed: &str) -> Result<Done> {
         let forgotten = e.client == "firefox";
         let place = format!("{}:{}", e.host, e.port);
         if forgotten {
-            text.push_str(&format!("{} the exception for {place} in {}\n", human::good("forgotten"), e.file.display()));
+            text.push_str(&format!("{} the exception for {place} in {}\n", human::good("forgotten"), e.file.shown()));
         } else {
             code = exit::PARTLY;
             text.push_str(&format!(
                 "{} the exception for {place} in {}\n  {}  in the browser, at https://{place}: Not secure beside the address, then Turn on warnings\n",
                 human::bad("kept"),
-                e.file.display(),
+                e.file.shown(),
                 human::dim("do:")
             ));
         }

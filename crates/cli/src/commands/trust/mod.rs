@@ -3,8 +3,7 @@
 use crate::cli::{ScopeArg, SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::json;
+use crate::words::{human, json};
 use std::path::{Path, PathBuf};
 use tamga_core::authority::{self, import};
 use tamga_core::cert::Certificate;
@@ -31,7 +30,9 @@ pub(crate) use environment::{RunArgs, run as run_program};
 pub(crate) use exceptions::forget_all;
 pub(crate) use leaf::own as own_leaves;
 pub(crate) use swap::{beside, everywhere, swap};
-pub(crate) use words::{code_of, json_of, words};
+use tamga_core::text::Shown;
+use tamga_host::fs;
+pub(crate) use words::{code_of, demand_named, json_of, words};
 
 #[derive(clap::Subcommand)]
 pub(crate) enum TrustCommand {
@@ -174,7 +175,7 @@ pub(crate) fn root_of(a: &Authority) -> Result<Root> {
 
 fn root_file(typed: &str) -> Result<Root> {
     let path = Path::new(typed);
-    let bytes = std::fs::read(path).map_err(tamga_host::error::Error::file("reading", path))?;
+    let bytes = fs::read_named(path)?;
     let malformed = |why: &str| Error::Malformed { what: typed.to_owned(), why: why.to_owned() };
     let der = pem::certificates(&bytes).into_iter().next().ok_or_else(|| malformed("it holds no certificate"))?;
     let certificate = Certificate::read(&der, typed)?;
@@ -222,14 +223,22 @@ fn change(session: &Session, args: &TrustArgs, goal: Goal) -> Result<Done> {
         None => roots(session, args, &all, Some(goal))?,
     };
     for root in meant {
-        rows.extend(apply(session, &ledger, &stores, &root, &bundles(&args.stores), goal)?);
+        let mut own = apply(session, &ledger, &stores, &root, &bundles(&args.stores), goal)?;
+        if goal == Goal::Add {
+            demand_named(&mut own, &args.stores.stores);
+        }
+        rows.extend(own);
         if goal == Goal::Add {
             let (gone, told) = swap::older(session, &ledger, &stores, &root, &all, &bundles(&args.stores))?;
             rows.extend(gone);
             beside.push_str(&told);
         }
     }
-    rows.extend(of_other_systems(session, args, &stores, &all, &rows)?);
+    let mut absent = of_other_systems(session, args, &stores, &all, &rows)?;
+    if goal == Goal::Add {
+        demand_named(&mut absent, &args.stores.stores);
+    }
+    rows.extend(absent);
     let mut text = words(&rows);
     text.push_str(&beside);
     if goal == Goal::Add && rows.iter().any(|r| r.change == "added") {
@@ -251,24 +260,33 @@ fn of_other_systems(
     all: &[Authority],
     rows: &[Row],
 ) -> Result<Vec<Row>> {
-    let mut missing: Vec<&'static dyn Store> = Vec::new();
-    for store in stores.iter().filter(|s| args.stores.stores.iter().any(|n| n == s.id())) {
-        if !rows.iter().any(|r| r.store == store.id()) && !missing.iter().any(|m| m.id() == store.id()) {
-            missing.push(*store);
-        }
+    let named = |s: &&'static dyn Store| args.stores.stores.iter().any(|n| n == s.id());
+    if !stores.iter().any(|s| named(s) && !rows.iter().any(|r| r.store == s.id())) {
+        return Ok(Vec::new());
     }
     let mut out = Vec::new();
-    for store in missing {
-        for root in roots(session, args, all, None)? {
-            let hindrance = trust::Hindrance {
-                why: "this system has no such store".into(),
-                remedy: "tamga trust status shows those that are here".into(),
-                absent: true,
-            };
-            let (place, entries) = ("none".into(), Vec::new());
-            let place = Place { store: store.id(), place, hindrance: Some(hindrance), entries, guarded: false };
-            out.push(row_of(session, store, &root, &place));
+    for root in roots(session, args, all, None)? {
+        out.extend(of_no_place(session, &args.stores, &root, rows)?);
+    }
+    Ok(out)
+}
+
+/// Rows for stores that were named and have no place here.
+pub(crate) fn of_no_place(session: &Session, args: &StoreArgs, root: &Root, rows: &[Row]) -> Result<Vec<Row>> {
+    let mut out: Vec<Row> = Vec::new();
+    for store in chosen(args)?.into_iter().filter(|s| args.stores.iter().any(|n| n == s.id())) {
+        if rows.iter().chain(&out).any(|r| r.store == store.id()) {
+            continue;
         }
+        // A bundle is a file that is named; every other store is the system's or a client's.
+        let (why, remedy) = match store.id() {
+            "bundle" => ("no bundle was named", "name the file: --bundle FILE"),
+            _ => ("this system has no such store", "tamga trust status shows those that are here"),
+        };
+        let hindrance = trust::Hindrance { why: why.into(), remedy: remedy.into(), absent: true };
+        let (place, entries) = ("none".into(), Vec::new());
+        let place = Place { store: store.id(), place, hindrance: Some(hindrance), entries, guarded: false };
+        out.push(row_of(session, store, root, &place));
     }
     Ok(out)
 }
@@ -284,7 +302,7 @@ fn dry(session: &Session, stores: &[&'static dyn Store], root: &Root, bundles: &
             }
             let planned = store.change(goal, root, &place, &session.machine);
             if planned.is_empty() {
-                text.push_str(&format!("  {}: nothing to do in {}\n", store.id(), place.place.display()));
+                text.push_str(&format!("  {}: nothing to do in {}\n", store.id(), place.place.shown()));
             }
             for p in planned {
                 text.push_str(&format!("  {}: would {}\n", store.id(), p.step.words()));

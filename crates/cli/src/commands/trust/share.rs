@@ -5,8 +5,7 @@ use crate::cli::Format;
 use crate::commands::serve::stopped;
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::human;
-use serde_json::json;
+use crate::words::{human, json};
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
@@ -54,7 +53,7 @@ pub(super) fn run(session: &Session, args: &ShareArgs) -> Result<Done> {
     if is_json {
         let line = json!({"tamga": 1, "command": "trust", "ok": true, "event": "listening", "url": url, "root": chosen.label, "sha256": sha256,
             "files": documents.iter().map(|d| d.path).collect::<Vec<_>>()});
-        human::as_it_is(&format!("{line}\n"));
+        human::json_line(&line);
     } else if !session.common.quiet {
         human::out(&told(chosen, &url, &sha256, &code, at.ip().is_loopback(), end.is_some()));
     }
@@ -63,9 +62,9 @@ pub(super) fn run(session: &Session, args: &ShareArgs) -> Result<Done> {
         let path = harmless(path);
         if is_json {
             let line = json!({"event": "request", "peer": peer.ip().to_string(), "path": path, "status": status});
-            human::as_it_is(&format!("{line}\n"));
+            human::json_line(&line);
         } else if !quiet {
-            human::as_it_is(&format!("{} {path} {status}\n", peer.ip()));
+            human::line(&format!("{} {path} {status}\n", peer.ip()));
         }
     });
     let port = at.port();

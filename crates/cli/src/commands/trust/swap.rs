@@ -6,6 +6,7 @@ use crate::session::Session;
 use crate::words::human;
 use std::path::PathBuf;
 use tamga_core::report::Authority;
+use tamga_core::text::Shown;
 use tamga_core::trust::{self, Goal, Place, Root, Store};
 use tamga_host::ledger::Ledger;
 
@@ -55,8 +56,7 @@ pub(super) fn older(
                     && tamga_core::cert::subject::same(&r.certificate.subject, &new.certificate.subject)
             };
             for (old, _) in ours_in(&place, authorities, &[]).into_iter().filter(|(r, _)| same(r)) {
-                let what =
-                    format!("an older root of the same name, {}, stands in {}", old.mark(), place.place.display());
+                let what = format!("an older root of the same name, {}, stands in {}", old.mark(), place.place.shown());
                 if crate::ask::confirm(session, &format!("{what}: take it out?")) == Some(true) {
                     let place = again(session, *store, &place, bundles);
                     rows.push(apply::at(session, ledger, *store, &old, &place, bundles, Goal::Remove)?);

@@ -2,8 +2,9 @@
 
 use super::Row;
 use crate::exit;
-use crate::words::human;
-use serde_json::{Value, json};
+use crate::words::{human, json};
+use serde_json::Value;
+use tamga_core::text::Shown;
 use tamga_core::trust::{Scope, State};
 
 /// 0 if nothing failed; 5 if some did; the failure's own code if all did.
@@ -13,6 +14,27 @@ pub(crate) fn code_of(rows: &[Row]) -> u8 {
     // A place that is not there was neither done nor missed.
     let there = rows.iter().filter(|r| r.state != State::Unavailable || r.code != 0).count();
     if failed.is_empty() || failed.len() == there || worst == 6 { worst } else { exit::PARTLY }
+}
+
+/// A store that was named must have the root afterwards: exit code 1 where it has not, 4 where a file or a program for it is missing. A
+/// store that was in scope by itself, and whose client has no profile yet, is a note.
+pub(crate) fn demand_named(rows: &mut [Row], named: &[String]) {
+    for r in rows.iter_mut().filter(|r| r.code == 0 && named.iter().any(|n| n == r.store)) {
+        match r.state {
+            State::Present => {}
+            State::Unavailable => {
+                r.code = exit::SURROUNDINGS;
+                r.change = "failed";
+            }
+            // Put in, and no good all the same: its row says so.
+            State::Expired if r.change == "added" => {}
+            _ => {
+                r.code = exit::BAD;
+                r.change = "failed";
+                r.why.get_or_insert_with(|| "the root is not in this store".into());
+            }
+        }
+    }
 }
 
 /// The matrix.
@@ -34,7 +56,7 @@ pub(crate) fn words(rows: &[Row]) -> String {
             format!("{} {}", r.label, human::dim(&r.sha256[..8])),
             state,
             change,
-            r.place.display().to_string(),
+            r.place.shown(),
         ]);
     }
     let mut text = human::table(&cells);

@@ -189,7 +189,7 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>, what: &str) -> Result
     let mut proved = false;
     if let Some(mac) = parts.get(2) {
         let mac = mac.inside().ok_or_else(|| malformed("its integrity code is damaged"))?;
-        if !pbe::verify(&mac, &safe, reader.passphrase).map_err(|f| reader.fault(f))? {
+        if !pbe::verify(&mac, &safe, reader.passphrase, &reader.derived.budget).map_err(|f| reader.fault(f))? {
             return Err(reader.fault(Fault::Wrong));
         }
         proved = true;
@@ -240,7 +240,7 @@ impl Reader<'_> {
             Fault::Unknown(how) => Error::Malformed { what, why: format!("it uses {how}") },
             Fault::TooMuch => Error::Malformed {
                 what,
-                why: "its key derivation asks for more rounds than anybody would wait for".into(),
+                why: "its key derivations ask for more rounds or memory than a key file may cost".into(),
             },
         }
     }

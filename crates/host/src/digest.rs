@@ -1,0 +1,8 @@
+//! Fingerprints.
+
+use tamga_core::text::hex;
+
+/// Returns the SHA-256 of the bytes, lower-case hex.
+pub fn sha256(bytes: &[u8]) -> String {
+    hex(ring::digest::digest(&ring::digest::SHA256, bytes).as_ref())
+}

@@ -1,0 +1,57 @@
+//! The one way to change files: open directories, names inside them, and files that are whole or absent.
+//!
+//! Every change goes through a directory's descriptor ([`Dir`]), never through a path that somebody could have replaced in the
+//! meantime. `clippy.toml` forbids the path-based calls everywhere else.
+
+mod atomic;
+mod file_set;
+mod lock;
+mod names;
+mod read;
+
+pub use crate::platform::Dir;
+pub use atomic::{
+    Staged, remove, remove_directory, remove_tree, replace, rewrite, unstage, write_scratch, write_whole,
+};
+pub use file_set::{
+    File, Leftover, Recovered, deploy, publish, publish_unsynced, recover_deployment, recover_publication, roll_back,
+    settle,
+};
+pub(crate) use lock::PATIENCE;
+pub use lock::{APPLY, CHANGE, Lock, is_applying, lock, lock_apply};
+pub use names::{Tag, parent, sibling};
+pub use read::{
+    NAMED_LIMIT, read_named, read_named_text, read_regular, read_stdin_text, read_to_replace, read_trusted,
+    regular_files,
+};
+
+use crate::error::{Error, Result};
+use std::path::Path;
+
+/// Which accounts may be able to change what a path leads to, while we act as root.
+///
+/// Root and the invoking user always may. Without root privileges nothing is checked but where [`Allowed::Ours`] is asked for
+/// by [`read_trusted`]: a user's own directories are the user's business.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Allowed {
+    /// The owner of the directory itself too: what is written there is only as safe as its owner wants it.
+    Owner,
+    /// Nobody else: what is read there decides what root does.
+    Ours,
+    /// This account too: the files are to be its own.
+    Account(u32),
+}
+
+/// Makes a directory and its parents with a mode; nothing if it exists.
+pub fn make_directory(path: &Path, mode: u32) -> Result<()> {
+    Dir::open_or_make(path, mode, Allowed::Owner).map(drop)
+}
+
+/// Makes the names in a directory durable; nothing if it does not exist.
+pub fn sync_directory(path: &Path) -> Result<()> {
+    match Dir::open(path, Allowed::Owner) {
+        Err(Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => Ok(()),
+        Err(e) => Err(e),
+        Ok(dir) => dir.sync().map_err(Error::file("making durable", path)),
+    }
+}

@@ -128,7 +128,7 @@ impl Session {
 
     fn recover(&self, ledger: &Ledger) -> Result<()> {
         let another = !self.applying.load(Ordering::Relaxed) && fs::is_applying(self.machine.data());
-        for line in recover::recover(ledger, self.now, another)? {
+        for line in recover::recover(ledger, &self.machine, self.now, another)? {
             human::aside(&self.common, &line);
         }
         Ok(())

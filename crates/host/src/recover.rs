@@ -3,6 +3,7 @@
 use crate::error::Result;
 use crate::fs::{self, Leftover, Recovered};
 use crate::ledger::{Ledger, Work};
+use crate::places::Machine;
 use std::path::Path;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
 use tamga_core::cert::{Certificate, csr};
@@ -14,12 +15,12 @@ use tamga_core::text::Shown;
 /// Looks at the journal and mends. The caller holds the data folder's lock. One line for each thing found.
 ///
 /// `applying`: another process is in a run of `apply`, and the deployments under way are its own.
-pub fn recover(ledger: &Ledger, now: Moment, applying: bool) -> Result<Vec<String>> {
+pub fn recover(ledger: &Ledger, machine: &Machine, now: Moment, applying: bool) -> Result<Vec<String>> {
     let mut said = Vec::new();
     for (id, work) in ledger.journal()? {
         match work {
             Ok(Work::Place { .. }) if applying => {}
-            Ok(work) => said.extend(one(ledger, id, &work, now)?),
+            Ok(work) => said.extend(one(ledger, machine, id, &work, now)?),
             Err(why) => {
                 ledger.refuse(id, &why, now)?;
                 said.push(format!(
@@ -31,7 +32,7 @@ pub fn recover(ledger: &Ledger, now: Moment, applying: bool) -> Result<Vec<Strin
     Ok(said)
 }
 
-fn one(ledger: &Ledger, id: i64, work: &Work, now: Moment) -> Result<Option<String>> {
+fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Moment) -> Result<Option<String>> {
     match work {
         Work::Publish { what, label, sha256, folder, names, tag, answers } => {
             let recovered = fs::recover_publication(folder, names, tag)?;
@@ -55,7 +56,7 @@ fn one(ledger: &Ledger, id: i64, work: &Work, now: Moment) -> Result<Option<Stri
             }))
         }
         Work::Trust { goal, label, store, place, files, .. } => {
-            files.iter().try_for_each(|f| fs::unstage(f))?;
+            files.iter().try_for_each(|f| machine.with_rights_for(f, || fs::unstage(f)))?;
             ledger.finish(id, work)?;
             let (verb, where_) = if goal == "add" { ("putting", "into") } else { ("taking", "out of") };
             Ok(Some(format!(
@@ -64,7 +65,7 @@ fn one(ledger: &Ledger, id: i64, work: &Work, now: Moment) -> Result<Option<Stri
             )))
         }
         Work::Replace { said, files } => {
-            files.iter().try_for_each(|f| fs::unstage(f))?;
+            files.iter().try_for_each(|f| machine.with_rights_for(f, || fs::unstage(f)))?;
             ledger.finish(id, work)?;
             Ok(Some(said.clone()))
         }

@@ -27,8 +27,17 @@ pub struct Trace {
 }
 
 /// Runs to the end, or kills the program when its `stop_after`-th changing call (from 1) has returned.
+pub fn run(command: Command, stop_after: Option<usize>) -> Option<Trace> {
+    traced(command, stop_after, None)
+}
+
+/// Runs to the end; its `at`-th changing call (from 1) is not made, and returns this error.
+pub fn fail(command: Command, at: usize, error: nix::errno::Errno) -> Option<Trace> {
+    traced(command, None, Some((at, error)))
+}
+
 #[cfg(all(target_os = "linux", target_arch = "x86_64"))]
-pub fn run(mut command: Command, stop_after: Option<usize>) -> Option<Trace> {
+fn traced(mut command: Command, stop_after: Option<usize>, fail: Option<(usize, nix::errno::Errno)>) -> Option<Trace> {
     use nix::sys::ptrace;
     use nix::sys::signal::Signal;
     use nix::sys::wait::{WaitStatus, waitpid};
@@ -49,12 +58,34 @@ pub fn run(mut command: Command, stop_after: Option<usize>) -> Option<Trace> {
     ptrace::setoptions(pid, ptrace::Options::PTRACE_O_TRACESYSGOOD | ptrace::Options::PTRACE_O_EXITKILL).ok()?;
     let mut trace = Trace::default();
     let mut entered: Option<Option<Call>> = None;
+    // Calls as they are made, whether or not they succeed: by this count one is refused.
+    let mut made = 0;
+    let mut refused = false;
     loop {
         ptrace::syscall(pid, None).ok()?;
         match waitpid(pid, None).ok()? {
             WaitStatus::PtraceSyscall(_) => match entered.take() {
-                None => entered = Some(call(pid)),
+                None => {
+                    let seen = call(pid);
+                    made += usize::from(seen.is_some());
+                    if let Some((at, _)) = fail
+                        && seen.is_some()
+                        && made == at
+                    {
+                        // A call that does not exist: the kernel makes none.
+                        let mut r = ptrace::getregs(pid).ok()?;
+                        r.orig_rax = u64::MAX;
+                        ptrace::setregs(pid, r).ok()?;
+                        refused = true;
+                    }
+                    entered = Some(seen);
+                }
                 Some(seen) => {
+                    if let Some((_, error)) = fail.filter(|_| std::mem::take(&mut refused)) {
+                        let mut r = ptrace::getregs(pid).ok()?;
+                        r.rax = i64::from(-(error as i32)).cast_unsigned();
+                        ptrace::setregs(pid, r).ok()?;
+                    }
                     let failed = ptrace::getregs(pid).is_ok_and(|r| r.rax.cast_signed() < 0);
                     if let Some(seen) = seen.filter(|_| !failed) {
                         trace.calls.push(seen);
@@ -136,7 +167,7 @@ pub fn search_at_exit(_: Command, _: impl FnOnce() -> Vec<Vec<u8>>) -> Option<Ve
 
 /// Elsewhere there is no trace.
 #[cfg(not(all(target_os = "linux", target_arch = "x86_64")))]
-pub fn run(_: Command, _: Option<usize>) -> Option<Trace> {
+fn traced(_: Command, _: Option<usize>, _: Option<(usize, nix::errno::Errno)>) -> Option<Trace> {
     None
 }
 

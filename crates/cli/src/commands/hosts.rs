@@ -10,6 +10,7 @@ use tamga_core::ports::Look;
 use tamga_core::text::Shown;
 use tamga_host::error::Error;
 use tamga_host::fs;
+use tamga_host::ledger::{Record, Work};
 
 /// Where Linux looks.
 #[cfg(not(windows))]
@@ -101,10 +102,30 @@ fn text_of(session: &Session, file: &Path) -> Result<Vec<u8>> {
 fn put(session: &Session, file: &Path, plan: &Plan, again: &str) -> Result<()> {
     let real = session.machine.real(file);
     let copy = copy_of(&real);
+    // Under the journal: what a killed run leaves beside the file, the next one removes. Where `leave` finds no ledger any more, none
+    // is made for it.
+    let journaled = match again.starts_with("tamga hosts remove") && session.open_to_look()?.is_none() {
+        true => None,
+        false => {
+            let (lock, ledger) = session.open_for_change()?;
+            let said = format!("changing {} was interrupted; run {again} again", file.shown());
+            let files = vec![std::path::absolute(&real).unwrap_or_else(|_| real.clone()), copy.clone()];
+            let files = files.into_iter().map(|f| std::path::absolute(&f).unwrap_or(f).into()).collect();
+            let work = Work::Replace { said, files };
+            let id = ledger.begin(&work, &Record::Nothing, session.now)?;
+            Some((lock, ledger, work, id))
+        }
+    };
     let done = session.machine.with_rights_for(file, || {
         fs::rewrite(&real, &plan.text, &copy)?;
         if plan.has_block { Ok(()) } else { fs::remove(&copy) }
     });
+    if let Some((_lock, ledger, work, id)) = journaled {
+        let clean = || fs::unstage(&real).and_then(|()| fs::unstage(&copy));
+        if done.is_ok() || session.machine.with_rights_for(file, clean).is_ok() {
+            ledger.finish(id, &work)?;
+        }
+    }
     done.map_err(|e| match e {
         Error::File { source, .. } if source.kind() == std::io::ErrorKind::PermissionDenied => {
             Error::NeedsRights { path: file.to_owned(), command: format!("sudo {again}") }.into()

@@ -35,7 +35,7 @@ pub(crate) fn run(session: &Session, args: &RepairArgs) -> Result<Done> {
     }
     let _lock = fs::lock(data)?;
     let (ledger, done) = repair::repair(data, &args.folders, session.now)?;
-    let mended = recover::recover(&ledger, session.now, fs::is_applying(data))?;
+    let mended = recover::recover(&ledger, &session.machine, session.now, fs::is_applying(data))?;
     let mut text = String::new();
     if let Some(moved) = &done.moved {
         let s = done.salvaged;

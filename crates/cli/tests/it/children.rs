@@ -138,12 +138,12 @@ fn a_place_on_another_machine_that_fails_half_way_leaves_nothing_there() {
     s.run(&["apply"]).expect(1);
     assert_eq!(left(&s).len(), 3);
     // What comes back is not what was sent.
-    far(&s, "#!/bin/sh\nsh -c \"$1\" | tr A-Z B-ZA\n");
+    far(&s, "#!/bin/sh\nsh -c \"$1\" | dd bs=1 conv=lcase 2>/dev/null\n");
     let ran = s.run(&["apply"]).expect(1);
     assert!(ran.out.contains("come back") || ran.out.contains("not what was sent"), "{}", ran.out);
     assert_eq!((left(&s).len(), std::fs::read(s.lab("far/charts.key")).unwrap()), (3, before.clone()));
     // Ourselves killed in the middle: the session there cleans up after itself, and the next run says it and goes on.
-    far(&s, "#!/bin/sh\n(cat; sleep 3) | sh -c \"$1\"\n");
+    far(&s, "#!/bin/sh\nsh -c \"$1\" | (sleep 3; cat)\n");
     let mut child = s.command(&["apply"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     std::thread::sleep(Duration::from_millis(700));
     child.kill().unwrap();
@@ -153,6 +153,13 @@ fn a_place_on_another_machine_that_fails_half_way_leaves_nothing_there() {
         std::thread::sleep(Duration::from_millis(50));
     }
     assert_eq!(left(&s).len(), 3, "{:?}", left(&s));
+    assert_eq!(std::fs::read(s.lab("far/charts.key")).unwrap(), before);
+    // Killed when everything was sent: the pair is whole there, and the next run removes what was kept beside it.
+    far(&s, "#!/bin/sh\n(cat; sleep 3) | sh -c \"$1\"\n");
+    let mut child = s.command(&["apply"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    std::thread::sleep(Duration::from_millis(1000));
+    child.kill().unwrap();
+    child.wait().unwrap();
     far(&s, "#!/bin/sh\nexec sh -c \"$1\"\n");
     let ran = s.run(&["apply"]).expect(0);
     assert!(ran.err.contains("was interrupted") || ran.out.contains("put"), "{}{}", ran.out, ran.err);

@@ -32,6 +32,7 @@ mod images;
 mod inputs;
 mod issue;
 mod java;
+mod kills;
 mod ledger;
 mod ledger_input;
 mod many;

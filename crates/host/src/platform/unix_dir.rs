@@ -512,7 +512,9 @@ pub fn open_named(path: &Path) -> io::Result<File> {
     };
     // Before it is opened, since opening a device may already do something; and after, since it may have been replaced.
     refuse(std::fs::metadata(path)?.file_type())?;
-    let file = File::from(fs::open(path, OFlags::RDONLY | OFlags::NOCTTY | OFlags::CLOEXEC, Mode::empty())?);
+    let flags = OFlags::RDONLY | OFlags::NOCTTY | OFlags::CLOEXEC;
+    // A pipe is waited for, whatever signal comes meanwhile that is not there to end us.
+    let file = File::from(rustix::io::retry_on_intr(|| fs::open(path, flags, Mode::empty()))?);
     refuse(file.metadata()?.file_type())?;
     Ok(file)
 }

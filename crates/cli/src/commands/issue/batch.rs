@@ -132,7 +132,7 @@ fn put_in_place(
     }
     if let Some(e) = failed {
         // The next run, or this one at once, takes back what did not come to stand.
-        drop(tamga_host::recover::recover(ledger, session.now, true)?);
+        drop(tamga_host::recover::recover(ledger, &session.machine, session.now, true)?);
         return Err(e.into());
     }
     let rows: Vec<(i64, &Work)> = ids.into_iter().zip(&works).collect();

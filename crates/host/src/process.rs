@@ -194,16 +194,16 @@ pub fn sent_back(mut command: Command, parts: &[&[u8]], go: &[u8], limit: Durati
         let _ = stdin.map(|mut s| s.write_all(&bytes).and_then(|()| s.flush()).map(|()| ready.send(s)));
     });
     let left = || limit.saturating_sub(begun.elapsed());
-    let mut wrong = Some(std::io::Error::other("it ended before everything had come back"));
+    let (mut confirmed, mut changed) = (false, false);
     // A program that ends early closes its output: what it said on the way is the answer then.
     if let Ok(Ok((stdout, back))) = came.recv_timeout(left()) {
         if *back == *sent {
-            wrong = None;
+            confirmed = true;
             if let Ok(mut stdin) = input.recv_timeout(left()) {
                 let _ = stdin.write_all(go);
             }
         } else {
-            wrong = Some(std::io::Error::other("what came back is not what was sent"));
+            changed = true;
         }
         drop(input);
         std::thread::spawn(move || std::io::copy(&mut { stdout }, &mut std::io::sink()));
@@ -212,9 +212,10 @@ pub fn sent_back(mut command: Command, parts: &[&[u8]], go: &[u8], limit: Durati
     }
     let code = wait_in(&mut child, left().max(Duration::from_secs(1)), false)?;
     let errors = errors.finish(Instant::now() + AFTERWARDS);
-    match wrong {
+    match (confirmed, code) {
+        _ if changed => Err(std::io::Error::other("what came back is not what was sent")),
         // What it says itself is more than that it ended.
-        Some(e) if code == Some(0) || code.is_none() => Err(e),
+        (false, Some(0)) => Err(std::io::Error::other("it ended before everything had come back")),
         _ => Ok(Ended { code, output: Vec::new(), errors: String::from_utf8_lossy(&errors).into_owned() }),
     }
 }
@@ -281,5 +282,51 @@ fn wait_in(child: &mut Child, limit: Duration, group: bool) -> std::io::Result<O
         }
         std::thread::sleep(pause);
         pause = (pause * 2).min(Duration::from_millis(20));
+    }
+}
+
+#[cfg(all(test, unix))]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "tests")]
+
+    use super::*;
+
+    fn shell(line: &str) -> Command {
+        let mut command = Command::new("sh");
+        command.args(["-c", line]);
+        command
+    }
+
+    #[test]
+    fn at_the_limit_what_a_program_has_started_ends_too() {
+        let folder = tempfile::tempdir().unwrap();
+        let mark = folder.path().join("still-here");
+        let line = format!("(sleep 3; touch {}) & sleep 30", mark.to_string_lossy());
+        let begun = Instant::now();
+        let ended = run_grouped(shell(&line), b"", Duration::from_secs(1)).unwrap();
+        assert!(ended.code.is_none() && begun.elapsed() < Duration::from_secs(3), "{:?}", begun.elapsed());
+        std::thread::sleep(Duration::from_secs(3));
+        assert!(!mark.exists(), "what it had started went on");
+    }
+
+    #[test]
+    fn what_holds_the_output_open_does_not_prolong_the_wait() {
+        let begun = Instant::now();
+        let ended = run(shell("echo said; sleep 30 & exit 3"), b"", Duration::from_secs(20)).unwrap();
+        assert_eq!((ended.code, ended.output.as_slice()), (Some(3), &b"said\n"[..]));
+        assert!(begun.elapsed() < Duration::from_secs(5), "{:?}", begun.elapsed());
+    }
+
+    #[test]
+    fn only_what_came_back_as_it_was_is_gone_on_with() {
+        let parts: [&[u8]; 2] = [b"one", b"two"];
+        let go = "head -c 6; read -r go; [ \"$go\" = go ]";
+        let ended = sent_back(shell(go), &parts, b"go\n", Duration::from_secs(10)).unwrap();
+        assert_eq!(ended.code, Some(0));
+        for line in ["head -c 6 | tr o p; read -r go", "exit 0", "head -c 3", "cat >/dev/null"] {
+            assert!(sent_back(shell(line), &parts, b"go\n", Duration::from_secs(2)).is_err(), "{line}");
+        }
+        let ended = sent_back(shell("echo why >&2; exit 7"), &parts, b"go\n", Duration::from_secs(10)).unwrap();
+        assert_eq!((ended.code, ended.errors.as_str()), (Some(7), "why\n"));
     }
 }

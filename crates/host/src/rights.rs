@@ -31,3 +31,53 @@ impl Drop for Acting {
         }
     }
 }
+
+#[cfg(all(test, target_os = "linux"))]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "tests")]
+
+    use super::*;
+
+    /// Rights belong to a thread: this one is given up afterwards.
+    fn as_root(work: impl FnOnce() + Send + 'static) {
+        if !platform::is_root() {
+            eprintln!("SKIPPED: only root has rights to put aside");
+            return;
+        }
+        std::thread::spawn(work).join().unwrap();
+    }
+
+    fn nobody() -> Effective {
+        Effective { uid: 65_534, gid: 65_534, groups: vec![100, 65_534] }
+    }
+
+    #[test]
+    fn ids_and_groups_come_back_when_it_is_dropped() {
+        as_root(|| {
+            let before = platform::effective_rights();
+            {
+                let _acting = Acting::with(&nobody(), Path::new("x")).unwrap();
+                assert_eq!(platform::effective_rights(), nobody());
+                {
+                    let _again = Acting::with(&Effective::root(), Path::new("x")).unwrap();
+                    assert_eq!(platform::effective_rights(), Effective::root());
+                }
+                assert_eq!(platform::effective_rights(), nobody());
+            }
+            assert_eq!(platform::effective_rights(), before);
+        });
+    }
+
+    #[test]
+    fn a_panic_does_not_keep_them() {
+        as_root(|| {
+            let before = platform::effective_rights();
+            let caught = std::panic::catch_unwind(|| {
+                let _acting = Acting::with(&nobody(), Path::new("x")).unwrap();
+                std::panic::resume_unwind(Box::new("on purpose"));
+            });
+            assert!(caught.is_err());
+            assert_eq!(platform::effective_rights(), before);
+        });
+    }
+}

@@ -71,6 +71,11 @@ pub(crate) fn run(session: &Session, command: HostsCommand) -> Result<Done> {
     let wanted: Vec<Wanted> = names.iter().map(|n| Wanted::parse(n)).collect::<tamga_core::error::Result<_>>()?;
     let named = file.is_some();
     let file = file.unwrap_or_else(|| PLACE.into());
+    // Read under the lock: two runs at once do not lose each other's names.
+    let _held = match verb != "status" && !session.common.dry_run {
+        true => Some(session.open_for_change()?),
+        false => None,
+    };
     let text = text_of(session, &file)?;
     let (rows, changed) = match verb {
         "status" => (hosts::status(&text, &wanted)?, false),

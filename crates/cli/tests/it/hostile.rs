@@ -77,3 +77,52 @@ fn what_would_steer_a_terminal_or_a_browser_arrives_as_text() {
     assert!(!page.contains("<script") && !page.contains('\u{1b}') && !page.contains('\u{202e}'), "{page}");
     assert!(page.contains("&lt;script&gt;"), "{page}");
 }
+
+/// One deadline for everything that is asked of an address: the probes for older protocols do not begin it anew.
+#[test]
+fn a_server_that_stalls_every_probe_is_given_up_in_time() {
+    use std::io::{Read, Write};
+    let s = lab();
+    let first = std::sync::atomic::AtomicBool::new(true);
+    let port = raw(move |mut socket| {
+        let _ = socket.read(&mut [0; 4096]);
+        if first.swap(false, std::sync::atomic::Ordering::SeqCst) {
+            // handshake_failure: now it is asked what it speaks instead, again and again.
+            let _ = socket.write_all(&[21, 3, 3, 0, 2, 2, 40]);
+        } else {
+            std::thread::sleep(Duration::from_secs(60));
+        }
+    });
+    let begun = Instant::now();
+    let ran = check(&s, port, &["--format", "json"]);
+    assert_eq!(codes(&ran), ["no-common-cipher"], "{}", ran.out);
+    assert!(begun.elapsed() < Duration::from_secs(28), "it took {:?}", begun.elapsed());
+}
+
+/// Messages that are legal once, sent without end: told as what they are.
+#[test]
+fn floods_are_named_as_what_they_are() {
+    use std::io::{Read, Write};
+    let s = lab();
+    for (record, said) in [
+        (&[20, 3, 3, 0, 1, 1][..], "ChangeCipherSpec"),
+        (&[22, 3, 3, 0, 4, 0, 0, 0, 0], "HelloRequest"),
+        (&[21, 3, 3, 0, 2, 1, 90], "alerts"),
+    ] {
+        let record = record.to_vec();
+        let port = raw(move |mut socket| {
+            let _ = socket.read(&mut [0; 4096]);
+            while socket.write_all(&record.repeat(50)).is_ok() {}
+        });
+        let ran = check(&s, port, &["--format", "json"]);
+        assert_eq!(codes(&ran), ["other-protocol"], "{said}: {}", ran.out);
+        assert!(ran.out.contains(said), "{said}: {}", ran.out);
+    }
+    let port = raw(|mut socket| {
+        let _ = socket.read(&mut [0; 4096]);
+        let _ = socket.write_all(&[21, 3, 3, 0, 2, 2, 200]);
+    });
+    let ran = check(&s, port, &["--format", "json"]);
+    assert_eq!(codes(&ran), ["other-protocol"], "{}", ran.out);
+    assert!(ran.out.contains("does not define"), "{}", ran.out);
+}

@@ -35,6 +35,7 @@ mod java;
 mod kills;
 mod ledger;
 mod ledger_input;
+mod limits;
 mod many;
 mod met;
 mod other_systems;

@@ -153,3 +153,19 @@ fn firefox_takes_a_root_by_policy_and_removal_takes_it_out_of_the_profile_too() 
     s.run(&["trust", "remove", "saltmarsh", "--stores", "firefox-policy"]).expect(0);
     assert!(!policies.exists());
 }
+
+/// A policies file in which something else stands where the list must be: why not, and no success.
+#[test]
+fn a_policies_file_of_another_shape_is_told() {
+    let s = lab();
+    for text in [
+        r#"{"policies": []}"#,
+        r#"{"policies": {"Certificates": "none"}}"#,
+        r#"{"policies": {"Certificates": {"Install": "x"}}}"#,
+    ] {
+        write(&s.path("root/etc/firefox/policies/policies.json"), text);
+        let ran = s.run(&["trust", "add", "--stores", "firefox-policy"]).expect(4);
+        assert!(ran.out.contains("Certificates.Install"), "{}", ran.out);
+        assert_eq!(std::fs::read_to_string(s.path("root/etc/firefox/policies/policies.json")).unwrap(), text);
+    }
+}

@@ -316,3 +316,75 @@ fn a_port_in_use_or_without_rights_gets_its_three_lines() {
         assert!(said.contains("1024") && said.contains("do:"), "{said}");
     }
 }
+
+/// Every form in which a key may lie in a folder, under names that say nothing.
+#[test]
+fn a_folder_hands_out_no_private_key_in_any_form() {
+    if !has(&["curl"]) {
+        return;
+    }
+    let s = lab();
+    std::fs::create_dir(s.lab("site")).unwrap();
+    std::fs::write(s.lab("pass"), "a passphrase for the way\n").unwrap();
+    let key = s.lab("charts/private-key.pem");
+    let export = |form: &str, name: &str, more: &[&str]| {
+        let output = format!("site/{name}");
+        s.run(&[&["export", "charts", "--as", form, "--output", &output], more].concat()).expect(0);
+    };
+    let protected = ["--new-passphrase-file", "pass"];
+    export("pkcs8", "a.txt", &[]);
+    export("pkcs8", "b.txt", &protected);
+    export("combined-pem", "c.txt", &[]);
+    export("pkcs12", "d.txt", &protected);
+    export("pkcs12", "d2.txt", &["--new-passphrase-file", "pass", "--legacy"]);
+    export("jks", "e.txt", &protected);
+    export("kubernetes-secret", "f.txt", &[]);
+    export("archive", "g.txt", &protected);
+    std::fs::hard_link(&key, s.lab("site/h.txt")).unwrap();
+    let text = std::fs::read_to_string(&key).unwrap();
+    let der = tamga_core::form::pem::read(text.as_bytes()).0.remove(0).der;
+    std::fs::write(s.lab("site/i.txt"), &der[..]).unwrap();
+    std::fs::write(s.lab("site/j.html"), format!("<pre>{text}</pre>")).unwrap();
+    std::fs::write(s.lab("site/k.bin"), [&vec![7; 6 << 20][..], text.as_bytes(), &vec![7; 1 << 20]].concat()).unwrap();
+    let utf16: Vec<u8> = text.encode_utf16().flat_map(u16::to_le_bytes).collect();
+    std::fs::write(s.lab("site/l.txt"), utf16).unwrap();
+    std::fs::write(s.lab("site/m.json"), r#"{"kty":"EC","crv":"P-256","x":"a","y":"b","d":"c"}"#).unwrap();
+    s.run(&["issue", "rsa.saltmarsh.test", "--key-algorithm", "rsa2048"]).expect(0);
+    std::fs::copy(s.lab("rsa.saltmarsh.test/private-key.pem"), s.lab("site/n.txt")).unwrap();
+    let keys: Vec<String> =
+        std::fs::read_dir(s.lab("site")).unwrap().flatten().map(|e| e.file_name().into_string().unwrap()).collect();
+    assert!(keys.len() >= 14, "{keys:?}");
+    // What holds no key is handed out, stores of roots included.
+    s.run(&["export", "saltmarsh", "--as", "pkcs12", "--output", "site/root.p12"]).expect(0);
+    s.run(&["export", "saltmarsh", "--as", "jks", "--output", "site/root.jks"]).expect(0);
+    s.run(&["export", "saltmarsh", "--as", "mobileconfig", "--output", "site/root.mobileconfig"]).expect(0);
+    std::fs::copy(s.lab("charts/certificate.pem"), s.lab("site/certificate.pem")).unwrap();
+    std::fs::write(s.lab("site/index.html"), "<p>How to keep a private key</p>").unwrap();
+    let site = Site::start(&s, &["--folder", "site"]);
+    for name in &keys {
+        assert_eq!(site.curl(&s, &format!("/{name}"), &["-o", "/dev/null"]).0, "404", "{name} is handed out");
+    }
+    for name in ["root.p12", "root.jks", "root.mobileconfig", "certificate.pem", "index.html"] {
+        assert_eq!(site.curl(&s, &format!("/{name}"), &["-o", "/dev/null"]).0, "200", "{name} is kept back");
+    }
+}
+
+#[test]
+fn a_request_names_one_host_and_a_signal_ends_what_is_under_way_in_order() {
+    if !has(&["curl"]) {
+        return;
+    }
+    let s = lab();
+    let mut site = Site::start(&s, &["--redirect-from", "0"]);
+    assert_eq!(site.curl(&s, "/", &[]).0, "200");
+    assert_eq!(site.curl(&s, "/", &["--http1.1", "-H", "Host:"]).0, "400", "without a Host");
+    for head in ["GET / HTTP/1.1\r\n\r\n", "GET / HTTP/1.1\r\nHost: a\r\nHost: b\r\n\r\n"] {
+        let mut plain = TcpStream::connect(("127.0.0.1", u16::try_from(site.redirect).unwrap())).unwrap();
+        plain.write_all(head.as_bytes()).unwrap();
+        let mut answer = [0; 12];
+        plain.read_exact(&mut answer).unwrap();
+        assert_eq!(&answer, b"HTTP/1.1 400", "{head:?}");
+    }
+    assert!(Command::new("kill").args(["-TERM", &site.child.id().to_string()]).status().unwrap().success());
+    assert_eq!(site.child.wait().unwrap().code(), Some(0));
+}

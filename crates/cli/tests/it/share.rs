@@ -195,3 +195,31 @@ fn the_page_in_a_real_browser_and_its_code_by_an_independent_reader() {
         assert_eq!(String::from_utf8_lossy(&read.stdout).trim(), shared.url(), "{size}");
     }
 }
+
+/// Connections that say nothing hold up nobody who asks.
+#[test]
+fn silent_connections_do_not_delay_the_others() {
+    let s = lab();
+    let shared = Shared::start(&s, &[]);
+    let address = shared.url().trim_start_matches("http://").trim_end_matches('/').to_owned();
+    let silent: Vec<_> = (0..200).filter_map(|_| std::net::TcpStream::connect(&address).ok()).collect();
+    assert!(silent.len() > 64);
+    let begun = std::time::Instant::now();
+    // From another address of loopback, as another machine would come.
+    let other = std::process::Command::new("curl")
+        .args(["-sS", "--interface", "127.0.0.9", "--max-time", "10"])
+        .arg(format!("http://{address}/root.pem"))
+        .output();
+    if let Ok(out) = other
+        && address.starts_with("127.")
+    {
+        assert!(
+            String::from_utf8_lossy(&out.stdout).contains("BEGIN CERTIFICATE"),
+            "{}",
+            String::from_utf8_lossy(&out.stderr)
+        );
+        assert!(begun.elapsed() < std::time::Duration::from_secs(2), "{:?}", begun.elapsed());
+    }
+    drop(silent);
+    assert!(shared.get("/root.pem").0.contains(" 200 "));
+}

@@ -108,3 +108,71 @@ fn how_each_store_is_proved_is_said_for_every_store_and_in_the_readme() {
         assert!(same, "{id}: {word}: {row}");
     }
 }
+
+/// Keys are looked at too: missing, another's, readable by others, for certificates and authorities; and the clock.
+#[test]
+fn keys_and_the_clock_are_looked_at() {
+    use std::os::unix::fs::PermissionsExt;
+    let codes = |s: &Sandbox| -> Vec<String> {
+        let v = s.json(&["status"]).json();
+        let all = v["problems"].as_array().unwrap_or_else(|| panic!("{v}"));
+        all.iter().filter_map(|p| p["code"].as_str().map(str::to_owned)).collect()
+    };
+    let s = lab();
+    assert_eq!(codes(&s), Vec::<String>::new());
+    for key in [s.lab("charts/private-key.pem"), s.path("data/authorities/saltmarsh/private-key.pem")] {
+        let before = std::fs::read(&key).unwrap();
+        let bits = |mode| std::fs::set_permissions(&key, std::fs::Permissions::from_mode(mode)).unwrap();
+        bits(0o644);
+        assert_eq!(codes(&s), ["key-readable-by-others"], "{}", key.display());
+        bits(0o600);
+        s.run(&["--data-dir", "other", "issue", "x.test", "--self-signed", "--label", "x", "--into", "x"]);
+        std::fs::copy(s.lab("x/private-key.pem"), &key).unwrap();
+        assert_eq!(codes(&s), ["key-mismatch"], "{}", key.display());
+        std::fs::write(&key, "rubbish").unwrap();
+        assert_eq!(codes(&s), ["key-mismatch"], "{}", key.display());
+        std::fs::remove_file(&key).unwrap();
+        assert_eq!(codes(&s), ["key-missing"], "{}", key.display());
+        let text = s.run(&["status"]).expect(1).out;
+        assert!(text.contains("is missing") && text.contains("do:"), "{text}");
+        std::fs::write(&key, before).unwrap();
+        bits(0o600);
+        assert_eq!(codes(&s), Vec::<String>::new());
+    }
+    // A certificate that was signed for somebody else has its key there.
+    s.run(&["--data-dir", "other", "request", "quay.saltmarsh.test", "--label", "quay"]).expect(0);
+    s.run(&["sign", "quay/request.pem", "--into", "signed"]).expect(0);
+    assert_eq!(codes(&s), Vec::<String>::new());
+    let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
+    let event = "INSERT INTO event (at, kind, about, detail) VALUES ('2099-01-01T00:00:00Z', 'issued', 'x', '')";
+    db.execute(event, []).unwrap();
+    drop(db);
+    assert_eq!(codes(&s), ["clock-behind"]);
+}
+
+/// A list never goes back behind its predecessor, whatever the clock says.
+#[test]
+fn a_list_is_never_dated_before_the_one_before_it() {
+    let s = lab();
+    let update = |s: &Sandbox| {
+        s.json(&["show", "s.crl"]).expect(0).json()["objects"][0]["this_update"].as_str().unwrap().to_owned()
+    };
+    s.run(&["authority", "crl", "saltmarsh", "--output", "s.crl"]).expect(0);
+    // The list of a machine whose clock was ahead, signed by the same key.
+    let root = tamga_testkit::sample::authority(&s.path("data/authorities/saltmarsh"));
+    let later = tamga_host::entropy::now().plus(40 * tamga_core::moment::DAY);
+    let der = tamga_core::cert::crl::ToSign {
+        issuer: &root.certificate,
+        number: 9_999_999_999,
+        this_update: later,
+        next_update: later.plus(tamga_core::moment::DAY),
+        entries: &[],
+    }
+    .sign(&root.key, &tamga_host::entropy::System)
+    .unwrap();
+    std::fs::write(s.lab("s.crl"), &der).unwrap();
+    let before = update(&s);
+    let ran = s.run(&["authority", "crl", "saltmarsh", "--output", "s.crl"]).expect(0);
+    assert!(ran.err.contains("the clock is behind"), "{}", ran.err);
+    assert!(update(&s) >= before, "{} {before}", update(&s));
+}

@@ -322,6 +322,22 @@ mod tests {
     use super::*;
 
     #[test]
+    fn a_request_names_exactly_one_host() {
+        let request = |version: Version, uri: &str, hosts: &[&'static str]| {
+            let mut r = Request::builder().version(version).uri(uri);
+            for host in hosts {
+                r = r.header(HOST, *host);
+            }
+            names_one_host(&r.body(()).unwrap())
+        };
+        assert!(request(Version::HTTP_11, "/", &["a"]) && request(Version::HTTP_10, "/", &[]));
+        assert!(!request(Version::HTTP_11, "/", &[]) && !request(Version::HTTP_11, "/", &["a", "b"]));
+        assert!(!request(Version::HTTP_10, "/", &["a", "a"]));
+        assert!(request(Version::HTTP_2, "https://a/", &[]) && request(Version::HTTP_2, "https://a/", &["a"]));
+        assert!(!request(Version::HTTP_2, "/", &[]) && !request(Version::HTTP_2, "https://a/", &["a", "b"]));
+    }
+
+    #[test]
     fn no_path_leads_out_or_to_what_is_kept_back() {
         let folder = Path::new("/site");
         assert_eq!(place(folder, "/a%20b/c.html").unwrap(), Path::new("/site/a b/c.html"));

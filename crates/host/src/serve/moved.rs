@@ -127,3 +127,36 @@ impl<T: AsyncWrite + Unpin> AsyncWrite for Counted<T> {
         Pin::new(&mut self.inner).poll_shutdown(cx)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "tests")]
+
+    use super::*;
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+    #[test]
+    fn bytes_in_either_direction_and_answers_under_way_keep_a_connection() {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+        runtime.block_on(async {
+            let (ours, mut theirs) = tokio::io::duplex(64);
+            let moved = Moved::new();
+            let mut counted = Counted { inner: ours, moved: moved.clone() };
+            let first = moved.deadline();
+            tokio::time::sleep(Duration::from_millis(20)).await;
+            assert_eq!(moved.deadline(), first, "time alone is no movement");
+            counted.write_all(b"a piece of a slow download").await.unwrap();
+            let second = moved.deadline();
+            assert!(second > first, "a byte that goes out counts");
+            tokio::time::sleep(Duration::from_millis(20)).await;
+            theirs.write_all(b"x").await.unwrap();
+            counted.read_u8().await.unwrap();
+            let third = moved.deadline();
+            assert!(third > second, "a byte that comes in counts");
+            let answering = moved.answering();
+            assert!(moved.deadline() > third + Duration::from_secs(600), "a long poll may wait");
+            drop(answering);
+            assert!(moved.deadline() < third + Duration::from_secs(600));
+        });
+    }
+}

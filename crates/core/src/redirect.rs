@@ -21,7 +21,7 @@ pub struct Address {
 impl Address {
     /// Reads `http://…` or `https://…`; None for anything else.
     pub fn parse(text: &str) -> Option<Address> {
-        let (scheme, rest) = text.split_once("://")?;
+        let (scheme, rest) = text.split_once("://").filter(|_| is_plain(text))?;
         let secure = match scheme.to_ascii_lowercase().as_str() {
             "http" => false,
             "https" => true,
@@ -35,6 +35,7 @@ impl Address {
         let (host, port) = match authority.strip_prefix('[') {
             Some(rest) => {
                 let (host, port) = rest.split_once(']')?;
+                host.parse::<std::net::Ipv6Addr>().ok()?;
                 (host, port.strip_prefix(':'))
             }
             None => authority.split_once(':').map_or((authority, None), |(h, p)| (h, Some(p))),
@@ -46,6 +47,9 @@ impl Address {
 
     /// What a `Location` means here (RFC 3986 §5.2, as far as servers use it): whole, without a scheme, or a path.
     pub fn joined(&self, location: &str) -> Option<Address> {
+        if !is_plain(location) {
+            return None;
+        }
         if location.contains("://") && !location.starts_with(['/', '?']) {
             return Address::parse(location);
         }
@@ -70,6 +74,11 @@ impl Address {
         let usual = if self.secure { 443 } else { 80 };
         if self.port == usual { host } else { format!("{host}:{}", self.port) }
     }
+}
+
+/// True for text that can stand in the line of a request: a control character or a space would begin another part of it.
+fn is_plain(text: &str) -> bool {
+    !text.chars().any(|c| c.is_control() || c == ' ')
 }
 
 impl std::fmt::Display for Address {
@@ -172,6 +181,16 @@ mod tests {
         for bad in ["ftp://a", "http://", "a", "http://a:b/", "http://[::1/"] {
             assert!(Address::parse(bad).is_none(), "{bad}");
         }
+    }
+
+    #[test]
+    fn nothing_that_would_begin_another_header_is_an_address() {
+        let start = Address::parse("http://charts.saltmarsh.test/").unwrap();
+        for bad in ["http://a\r\nX: y/", "http://a/b c", "http://[::1\u{16}]/", "http://[x]/", "/a\rb", "?a\0", "x y"] {
+            assert_eq!(Address::parse(bad), None, "{bad:?}");
+            assert_eq!(start.joined(bad), None, "{bad:?}");
+        }
+        assert_eq!(Address::parse("https://[::1]:8443/a").unwrap().host_header(), "[::1]:8443");
     }
 
     #[test]

@@ -110,11 +110,26 @@ fn unpack(file: &Path, into: &Path, passphrase: &Passphrase) -> Result<()> {
         }
         other => refused(WHAT, other.to_string(), REMEDY),
     })?;
+    unpack_archive(opened, into)
+}
+
+/// Unpacks the decrypted archive of a backup: files and directories that have a place in a data directory, and nothing else.
+///
+/// Errors: it is cut short or changed, has something else in it, or more than a data directory can have.
+pub fn unpack_archive(archive: impl Read, into: &Path) -> Result<()> {
+    const WHAT: &str = "the backup cannot be opened";
+    const REMEDY: &str = "give the file that tamga authority backup wrote";
+    /// Files in an archive, and bytes of one: a ledger of a million certificates has 700 MB.
+    const MOST_FILES: usize = 100_000;
+    const MOST_BYTES: u64 = 4 << 30;
     fs::make_directory(into, 0o700)?;
-    let mut archive = tar::Archive::new(opened);
+    let mut archive = tar::Archive::new(archive);
     let entries = archive.entries().map_err(|e| refused(WHAT, format!("it holds no archive: {e}"), REMEDY))?;
     let mut seen = false;
-    for entry in entries {
+    for (n, entry) in entries.enumerate() {
+        if n >= MOST_FILES {
+            return Err(refused(WHAT, "it has more files than any data folder", REMEDY));
+        }
         let mut entry = entry.map_err(|e| refused(WHAT, format!("it is cut short or changed: {e}"), REMEDY))?;
         let path = entry.path().map(|p| p.into_owned()).unwrap_or_default();
         let kind = entry.header().entry_type();
@@ -128,7 +143,8 @@ fn unpack(file: &Path, into: &Path, passphrase: &Passphrase) -> Result<()> {
             seen |= path == Path::new(FILES[0]);
             fs::make_directory(fs::parent(&place), 0o700)?;
             let mut bytes = zeroize::Zeroizing::new(Vec::new());
-            entry
+            (&mut entry)
+                .take(MOST_BYTES)
                 .read_to_end(&mut bytes)
                 .map_err(|e| refused(WHAT, format!("it is cut short or changed: {e}"), REMEDY))?;
             let public =

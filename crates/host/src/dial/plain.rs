@@ -95,7 +95,7 @@ fn read_head(socket: &mut TcpStream, head: &mut Vec<u8>) -> std::io::Result<()> 
 }
 
 /// Status line and `Location` (RFC 9112 §4, RFC 9110 §10.2.2).
-fn parsed(head: &[u8]) -> Option<Answered> {
+pub fn parsed(head: &[u8]) -> Option<Answered> {
     let text = String::from_utf8_lossy(head);
     let mut lines = text.lines();
     let status = lines.next()?.strip_prefix("HTTP/1.")?.split(' ').nth(1)?.parse().ok()?;

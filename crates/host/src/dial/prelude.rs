@@ -2,7 +2,6 @@
 
 use super::{ANSWER, Missed};
 use std::io::{BufRead, BufReader, ErrorKind, Read, Write};
-use std::net::TcpStream;
 use tamga_core::finding::Code;
 
 /// A protocol that begins in clear text and goes over to TLS.
@@ -55,7 +54,7 @@ impl Prelude {
     /// Says what comes before TLS.
     ///
     /// Errors: the server does not offer TLS, or speaks something else.
-    pub(super) fn say(self, socket: &mut TcpStream) -> Result<(), Missed> {
+    pub fn say(self, socket: &mut (impl Read + Write)) -> Result<(), Missed> {
         let answer = match self {
             Prelude::None | Prelude::WebSocket => return Ok(()),
             Prelude::SqlServer => super::tds::ask(socket),
@@ -86,7 +85,7 @@ pub(super) fn without_tls(detail: &str) -> Missed {
     Missed::new(Code::TlsOnPlainPort, detail.to_owned())
 }
 
-fn postgres(socket: &mut TcpStream) -> Answer {
+fn postgres(socket: &mut (impl Read + Write)) -> Answer {
     socket.write_all(&POSTGRES)?;
     let mut answer = [0];
     socket.read_exact(&mut answer)?;
@@ -98,7 +97,7 @@ fn postgres(socket: &mut TcpStream) -> Answer {
     })
 }
 
-fn mysql(socket: &mut TcpStream) -> Answer {
+fn mysql(socket: &mut (impl Read + Write)) -> Answer {
     let mut head = [0; 4];
     socket.read_exact(&mut head)?;
     let length = u64::from(u32::from_le_bytes([head[0], head[1], head[2], 0]));
@@ -139,18 +138,18 @@ fn reply(from: &mut impl BufRead) -> std::io::Result<Vec<String>> {
     }
 }
 
-fn smtp(socket: &mut TcpStream) -> Answer {
+fn smtp(socket: &mut (impl Read + Write)) -> Answer {
     // What comes after the answer to STARTTLS belongs to TLS; a server that sends it early is cut off here.
-    let mut from = BufReader::new(socket.try_clone()?);
+    let mut from = BufReader::new(socket);
     if !reply(&mut from)?.iter().all(|l| l.starts_with("220")) {
         return Ok(Some(other("its greeting is not SMTP's")));
     }
-    socket.write_all(b"EHLO localhost\r\n")?;
+    from.get_mut().write_all(b"EHLO localhost\r\n")?;
     let able = reply(&mut from)?;
     if !able.iter().any(|l| l.get(4..).is_some_and(|w| w.trim().eq_ignore_ascii_case("STARTTLS"))) {
         return Ok(Some(without_tls("it does not offer STARTTLS")));
     }
-    socket.write_all(b"STARTTLS\r\n")?;
+    from.get_mut().write_all(b"STARTTLS\r\n")?;
     let answer = reply(&mut from)?;
     Ok(match answer.first() {
         Some(l) if l.starts_with("220") => None,
@@ -158,14 +157,14 @@ fn smtp(socket: &mut TcpStream) -> Answer {
     })
 }
 
-fn imap(socket: &mut TcpStream) -> Answer {
-    let mut from = BufReader::new(socket.try_clone()?);
+fn imap(socket: &mut (impl Read + Write)) -> Answer {
+    let mut from = BufReader::new(socket);
     let mut line = String::new();
     from.by_ref().take(MOST).read_line(&mut line)?;
     if !line.starts_with("* OK") {
         return Ok(Some(other("its greeting is not IMAP's")));
     }
-    socket.write_all(b"a1 STARTTLS\r\n")?;
+    from.get_mut().write_all(b"a1 STARTTLS\r\n")?;
     for _ in 0..100 {
         line.clear();
         if from.by_ref().take(MOST).read_line(&mut line)? == 0 {
@@ -178,7 +177,7 @@ fn imap(socket: &mut TcpStream) -> Answer {
     Err(ErrorKind::UnexpectedEof.into())
 }
 
-fn ldap(socket: &mut TcpStream) -> Answer {
+fn ldap(socket: &mut (impl Read + Write)) -> Answer {
     socket.write_all(LDAP)?;
     let mut head = [0; 2];
     socket.read_exact(&mut head)?;

@@ -21,7 +21,7 @@ fn packet(body: &[u8]) -> Vec<u8> {
 }
 
 /// The body of the next packet.
-fn read_packet(socket: &mut TcpStream) -> std::io::Result<Vec<u8>> {
+fn read_packet(socket: &mut impl Read) -> std::io::Result<Vec<u8>> {
     let mut head = [0; HEAD];
     socket.read_exact(&mut head)?;
     let length = usize::from(u16::from_be_bytes([head[2], head[3]]));
@@ -35,7 +35,7 @@ fn read_packet(socket: &mut TcpStream) -> std::io::Result<Vec<u8>> {
 }
 
 /// Asks for encryption before anything else.
-pub(super) fn ask(socket: &mut TcpStream) -> Answer {
+pub(super) fn ask(socket: &mut (impl Read + Write)) -> Answer {
     // VERSION at 11, six octets; ENCRYPTION at 17, one octet; the end of the list; then both.
     let body = [0, 0, 11, 0, 6, ENCRYPTION, 0, 17, 0, 1, 0xff, 0, 0, 0, 0, 0, 0, ON];
     socket.write_all(&packet(&body))?;

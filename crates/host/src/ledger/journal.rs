@@ -229,11 +229,15 @@ impl Ledger {
             q.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
         };
         let rows = rows().map_err(|e| self.failed(e))?;
-        let read = |work: String| {
-            let work: Work = serde_json::from_str(&work).map_err(|_| "it cannot be read".to_owned())?;
-            self.accepted(&work).map(|()| work)
-        };
-        Ok(rows.into_iter().map(|(id, work)| (id, read(work))).collect())
+        Ok(rows.into_iter().map(|(id, work)| (id, self.read_row(&work))).collect())
+    }
+
+    /// A row's text as work.
+    ///
+    /// Errors: it cannot be read, or names files that are not its own.
+    pub fn read_row(&self, text: &str) -> std::result::Result<Work, String> {
+        let work: Work = serde_json::from_str(text).map_err(|_| "it cannot be read".to_owned())?;
+        self.accepted(&work).map(|()| work)
     }
 
     /// Removes a refused row; the event keeps why.

@@ -235,6 +235,37 @@ fn a_form_with_a_key_gets_a_passphrase_by_a_file_and_never_by_an_argument() {
     }
 }
 
+/// A certificate of loopback names alone is for this machine: unless told, nothing listens for others.
+#[test]
+fn a_loopback_certificate_is_served_on_loopback_unless_told() {
+    let names = ["localhost", "127.0.0.1", "::1"].map(|n| Name::parse(n).unwrap()).to_vec();
+    let everywhere = ["0.0.0.0", "*:", "[::]"];
+    for r in recipe::ALL {
+        let local = Setting { names: names.clone(), redirect: Some(8080), ..plain(r) };
+        let config = recipe::write(r, &local).unwrap().config;
+        for wide in everywhere {
+            assert!(!config.contains(wide), "{} listens on {wide}:\n{config}", r.id);
+        }
+        let told = Setting { address: Some([0, 0, 0, 0].into()), ..local };
+        let told = recipe::write(r, &told).unwrap().config;
+        let knows = recipe::write(r, &Setting { address: Some([10, 9, 8, 7].into()), ..plain(r) }).unwrap().config;
+        assert!(!knows.contains("10.9.8.7") || told.contains("0.0.0.0"), "{}: it was told to", r.id);
+    }
+}
+
+/// What a recipe serves is never the directory in which the key lies.
+#[test]
+fn no_recipe_serves_the_directory_of_the_key() {
+    for r in recipe::ALL {
+        let w = recipe::write(r, &plain(r)).unwrap();
+        for line in w.config.lines() {
+            let serves =
+                ["SimpleHTTPRequestHandler)", "root /home/operator/charts", "DocumentRoot /home/operator/charts"];
+            assert!(!serves.iter().any(|bad| line.contains(bad) && !line.contains("directory=")), "{}: {line}", r.id);
+        }
+    }
+}
+
 proptest! {
     #[test]
     fn a_shell_reads_every_path_back(folder in "/[a-zA-Z0-9 '\"$;&|*?()\\\\-]{1,24}", owner in "[a-z]{1,8}") {

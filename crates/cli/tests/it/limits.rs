@@ -152,7 +152,7 @@ fn no_parser_takes_more_than_its_share() {
     let base64 = format!("-----BEGIN CERTIFICATE-----\n{}\n-----END CERTIFICATE-----\n", "A".repeat(20 << 20));
     let yaml = format!("kind: Secret\ndata:\n{}", "  tls.crt: LS0tLS1CRUdJTg==\n".repeat(200_000));
     let jks =
-        [&[0xfe, 0xed, 0xfe, 0xed, 0, 0, 0, 2, 0xff, 0xff, 0xff, 0xff][..], &vec![0, 0, 0, 2].repeat(1 << 20)].concat();
+        [&[0xfe, 0xed, 0xfe, 0xed, 0, 0, 0, 2, 0xff, 0xff, 0xff, 0xff][..], &[0, 0, 0, 2].repeat(1 << 20)].concat();
     for (file, bytes) in [
         ("deep.der", deep(20_000)),
         ("many.pem", many.into_bytes()),

@@ -12,7 +12,8 @@ pub(super) const RECIPE: Recipe = Recipe {
     config: Config {
         path: "server.py, in the application's folder",
         quote: Quote::Inside,
-        text: r#"import http.server
+        text: r#"import functools
+import http.server
 import os
 import signal
 import ssl
@@ -51,7 +52,11 @@ HOST = os.environ.get("HOST", "{address}")
 ?redirect 
 ?redirect plain = http.server.ThreadingHTTPServer((HOST, {plain}), ToHttps)
 ?redirect threading.Thread(target=plain.serve_forever, daemon=True).start()
-server = http.server.ThreadingHTTPServer((HOST, {port}), http.server.SimpleHTTPRequestHandler)
+# What is served: never the directory in which the key lies.
+PUBLIC = os.environ.get("PUBLIC", "public")
+os.makedirs(PUBLIC, exist_ok=True)
+files = functools.partial(http.server.SimpleHTTPRequestHandler, directory=PUBLIC)
+server = http.server.ThreadingHTTPServer((HOST, {port}), files)
 server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
 print("https on port {port}", flush=True)
 threading.Thread(target=server.serve_forever, daemon=True).start()

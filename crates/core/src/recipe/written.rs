@@ -30,7 +30,7 @@ pub struct Setting {
     pub locked: bool,
     /// The folder from which the server is to read; None: as the recipe has it.
     pub into: Option<PathBuf>,
-    /// Where it listens; None: everywhere.
+    /// Where it listens; None: everywhere, but for a certificate of loopback names alone on loopback.
     pub address: Option<IpAddr>,
     /// The port for TLS; None: the recipe's.
     pub port: Option<u16>,
@@ -86,6 +86,7 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
             instead: format!("make one that it takes: tamga issue NAME… --for {}", recipe.id),
         });
     }
+    let s = &Setting { address: listens_on(s), ..s.clone() };
     let place = place(recipe, s);
     let values = values(recipe, s, &place);
     let lines = |text: &str| values.fill(text, Quote::Shell).lines().map(str::to_owned).collect::<Vec<_>>();
@@ -219,6 +220,13 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
     flag("otherport", port != recipe.facts.port || s.address.is_some());
     flag("otherplain", s.redirect.is_some_and(|p| p != 80) || (s.redirect.is_some() && s.address.is_some()));
     Values { quoted: quoted.into(), bare: bare.into(), flags }
+}
+
+/// A certificate that has only loopback names is for this machine: unless told, its server listens on nothing else.
+fn listens_on(s: &Setting) -> Option<IpAddr> {
+    let hosts = || s.names.iter().filter(|n| n.is_host());
+    let is_local = hosts().next().is_some() && hosts().all(Name::is_loopback);
+    s.address.or_else(|| is_local.then_some(IpAddr::V4(std::net::Ipv4Addr::LOCALHOST)))
 }
 
 /// An address as it stands before a port.

@@ -7,7 +7,7 @@ use tamga_host::dial::plain;
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     if let Some(answered) = plain::parsed(bytes) {
         let start = Address::parse("http://charts.saltmarsh.test/").unwrap();
-        if let Some(next) = answered.location.as_deref().and_then(|l| start.joined(l)) {
+        if let Some(next) = answered.location.as_ref().and_then(|l| start.joined(l.as_received())) {
             let _ = next.host_header();
         }
     }

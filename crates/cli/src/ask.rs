@@ -200,5 +200,7 @@ fn hidden(question: &str) -> Result<Passphrase> {
         path: "the terminal".into(),
         source,
     })?;
-    Ok(Passphrase::new(Zeroizing::new(typed.into_bytes())))
+    let typed = Zeroizing::new(typed.into_bytes());
+    tamga_host::memory::keep_in_memory(&typed);
+    Ok(Passphrase::new(typed))
 }

@@ -40,7 +40,7 @@ impl Through<'_> {
         let ended = process::run(command, input, Duration::from_secs(60)).map_err(|e| failed(e.to_string()))?;
         match ended.code {
             Some(0) => Ok(ended.output),
-            Some(n) => Err(failed(said(program, n, &ended.errors))),
+            Some(n) => Err(failed(said(program, n, ended.errors.as_received()))),
             None => Err(failed("it did not end within 60 seconds".into())),
         }
     }
@@ -61,7 +61,7 @@ impl Through<'_> {
         let ended = process::sent_back(command, &all, b"go\n", LIMIT).map_err(|e| failed(e.to_string()))?;
         match ended.code {
             Some(0) => Ok(()),
-            Some(n) => Err(failed(said(program, n, &ended.errors))),
+            Some(n) => Err(failed(said(program, n, ended.errors.as_received()))),
             None => Err(failed(format!("it did not end within {} seconds", LIMIT.as_secs()))),
         }
     }
@@ -200,7 +200,7 @@ pub fn run(words: &[String], folder: &Path) -> Result<()> {
     let ended = process::run_grouped(command, b"", LIMIT).map_err(|e| failed(e.to_string()))?;
     match ended.code {
         Some(0) => Ok(()),
-        Some(n) => Err(failed(said(program, n, &ended.errors))),
+        Some(n) => Err(failed(said(program, n, ended.errors.as_received()))),
         None => Err(failed(format!("it did not end within {} seconds", LIMIT.as_secs()))),
     }
 }

@@ -8,6 +8,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tamga_core::ports::Look;
 use tamga_core::step::{FILE, Invocation};
+use tamga_core::text::Untrusted;
 
 /// How a program ended.
 pub struct Ended {
@@ -15,8 +16,8 @@ pub struct Ended {
     pub code: Option<i32>,
     /// Standard output.
     pub output: Vec<u8>,
-    /// Standard error, as text.
-    pub errors: String,
+    /// Standard error: another program's text.
+    pub errors: Untrusted,
 }
 
 /// The `PATH` of what runs as root, whatever the user's shell has.
@@ -82,7 +83,7 @@ pub(crate) fn finish(command: Command, input: &[u8], limit: Duration, name: &str
     let ended = run(command, input, limit).map_err(|e| failed(e.to_string()))?;
     match ended.code {
         Some(0) => Ok(()),
-        Some(n) => Err(failed(format!("it ended with {n}: {}", last_line(&ended.errors)))),
+        Some(n) => Err(failed(format!("it ended with {n}: {}", last_line(ended.errors.as_received())))),
         None => Err(failed(format!("it was stopped after {} seconds", limit.as_secs()))),
     }
 }
@@ -123,7 +124,7 @@ pub fn ask(
     Some(match (ended.code, file) {
         (Some(0), Some(file)) => crate::fs::read_regular(&file).map(|b| b.to_vec()).map_err(|e| e.to_string()),
         (Some(0), None) => Ok(ended.output),
-        _ => Err(last_line(&ended.errors)),
+        _ => Err(last_line(ended.errors.as_received())),
     })
 }
 
@@ -166,7 +167,7 @@ fn run_in(mut command: Command, input: &[u8], limit: Duration, group: bool) -> s
     let code = wait_in(&mut child, limit, group)?;
     let end = Instant::now() + if code.is_some() { AFTERWARDS } else { Duration::ZERO };
     let (output, errors) = (output.finish(end), errors.finish(end));
-    Ok(Ended { code, output, errors: String::from_utf8_lossy(&errors).into_owned() })
+    Ok(Ended { code, output, errors: Untrusted::from_bytes(&errors) })
 }
 
 /// Runs a program that sends back what it is sent: only if every byte came back as it was, it reads `go` and goes on.
@@ -216,7 +217,7 @@ pub fn sent_back(mut command: Command, parts: &[&[u8]], go: &[u8], limit: Durati
         _ if changed => Err(std::io::Error::other("what came back is not what was sent")),
         // What it says itself is more than that it ended.
         (false, Some(0)) => Err(std::io::Error::other("it ended before everything had come back")),
-        _ => Ok(Ended { code, output: Vec::new(), errors: String::from_utf8_lossy(&errors).into_owned() }),
+        _ => Ok(Ended { code, output: Vec::new(), errors: Untrusted::from_bytes(&errors) }),
     }
 }
 
@@ -327,6 +328,6 @@ mod tests {
             assert!(sent_back(shell(line), &parts, b"go\n", Duration::from_secs(2)).is_err(), "{line}");
         }
         let ended = sent_back(shell("echo why >&2; exit 7"), &parts, b"go\n", Duration::from_secs(10)).unwrap();
-        assert_eq!((ended.code, ended.errors.as_str()), (Some(7), "why\n"));
+        assert_eq!((ended.code, ended.errors.as_received()), (Some(7), "why\n"));
     }
 }

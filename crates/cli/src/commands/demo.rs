@@ -218,7 +218,7 @@ impl Demo<'_> {
         let code = ended.code.and_then(|c| u8::try_from(c).ok()).unwrap_or(70);
         let value: Value = serde_json::from_slice(&ended.output).unwrap_or(Value::Null);
         if !good.contains(&code) || value.is_null() {
-            let said = value["error"]["what"].as_str().map_or_else(|| ended.errors.clone(), str::to_owned);
+            let said = value["error"]["what"].as_str().map_or_else(|| ended.errors.to_string(), str::to_owned);
             return Err(self.broken(&format!("tamga {typed} ended with {code}"), &said).into());
         }
         Ok((value, code))

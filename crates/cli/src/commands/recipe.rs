@@ -167,7 +167,7 @@ pub(crate) fn in_its_form(
             let mut random = zeroize::Zeroizing::new([0; 16]);
             tamga_core::ports::Entropy::fill(&tamga_host::entropy::System, &mut *random);
             let text = zeroize::Zeroizing::new(tamga_core::text::hex(&*random));
-            fs::write_whole(&file, text.as_bytes(), 0o600)?;
+            super::export::write_journaled(session, &file, text.as_bytes(), 0o600)?;
         }
         new_secrets.new_passphrase_file = Some(file);
     }

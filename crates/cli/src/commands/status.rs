@@ -247,7 +247,7 @@ fn of_certificates(session: &Session, live: &[&Issued], keyless: &BTreeSet<Strin
             OnDisk::Other(_) | OnDisk::Unreadable => human::bad("changed"),
         };
         let shown = file.shown();
-        match found {
+        match &found {
             OnDisk::AsIssued => {}
             OnDisk::Missing => open.push(Open {
                 code: None,
@@ -272,9 +272,12 @@ fn of_certificates(session: &Session, live: &[&Issued], keyless: &BTreeSet<Strin
             }),
         }
         // What was signed here for somebody else, or found by its certificate alone, never had its key here.
-        if let Some((code, what, remedy)) = of_key(&i.label, &i.folder, c)
-            .filter(|(code, ..)| *code != Code::KeyMissing || !keyless.contains(&c.sha256()))
-        {
+        let all_gone = matches!(found, OnDisk::Missing);
+        let key = of_key(&i.label, &i.folder, c)
+            .filter(|(code, ..)| *code != Code::KeyMissing || !(all_gone || keyless.contains(&c.sha256())));
+        let mut files = files;
+        if let Some((code, what, remedy)) = key {
+            files = human::bad(code.word());
             open.push(Open { code: Some(code), what, remedy });
         }
         let standing = i.standing(session.now);

@@ -60,7 +60,7 @@ impl Compiled {
         };
         let said = String::from_utf8_lossy(&ended.output).into_owned();
         let mut lines = said.lines();
-        let why = || format!("it ended early: {}", tamga_core::text::harmless(ended.errors.trim()));
+        let why = || format!("it ended early: {}", tamga_core::text::harmless(ended.errors.as_received().trim()));
         visits.iter().map(|_| lines.next().map_or_else(|| failed(why()), |line| self.heard(line))).collect()
     }
 
@@ -113,7 +113,7 @@ fn built(program: &Path, machine: &Machine, folder: &Path) -> Result<Command, St
     }
     let ended = process::run(build, b"", Duration::from_secs(120)).map_err(|e| format!("go did not start: {e}"))?;
     if ended.code != Some(0) {
-        return Err(format!("go build: {}", tamga_core::text::harmless(ended.errors.trim())));
+        return Err(format!("go build: {}", tamga_core::text::harmless(ended.errors.as_received().trim())));
     }
     let mut command = Command::new(to);
     let named = |name: &str| machine.env(name).is_some();

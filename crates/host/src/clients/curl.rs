@@ -44,15 +44,19 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
         Ok(ended) => ended,
         Err(e) => return failed(format!("curl did not start: {e}")),
     };
-    let raw = tamga_core::text::harmless(ended.errors.trim());
+    let raw = tamga_core::text::harmless(ended.errors.as_received().trim());
     let shaken = String::from_utf8_lossy(&ended.output).trim().parse::<f64>().is_ok_and(|t| t > 0.0);
     match ended.code {
         Some(0) => Observed { outcome: Outcome::Accepts, code: None, raw },
         // 35, 51, 58, 60, 77: TLS and certificates. Everything later than the handshake is not about the certificate.
         Some(n) if shaken && !matches!(n, 35 | 51 | 60) => Observed { outcome: Outcome::Accepts, code: None, raw },
         Some(_) => {
-            let line =
-                ended.errors.lines().find_map(|l| l.strip_prefix("curl: ")).unwrap_or("it failed without a word");
+            let line = ended
+                .errors
+                .as_received()
+                .lines()
+                .find_map(|l| l.strip_prefix("curl: "))
+                .unwrap_or("it failed without a word");
             let code = tamga_core::client::curl::said(&tamga_core::text::harmless(line));
             Observed { outcome: Outcome::Refuses, code: Some(code), raw }
         }

@@ -78,7 +78,9 @@ impl Runtime {
         match ended.code {
             Some(0) => Observed { outcome: Outcome::Accepts, code: None, raw: said },
             Some(1) if !said.is_empty() => Observed { outcome: Outcome::Refuses, code: Some(said.clone()), raw: said },
-            Some(n) => failed(format!("it ended with {n}: {}", tamga_core::text::harmless(ended.errors.trim()))),
+            Some(n) => {
+                failed(format!("it ended with {n}: {}", tamga_core::text::harmless(ended.errors.as_received().trim())))
+            }
             None => failed("it did not end within 25 seconds"),
         }
     }

@@ -50,12 +50,14 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
         Ok(ended) => ended,
         Err(e) => return failed(format!("wget did not start: {e}")),
     };
-    let raw = tamga_core::text::harmless(ended.errors.trim());
-    let of_tls = ended.errors.contains("GnuTLS: ");
+    let raw = tamga_core::text::harmless(ended.errors.as_received().trim());
+    let of_tls = ended.errors.as_received().contains("GnuTLS: ");
     match ended.code {
         // 5: the certificate; 4 with a word of GnuTLS: the handshake itself.
-        Some(5) => Observed { outcome: Outcome::Refuses, code: Some(gnutls::said(&ended.errors)), raw },
-        Some(4) if of_tls => Observed { outcome: Outcome::Refuses, code: Some(gnutls::said(&ended.errors)), raw },
+        Some(5) => Observed { outcome: Outcome::Refuses, code: Some(gnutls::said(ended.errors.as_received())), raw },
+        Some(4) if of_tls => {
+            Observed { outcome: Outcome::Refuses, code: Some(gnutls::said(ended.errors.as_received())), raw }
+        }
         Some(0 | 6 | 8) => Observed { outcome: Outcome::Accepts, code: None, raw },
         Some(n) => failed(format!("wget ended with {n}: {raw}")),
         None => failed("wget did not end within 25 seconds"),

@@ -20,6 +20,7 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use tamga_core::finding::Code;
 use tamga_core::name::Name;
+use tamga_core::text::Untrusted;
 use tamga_core::wire::{Reader, Side};
 
 const CONNECT: Duration = Duration::from_secs(5);
@@ -35,7 +36,7 @@ pub struct Met {
     /// The cipher suite's name.
     pub cipher: String,
     /// The application protocol agreed upon.
-    pub alpn: Option<String>,
+    pub alpn: Option<Untrusted>,
     /// What the server sent, DER, leaf first.
     pub chain: Vec<Vec<u8>>,
     /// True if the server asked for a client certificate.
@@ -211,7 +212,7 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
             other => format!("{other:?}"),
         },
         cipher: tls.negotiated_cipher_suite().and_then(|s| s.suite().as_str()).unwrap_or_default().to_owned(),
-        alpn: tls.alpn_protocol().map(|p| String::from_utf8_lossy(p).into_owned()),
+        alpn: tls.alpn_protocol().map(Untrusted::from_bytes),
         chain,
         wants_client: asked,
         refused,

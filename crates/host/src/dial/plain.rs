@@ -5,6 +5,7 @@ use std::io::{ErrorKind, Read, Write};
 use std::net::{SocketAddr, TcpStream};
 use std::time::Instant;
 use tamga_core::finding::Code;
+use tamga_core::text::Untrusted;
 
 /// No server's head is longer.
 const HEAD: u64 = 64 * 1024;
@@ -15,7 +16,7 @@ pub struct Answered {
     /// The status (RFC 9110 §15).
     pub status: u16,
     /// Where it leads, as it stands in `Location`.
-    pub location: Option<String>,
+    pub location: Option<Untrusted>,
 }
 
 fn connect(address: SocketAddr) -> Result<TcpStream, Missed> {
@@ -103,7 +104,7 @@ pub fn parsed(head: &[u8]) -> Option<Answered> {
         .take_while(|l| !l.is_empty())
         .filter_map(|l| l.split_once(':'))
         .find(|(name, _)| name.trim().eq_ignore_ascii_case("location"))
-        .map(|(_, value)| value.trim().to_owned());
+        .map(|(_, value)| Untrusted::from(value.trim()));
     Some(Answered { status, location })
 }
 
@@ -114,7 +115,7 @@ mod tests {
     #[test]
     fn a_head_is_read_and_nonsense_is_not() {
         let head = b"HTTP/1.1 307 Temporary Redirect\r\nServer: x\r\nLOCATION:  https://a/b?c \r\n\r\nLocation: no";
-        assert_eq!(parsed(head), Some(Answered { status: 307, location: Some("https://a/b?c".into()) }));
+        assert_eq!(parsed(head), Some(Answered { status: 307, location: Some(Untrusted::from("https://a/b?c")) }));
         assert_eq!(parsed(b"HTTP/1.0 200 OK\r\n\r\nLocation: no"), Some(Answered { status: 200, location: None }));
         for bad in [&b""[..], b"HTTP/2 200", b"SSH-2.0-x\r\n", b"HTTP/1.1 abc\r\n", &[0x15, 3, 1]] {
             assert_eq!(parsed(bad), None);

@@ -79,7 +79,7 @@ pub(super) fn section(c: &Checked) -> String {
         out.push_str("</table>");
     }
     for m in &c.met {
-        let alpn = m.alpn.as_deref().unwrap_or("none");
+        let alpn = m.alpn.as_ref().map_or_else(|| "none".to_owned(), ToString::to_string);
         let line = format!("{} · {} · {} · application protocol {alpn}", m.address, m.protocol, m.cipher);
         let _ = write!(out, "<p class=\"kind\">{}</p>", text(&line));
     }

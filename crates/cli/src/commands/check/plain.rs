@@ -69,7 +69,7 @@ fn followed(start: &Address, ask: impl Fn(&Address) -> Asked) -> (Vec<Hop>, Resu
         };
         match ask(&at) {
             Ok(a) => {
-                let to = a.location.filter(|_| (300..400).contains(&a.status)).and_then(|l| at.joined(&l));
+                let to = a.location.filter(|_| (300..400).contains(&a.status)).and_then(|l| at.joined(l.as_received()));
                 hops.push(Hop { from: at, status: a.status, to });
             }
             Err(missed) => return (hops, Err(missed)),

@@ -100,7 +100,7 @@ pub(super) fn json_of(c: &Checked) -> Value {
     let connections: Vec<Value> = c
         .met
         .iter()
-        .map(|m| json!({"address": m.address.to_string(), "protocol": m.protocol, "cipher": m.cipher, "alpn": m.alpn}))
+        .map(|m| json!({"address": m.address.to_string(), "protocol": m.protocol, "cipher": m.cipher, "alpn": m.alpn.as_ref().map(ToString::to_string)}))
         .collect();
     let clients: Vec<Value> = c
         .rows

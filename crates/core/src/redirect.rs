@@ -76,7 +76,7 @@ impl Address {
     }
 }
 
-/// True for text that can stand in the line of a request: a control character or a space would begin another part of it.
+/// True for text that fits in a request line: a control character or a space would start another part of it.
 fn is_plain(text: &str) -> bool {
     !text.chars().any(|c| c.is_control() || c == ' ')
 }

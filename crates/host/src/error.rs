@@ -58,7 +58,7 @@ pub enum Error {
         who: String,
     },
     /// A file is in the way.
-    #[error("{} is in the way", path.shown())]
+    #[error("{} already exists", path.shown())]
     InTheWay {
         /// The file.
         path: PathBuf,

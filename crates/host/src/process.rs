@@ -159,7 +159,7 @@ fn run_in(mut command: Command, input: &[u8], limit: Duration, group: bool) -> s
     let input = zeroize::Zeroizing::new(input.to_vec());
     // Not joined: each ends with its pipe, and that may be later than the program.
     std::thread::spawn(move || {
-        // A program that does not read its input is no failure of ours.
+        // A program that does not read its input has not failed.
         let _ = stdin.map(|mut s| s.write_all(&input));
     });
     let output = Drain::start(stdout);

@@ -134,8 +134,13 @@ fn markdown() -> String {
     let mut text = String::from("# Findings\n\nMade by `tamga explain --markdown`; do not edit.\n");
     for e in finding::entries() {
         text.push_str(&format!(
-            "\n## {}\n\n{}.\n\n* What it means: {}\n* How it comes about: {}\n* Mend it with Tamga: {}\n* Mend it by hand: {}\n",
-            e.code.word(), e.summary, e.meaning, e.cause, e.remedy, e.by_hand
+            "\n## {}\n\n{}.\n\n* What it means: {}\n* Cause: {}\n* Fix it with Tamga: {}\n* Fix it by hand: {}\n",
+            e.code.word(),
+            e.summary,
+            e.meaning,
+            e.cause,
+            e.remedy,
+            e.by_hand
         ));
         for (client, saying) in sayings(e.code) {
             text.push_str(&format!("* {client} says: `{saying}`\n"));

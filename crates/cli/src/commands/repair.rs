@@ -35,7 +35,7 @@ pub(crate) fn run(session: &Session, args: &RepairArgs) -> Result<Done> {
     }
     let _lock = fs::lock(data)?;
     let (ledger, done) = repair::repair(data, &args.folders, session.now)?;
-    let mended = recover::recover(&ledger, &session.machine, session.now, fs::is_applying(data))?;
+    let recovered = recover::recover(&ledger, &session.machine, session.now, fs::is_applying(data))?;
     let mut text = String::new();
     if let Some(moved) = &done.moved {
         let s = done.salvaged;
@@ -55,17 +55,17 @@ pub(crate) fn run(session: &Session, args: &RepairArgs) -> Result<Done> {
     };
     text.push_str(&listed("authorities by their files", &done.authorities));
     text.push_str(&listed("certificates by their files", &done.certificates));
-    for line in done.said.iter().chain(&mended) {
+    for line in done.said.iter().chain(&recovered) {
         text.push_str(&format!("{} {line}\n", human::care("note   ")));
     }
-    if done.is_nothing() && mended.is_empty() {
+    if done.is_nothing() && recovered.is_empty() {
         text.push_str("nothing to repair: the ledger is whole and no work was interrupted\n");
     }
     Ok(Done::good(
         text,
         json!({
-            "repaired": !(done.is_nothing() && mended.is_empty()), "moved": done.moved, "authorities": done.authorities,
-            "certificates": done.certificates, "notes": done.said.iter().chain(&mended).collect::<Vec<_>>(),
+            "repaired": !(done.is_nothing() && recovered.is_empty()), "moved": done.moved, "authorities": done.authorities,
+            "certificates": done.certificates, "notes": done.said.iter().chain(&recovered).collect::<Vec<_>>(),
             "salvaged": {"authorities": done.salvaged.authorities, "certificates": done.salvaged.certificates,
                 "revocations": done.salvaged.revocations, "events": done.salvaged.events},
         }),

@@ -183,6 +183,16 @@ fn root_uses_no_way_that_another_account_could_replace() {
     assert_eq!(create(&s.path("group/data")), 0, "root's own group");
     chown(s.path("group"), None, Some(NOBODY)).unwrap();
     assert_eq!(create(&s.path("group/other")), 4, "a group of others");
+    // One of the system's groups that has no members, as /usr/local has on older systems.
+    let groups = std::fs::read_to_string("/etc/group").unwrap();
+    if groups.lines().any(|l| l == "staff:x:50:") {
+        chown(s.path("group"), None, Some(50)).unwrap();
+        assert_eq!(create(&s.path("group/staff")), 0, "a group without members");
+    }
+    // A link to the directory that it lies in is a way like any other.
+    symlink(".", s.path("dot")).unwrap();
+    assert_eq!(create(&s.path("dot/data-by-a-link")), 0);
+    assert!(s.path("data-by-a-link/ledger.sqlite").exists());
     a.judge("ways");
 }
 

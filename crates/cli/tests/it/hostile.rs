@@ -78,7 +78,7 @@ fn what_would_steer_a_terminal_or_a_browser_arrives_as_text() {
     assert!(page.contains("&lt;script&gt;"), "{page}");
 }
 
-/// One deadline for everything that is asked of an address: the probes for older protocols do not begin it anew.
+/// One deadline for everything that is asked of an address: the probes for older protocols do not restart it.
 #[test]
 fn a_server_that_stalls_every_probe_is_given_up_in_time() {
     use std::io::{Read, Write};

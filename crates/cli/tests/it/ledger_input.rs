@@ -1,4 +1,4 @@
-//! The ledger and backups are input too: whatever stands in them, no file of anybody else's is touched, and nothing in them runs.
+//! The ledger and backups are input too: whatever they contain, Tamga touches no file that is not its own, and nothing in them runs.
 
 use crate::lab;
 use rusqlite::Connection;
@@ -137,7 +137,7 @@ fn leave_waits_for_whoever_is_at_work() {
     lock.unlock().unwrap();
     assert!(child.wait().unwrap().success());
     assert!(!s.path("data").exists());
-    // And whoever waited behind it finds no half of a data directory, but begins anew.
+    // A command that waited behind it finds no half of a data directory: it starts with a new one.
     s.run(&["authority", "create", "saltmarsh"]).expect(0);
 }
 

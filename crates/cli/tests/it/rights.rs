@@ -15,7 +15,7 @@ fn mode(path: &Path, mode: u32) {
     std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
 }
 
-/// A command in a private view of the file system, prepared by a script; None, visibly, where that cannot be had.
+/// A command in a private view of the file system, prepared by a script; None, visibly, where that is not possible.
 pub(crate) fn private(script: &str) -> Option<Command> {
     let mut c = Command::new("unshare");
     c.args(["-m", "sh", "-c", &format!("{script} && exec \"$@\""), "sh"]);
@@ -57,7 +57,7 @@ fn as_nobody(s: &Sandbox, may_raise: bool, words: &[&str]) -> Option<Ran> {
 }
 
 /// Runs Tamga as root, called through sudo by the account without rights, whose home is there: the system's own list of accounts says
-/// so, in a private view. None, visibly, where that cannot be had.
+/// so, in a private view. None, visibly, where that is not possible.
 pub(crate) fn called_by(s: &Sandbox, home: &Path, words: &[&str]) -> Option<Ran> {
     let accounts = s.path("passwd");
     let list = format!("root:x:0:0:root:/root:/bin/sh\nnobody:x:{NOBODY}:{NOBODY}:nobody:{}:/bin/sh\n", home.display());

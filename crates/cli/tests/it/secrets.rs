@@ -156,7 +156,7 @@ fn a_passphrase_file_that_every_account_can_read_is_warned_about() {
     assert!(create("a").err.contains("passphrase-file-readable"));
     bits(&s.lab("pass"), 0o600);
     assert!(!create("b").err.contains("passphrase-file-readable"));
-    // Nobody gets as far as the file.
+    // No other account can reach the file.
     bits(&s.lab("pass"), 0o644);
     bits(&s.path("lab"), 0o700);
     assert!(!create("c").err.contains("passphrase-file-readable"));

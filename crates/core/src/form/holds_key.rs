@@ -5,7 +5,7 @@
 use super::tlv::{self, INTEGER, OCTETS, OID, SEQUENCE, Tlv};
 use base64ct::{Base64, Encoding};
 
-/// Words that stand in a private key's text in all spellings of PEM, and in the formats of other programs.
+/// Words in the text of a private key: all spellings of PEM, and the formats of other programs.
 const WORDS: [&str; 6] = [
     "PRIVATE KEY-----",
     "PuTTY-User-Key-File",

@@ -148,8 +148,12 @@ fn walk(path: &Path) -> Result<Vec<Stop>> {
         }
     }
     if at != way.len() - 1 {
-        // It ended with a link to the root itself.
-        way.push(root()?);
+        // It ended with a link to the root, or to the directory that the link lies in: opened once more, as the last stop.
+        let path = way[at].path.clone();
+        let fd =
+            way[at].fd.as_ref().ok_or_else(|| Error::file("opening", &path)(io::ErrorKind::NotADirectory.into()))?;
+        let again = fs::openat(fd, ".", STEP | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty());
+        way.push(stop(path.clone(), again.map_err(failed("opening", &path))?)?);
     }
     Ok(way)
 }
@@ -191,8 +195,10 @@ impl Dir {
         if allowed == Allowed::Owner {
             ours.push(last.owner);
         }
+        // A directory may be its owner's, but a link of the owner's could lead into one of root's: only root's own count, and ours.
+        let own = [0, rustix::process::geteuid().as_raw()];
         for stop in &way {
-            if let Some(who) = stop.open_to(&ours) {
+            if let Some(who) = stop.open_to(if stop.fd.is_none() { &own } else { &ours }) {
                 return Err(Error::OpenToOthers { path: stop.path.clone(), who });
             }
         }

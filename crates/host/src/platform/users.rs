@@ -85,14 +85,17 @@ pub fn groups(of: &Known) -> Vec<u32> {
     out
 }
 
+/// Groups below this are the system's own, kept in its files (SYS_GID_MAX of login.defs(5)).
+const FIRST_OF_PEOPLE: u32 = 1000;
+
 /// True if these accounts are all that a group has: as its members, or with it as their primary group (a private group, as umask
-/// 002 wants it). It must be named like one of them, or be root's: a directory service that does not list its accounts cannot be
-/// asked who else has it as the primary one.
+/// 002 wants it; or one of the system's that has no members). A group of people's must be named like one of the accounts: a directory
+/// service that does not list its accounts cannot be asked who else has the group as the primary one.
 pub fn is_private(gid: u32, allowed: &[u32]) -> bool {
     let Ok(Some(group)) = Group::from_gid(Gid::from_raw(gid)) else { return false };
     let is_allowed =
         |name: &String| User::from_name(name).ok().flatten().is_some_and(|u| allowed.contains(&u.uid.as_raw()));
-    let belongs = gid == 0
+    let belongs = gid < FIRST_OF_PEOPLE
         || allowed.iter().any(|uid| {
             User::from_uid(Uid::from_raw(*uid))
                 .ok()

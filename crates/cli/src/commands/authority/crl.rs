@@ -175,7 +175,7 @@ fn ours(list: &Crl, a: &Authority, file: &Path) -> Result<()> {
     }
     Err(Error::Objection {
         code: "bad-signature",
-        what: format!("{} is no list of {}", file.shown(), a.label),
+        what: format!("{} is not a revocation list of {}", file.shown(), a.label),
         why: format!("its signature was not made with that authority's key; it names {}", list.issuer_words()),
         instead: "give the latest list that this authority signed".into(),
     }

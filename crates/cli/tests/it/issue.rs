@@ -97,7 +97,7 @@ fn curl_accepts_every_name_with_the_root_in_the_folder() {
 #[test]
 fn labels_folders_and_issuers_are_not_guessed() {
     let s = lab();
-    assert!(s.run(&["issue", "localhost", "--label", "charts"]).expect(3).err.contains("in the way"));
+    assert!(s.run(&["issue", "localhost", "--label", "charts"]).expect(3).err.contains("already exists"));
     assert!(s.run(&["issue", "localhost", "--label", "charts", "--into", "other"]).expect(3).err.contains("taken"));
     assert!(s.run(&["issue", "localhost", "--label", "saltmarsh"]).expect(3).err.contains("an authority"));
     s.run(&["authority", "create", "second"]).expect(0);

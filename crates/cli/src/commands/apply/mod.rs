@@ -152,7 +152,9 @@ impl Applying<'_> {
         }
         let nothing = self.rows.iter().all(|r| r.change == "none");
         if self.args.only.is_empty() && !self.is_dry() && (self.args.check || !nothing) {
-            self.checks()?;
+            // Servers may be slow: nobody else waits for them at the lock.
+            let session = self.session;
+            session.unlocked(|| self.checks())??;
         }
         Ok(())
     }

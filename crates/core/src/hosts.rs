@@ -119,7 +119,8 @@ struct Parted<'a> {
 }
 
 fn part(text: &[u8]) -> Result<Parted<'_>> {
-    let line_end = if text.windows(2).any(|w| w == b"\r\n") { "\r\n" } else { "\n" };
+    // A lone carriage return at the end becomes half of a line end as soon as our block follows it.
+    let line_end = if text.ends_with(b"\r") || text.windows(2).any(|w| w == b"\r\n") { "\r\n" } else { "\n" };
     let mut parted = Parted { before: Vec::new(), after: Vec::new(), ours: Vec::new(), line_end };
     let (mut inside, mut seen) = (false, false);
     for line in text.split_inclusive(|b| *b == b'\n') {
@@ -320,6 +321,15 @@ mod tests {
         let moved = add(&add(b"", &wanted(&["x.test"])).unwrap().text, &wanted(&["x.test=10.0.0.9"])).unwrap();
         assert!(String::from_utf8_lossy(&moved.text).contains("10.0.0.9 x.test"));
         assert!(!String::from_utf8_lossy(&moved.text).contains("127.0.0.1"));
+    }
+
+    #[test]
+    fn twice_changes_nothing_however_the_last_line_ends() {
+        let wanted = [Wanted::parse("charts.saltmarsh.test").unwrap()];
+        for text in [&b""[..], b"x", b"x\n", b"x\r\n", b"\xdd\r", b"\r", b"a\r\nb", b"a\nb\r"] {
+            let once = add(text, &wanted).unwrap().text;
+            assert_eq!(add(&once, &wanted).unwrap().text, once, "{text:?}");
+        }
     }
 
     #[test]

@@ -271,7 +271,7 @@ impl Told for Error {
             }
             Error::KeyMissing { path, .. } => format!("there is no file {}", path.shown()),
             Error::KeyMismatch { path, .. } => {
-                format!("the key in {} has another public half", path.shown())
+                format!("the key in {} does not match the certificate", path.shown())
             }
             Error::InList { inner, .. } | Error::InFile { inner, .. } => inner.why(),
             Error::NamesNeeded { .. } => "a certificate without a name is accepted by nobody".into(),

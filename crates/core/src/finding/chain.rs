@@ -53,7 +53,7 @@ pub(super) const ROWS: &[Entry] = &[
         severity: Severity::Error,
         summary: "a signature in the chain is wrong",
         meaning: "The bytes were changed, or another key of the same name signed them.",
-        cause: "An authority was made anew under the same name, or a file was damaged.",
+        cause: "An authority was replaced by a new one of the same name, or a file was damaged.",
         remedy: "issue the certificate again under the present authority",
         by_hand: "Compare the authority key identifier with the root's subject key identifier.",
     },

@@ -26,7 +26,7 @@ pub(super) const ROWS: &[Entry] = &[
         severity: Severity::Error,
         summary: "another certificate of this authority has the same serial number",
         meaning: "Firefox refuses the second one it meets with SEC_ERROR_REUSED_ISSUER_AND_SERIAL.",
-        cause: "Serial numbers were counted by hand, or began at 1 again after the authority was made anew.",
+        cause: "Serial numbers were counted by hand, or started again at 1 after the authority was replaced.",
         remedy: "issue it again: Tamga draws serial numbers at random",
         by_hand: "Use a random serial number of at least 64 bits for each certificate.",
     },
@@ -73,7 +73,7 @@ pub(super) const ROWS: &[Entry] = &[
         meaning: "Whoever steals its key can pose as any site of the world to every machine that trusts it.",
         cause: "It was made with --permit-any, or elsewhere without constraints.",
         remedy: "for a lab make one with limits: tamga authority create LABEL",
-        by_hand: "Add critical name constraints to the root and issue everything anew.",
+        by_hand: "Add critical name constraints to the root and reissue every certificate.",
     },
     Entry {
         code: Code::NotHonoured,

@@ -35,7 +35,7 @@ pub(super) const ROWS: &[Entry] = &[
         severity: Severity::Error,
         summary: "a root of the same name but with another key is trusted instead",
         meaning: "The store holds an earlier root. It looks right in every list, but the signature does not fit its key.",
-        cause: "The authority was made anew and only the old root stayed in the store.",
+        cause: "The authority was replaced, and the store still has only the old root.",
         remedy: "tamga trust add puts the present root in; tamga trust remove takes the older one out",
         by_hand: "Compare the SHA-256 fingerprints, not the names; remove the older root and add the present one.",
     },

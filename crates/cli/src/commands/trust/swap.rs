@@ -56,7 +56,8 @@ pub(super) fn older(
                     && tamga_core::cert::subject::same(&r.certificate.subject, &new.certificate.subject)
             };
             for (old, _) in ours_in(&place, authorities, &[]).into_iter().filter(|(r, _)| same(r)) {
-                let what = format!("an older root of the same name, {}, stands in {}", old.mark(), place.place.shown());
+                let what =
+                    format!("an older root of the same name, {}, is installed in {}", old.mark(), place.place.shown());
                 if crate::ask::confirm(session, &format!("{what}: take it out?")) == Some(true) {
                     let place = again(session, *store, &place, bundles);
                     rows.push(apply::at(session, ledger, *store, &old, &place, bundles, Goal::Remove)?);

@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test that cannot be set up has failed")]
 
+pub mod account;
 pub mod chromium;
 pub mod firefox;
 pub mod hostile;

@@ -101,6 +101,11 @@ impl Sandbox {
         }
     }
 
+    /// The directories in which its programs are found, as in PATH.
+    pub fn programs(&self) -> &str {
+        &self.path
+    }
+
     /// A path inside.
     pub fn path(&self, sub: &str) -> PathBuf {
         self.folder.path().join(sub)

@@ -3,22 +3,16 @@
 //! `TAMGA_TESTS_RACES` says how often each is run: 40 times, and 500 times before an issue is closed.
 
 use crate::{lab, sandbox};
-use std::os::unix::fs::{MetadataExt, PermissionsExt, chown, symlink};
+use std::os::unix::fs::{MetadataExt, chown, symlink};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command};
-use tamga_testkit::sandbox::Sandbox;
+use tamga_testkit::account::{NOBODY, give, hand_over, mode, reachable, run_as_nobody};
+use tamga_testkit::sandbox::{Ran, Sandbox, has};
 use tamga_testkit::server::is_root;
-
-/// The account that has no rights anywhere.
-const NOBODY: u32 = 65_534;
 
 fn rounds() -> usize {
     std::env::var("TAMGA_TESTS_RACES").ok().and_then(|n| n.parse().ok()).unwrap_or(40)
-}
-
-fn mode(path: &Path, mode: u32) {
-    std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
 }
 
 /// A place of the attacker's own in a sandbox of root's, and what only root may touch.
@@ -53,9 +47,7 @@ impl Arena {
         let home = s.path("theirs");
         let theirs = home.join("tls");
         std::fs::create_dir_all(&theirs).unwrap();
-        for p in [&home, &theirs] {
-            chown(p, Some(NOBODY), Some(NOBODY)).unwrap();
-        }
+        give(&home);
         let (secret, folder) = (s.path("only-root-file"), s.path("only-root"));
         std::fs::write(&secret, "root's own\n").unwrap();
         mode(&secret, 0o600);
@@ -65,9 +57,7 @@ impl Arena {
         let built = std::env::current_exe().unwrap();
         let example = built.parent()?.parent()?.join("examples/attacker");
         assert!(example.exists(), "{} is built with the tests", example.display());
-        let attacker = s.path("attacker");
-        assert!(Command::new("cp").arg(&example).arg(&attacker).status().unwrap().success());
-        mode(&attacker, 0o755);
+        let attacker = reachable(&s, &example);
         Some(Arena { s, theirs, secret, folder, attacker })
     }
 
@@ -155,6 +145,36 @@ fn hosts_bundles_and_exports_write_through_no_planted_link() {
     }
 }
 
+/// With an access-control list the group's bits are a mask: who may write stands in the list's entries.
+#[test]
+fn an_access_control_list_on_the_way_counts_too() {
+    if !has(&["setfacl"]) || !is_root() {
+        return;
+    }
+    let s = sandbox();
+    mode(&s.path(""), 0o755);
+    let above = s.path("above");
+    let listed = |entries: &str, code: i32, who: &str| {
+        std::fs::create_dir_all(&above).unwrap();
+        let set = Command::new("setfacl").args(["-m", entries]).arg(&above).output().unwrap();
+        assert!(set.status.success(), "{}", String::from_utf8_lossy(&set.stderr));
+        let mut c = s.command(&["authority", "create", "saltmarsh"]);
+        let ran = Ran::from(c.env("TAMGA_DATA_DIR", above.join("data")).output().unwrap()).expect(code);
+        assert!(ran.err.contains(who), "{entries}: {}", ran.err);
+        assert_eq!(above.join("data").exists(), code == 0, "{entries}");
+        std::fs::remove_dir_all(&above).unwrap();
+    };
+    listed("u:nobody:rwx", 4, "nobody");
+    listed("g:nogroup:rwx", 4, "nogroup");
+    listed("u:nobody:r-x", 0, "");
+    // The mask takes the permission away again; the list alone would give it.
+    listed("u:nobody:rwx,m::r-x", 0, "");
+    // Read and enter for the account, and write for root's own group, of which nobody else is a member.
+    listed("u:nobody:r-x,g::rwx", 0, "");
+    // An entry that only new files inherit says nothing about who may replace this directory's own.
+    listed("d:u:nobody:rwx", 0, "");
+}
+
 /// Every directory on the way counts, and every link: whoever may replace one decides what root does.
 #[test]
 fn root_uses_no_way_that_another_account_could_replace() {
@@ -212,23 +232,11 @@ fn a_lab_file_that_another_account_can_replace_is_refused_for_a_user_too() {
         assert!(code == 0 || ran.err.contains("another account could replace it"), "{}", ran.err);
     }
     // As a user without rights: the file is root's, which is as good as the user's own; one of a third account's is not.
-    for folder in ["", "home", "lab", "data"] {
-        std::fs::create_dir_all(s.path(folder)).unwrap();
-    }
-    mode(&s.path(""), 0o755);
-    let all = [s.path("home"), s.path("lab"), s.path("data")];
-    assert!(Command::new("chown").args(["-R", "65534:65534"]).args(all).status().unwrap().success());
-    let program = s.path("tamga");
-    let own = s.command(&["apply"]);
-    assert!(Command::new("cp").arg(own.get_program()).arg(&program).status().unwrap().success());
-    mode(&program, 0o755);
+    hand_over(&s);
     mode(&s.lab("tamga.toml"), 0o644);
     for (owner, code) in [(NOBODY, 0), (0, 0), (1, 4)] {
         chown(s.lab("tamga.toml"), Some(owner), None).unwrap();
-        let mut c = Command::new(&program);
-        c.arg("apply").current_dir(s.path("lab")).env_clear().uid(NOBODY).gid(NOBODY);
-        c.envs(own.get_envs().filter_map(|(k, v)| Some((k, v?))));
-        let out = c.output().unwrap();
-        assert_eq!(out.status.code(), Some(code), "owner {owner}: {}", String::from_utf8_lossy(&out.stderr));
+        let ran = run_as_nobody(&s, &["apply"]);
+        assert_eq!(ran.code, code, "owner {owner}: {}", ran.err);
     }
 }

@@ -3,7 +3,7 @@
 use crate::sandbox;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 use std::time::{Duration, Instant};
 use tamga_testkit::sandbox::{Ran, Sandbox, has};
 
@@ -188,7 +188,7 @@ fn on_another_machine_no_planted_link_is_followed() {
         std::os::unix::fs::symlink(s.path("root-file"), s.lab("far").join(name)).unwrap();
     }
     std::os::unix::fs::symlink(s.path("root-folder"), s.lab("far/charts.pem")).unwrap();
-    assert!(Command::new("chown").args(["-hR", "65534:65534"]).arg(s.lab("far")).status().unwrap().success());
+    tamga_testkit::account::give(&s.lab("far"));
     s.run(&["apply"]).expect(0);
     use std::os::unix::fs::MetadataExt;
     assert_eq!(std::fs::read_to_string(s.path("root-file")).unwrap(), "root's own\n");

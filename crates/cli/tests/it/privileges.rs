@@ -1,18 +1,12 @@
 //! As root for somebody else: what the user's environment and accounts say decides nothing that root does.
 
-use crate::rights::{called_by, private};
 use crate::{lab, sandbox};
-use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use std::process::Command;
+use tamga_testkit::account::{NOBODY, give, mode, run_for_nobody};
 use tamga_testkit::sandbox::{Ran, has};
 use tamga_testkit::server::is_root;
-
-const NOBODY: u32 = 65_534;
-
-fn open_to_all(path: &Path) {
-    std::fs::set_permissions(path, std::fs::Permissions::from_mode(0o755)).unwrap();
-}
 
 /// A program of the user's that is called like the system's is not run as root, and the system's own gets a clean environment.
 #[test]
@@ -26,7 +20,7 @@ fn what_runs_as_root_is_the_systems_own_in_a_clean_environment() {
     for name in ["update-ca-certificates", "sudo", "doas", "pkexec", "chroot"] {
         let script = format!("#!/bin/sh\nid > {}/ran-{name}\n", s.path("").display());
         std::fs::write(evil.join(name), script).unwrap();
-        open_to_all(&evil.join(name));
+        mode(&evil.join(name), 0o755);
     }
     // What the system's own command sees: its hooks run with its environment.
     std::fs::create_dir_all(s.path("root/usr/sbin")).unwrap();
@@ -35,7 +29,7 @@ fn what_runs_as_root_is_the_systems_own_in_a_clean_environment() {
         s.path("").display()
     );
     std::fs::write(s.path("root/usr/sbin/update-ca-certificates"), script).unwrap();
-    open_to_all(&s.path("root/usr/sbin/update-ca-certificates"));
+    mode(&s.path("root/usr/sbin/update-ca-certificates"), 0o755);
     let mut c = s.command(&["trust", "add", "--stores", "system"]);
     c.env("PATH", format!("{}:/usr/bin:/bin", evil.display()))
         .env("BASH_ENV", "x")
@@ -83,29 +77,19 @@ fn a_home_below_var_is_a_home_first() {
     }
     let s = sandbox();
     for folder in ["", "lab", "root"] {
-        open_to_all(&s.path(folder));
+        mode(&s.path(folder), 0o755);
     }
     // In a private view, so that the machine's own /var stays as it is.
     let home = s.path("service");
     std::fs::create_dir(&home).unwrap();
-    chown(&home, Some(NOBODY), Some(NOBODY)).unwrap();
-    let accounts = s.path("accounts");
-    std::fs::write(&accounts, "root:x:0:0::/root:/bin/sh\nnobody:x:65534:65534::/var/cache/apt/service:/bin/sh\n")
-        .unwrap();
+    give(&home);
     let script = format!(
-        "mount -t tmpfs -o mode=755 t /var/cache/apt && mkdir /var/cache/apt/service && mount --bind {} /var/cache/apt/service \
-         && mount --bind {} /etc/passwd",
-        home.display(),
-        accounts.display()
+        "mount -t tmpfs -o mode=755 t /var/cache/apt && mkdir /var/cache/apt/service && mount --bind {} /var/cache/apt/service &&",
+        home.display()
     );
-    let Some(mut c) = private(&script) else { return };
-    let own = s.command(&["authority", "create", "saltmarsh"]);
-    c.arg(own.get_program()).args(["authority", "create", "saltmarsh"]).current_dir(s.path("lab")).env_clear();
-    c.envs(own.get_envs().filter_map(|(k, v)| Some((k, v?))))
-        .env("SUDO_UID", NOBODY.to_string())
-        .env_remove("TAMGA_DATA_DIR");
-    c.env("PATH", "/usr/bin:/bin:/usr/sbin:/sbin").env_remove("TAMGA_ROOT");
-    Ran::from(c.output().unwrap()).expect(0);
+    let home_there = Path::new("/var/cache/apt/service");
+    let Some(ran) = run_for_nobody(&s, home_there, &script, &["authority", "create", "saltmarsh"]) else { return };
+    ran.expect(0);
     let made = home.join(".local/share/tamga/authorities/saltmarsh/private-key.pem");
     let meta = std::fs::metadata(&made).unwrap();
     assert_eq!((meta.uid(), meta.mode() & 0o7777), (NOBODY, 0o600));
@@ -121,13 +105,13 @@ fn in_the_users_home_nothing_is_made_with_roots_groups() {
     }
     let s = sandbox();
     for folder in ["", "lab", "root", "home"] {
-        open_to_all(&s.path(folder));
+        mode(&s.path(folder), 0o755);
     }
     let home = s.path("home");
-    chown(&home, Some(NOBODY), Some(NOBODY)).unwrap();
-    let Some(ran) = called_by(&s, &home, &["authority", "create", "saltmarsh"]) else { return };
+    give(&home);
+    let Some(ran) = run_for_nobody(&s, &home, "", &["authority", "create", "saltmarsh"]) else { return };
     ran.expect(0);
-    let ran = called_by(&s, &home, &["trust", "add", "--stores", "chromium"]).unwrap().expect(0);
+    let ran = run_for_nobody(&s, &home, "", &["trust", "add", "--stores", "chromium"]).unwrap().expect(0);
     assert!(ran.out.contains("present"), "{}", ran.out);
     let others = Command::new("find")
         .arg(&home)

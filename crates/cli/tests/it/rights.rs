@@ -1,45 +1,12 @@
 //! Whose rights a change is made with: none raised unasked, single steps where asked, nothing gained by what others plant.
 
 use crate::{lab, sandbox};
-use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
-use std::path::Path;
-use std::process::Command;
+use std::os::unix::fs::{MetadataExt, chown};
+use tamga_testkit::account::{NOBODY, behind, give, hand_over, mode, private, run_for_nobody};
 use tamga_testkit::sandbox::{Ran, Sandbox, has};
 use tamga_testkit::server::is_root;
 
 const ANCHORS: &str = "root/usr/local/share/ca-certificates";
-/// The account that has no rights anywhere.
-const NOBODY: u32 = 65_534;
-
-fn mode(path: &Path, mode: u32) {
-    std::fs::set_permissions(path, std::fs::Permissions::from_mode(mode)).unwrap();
-}
-
-/// A command in a private view of the file system, prepared by a script; None, visibly, where that is not possible.
-pub(crate) fn private(script: &str) -> Option<Command> {
-    let mut c = Command::new("unshare");
-    c.args(["-m", "sh", "-c", &format!("{script} && exec \"$@\""), "sh"]);
-    let mut probe = Command::new("unshare");
-    if is_root() && probe.args(["-m", "true"]).output().is_ok_and(|o| o.status.success()) {
-        return Some(c);
-    }
-    eprintln!("SKIPPED: no private view of the file system can be made here");
-    None
-}
-
-/// Makes the sandbox's person an account without rights, to whom the machine's own paths are closed.
-fn given_to_nobody(s: &Sandbox) {
-    for folder in ["", "root"] {
-        mode(&s.path(folder), 0o755);
-    }
-    for folder in ["home", "lab", "data"] {
-        std::fs::create_dir_all(s.path(folder)).unwrap();
-        let all =
-            Command::new("chown").args(["-R", &format!("{NOBODY}:{NOBODY}")]).arg(s.path(folder)).status().unwrap();
-        assert!(all.success());
-    }
-}
-
 /// Runs Tamga as the account without rights; in a view where that account may call sudo without a password, or may not.
 fn as_nobody(s: &Sandbox, may_raise: bool, words: &[&str]) -> Option<Ran> {
     let rule = if may_raise { "nobody ALL=(root) NOPASSWD: ALL" } else { "" };
@@ -47,27 +14,10 @@ fn as_nobody(s: &Sandbox, may_raise: bool, words: &[&str]) -> Option<Ran> {
         "mkdir -p /etc/sudoers.d && mount -t tmpfs -o mode=0755 t /etc/sudoers.d && echo '{rule}' > /etc/sudoers.d/tamga && chmod 0440 /etc/sudoers.d/tamga"
     );
     let mut c = private(&script)?;
-    let own = s.command(words);
     let id = NOBODY.to_string();
-    c.args(["setpriv", "--reuid", &id, "--regid", &id, "--clear-groups"]).arg(own.get_program()).args(words);
-    c.current_dir(s.path("lab")).env_clear().envs(own.get_envs().filter_map(|(k, v)| Some((k, v?))));
-    let path = own.get_envs().find(|(k, _)| *k == "PATH").and_then(|(_, v)| v).unwrap().to_string_lossy().into_owned();
-    c.env("PATH", format!("{path}:/usr/sbin:/sbin")).env("TMPDIR", s.path("lab"));
-    Some(c.output().unwrap().into())
-}
-
-/// Runs Tamga as root, called through sudo by the account without rights, whose home is there: the system's own list of accounts says
-/// so, in a private view. None, visibly, where that is not possible.
-pub(crate) fn called_by(s: &Sandbox, home: &Path, words: &[&str]) -> Option<Ran> {
-    let accounts = s.path("passwd");
-    let list = format!("root:x:0:0:root:/root:/bin/sh\nnobody:x:{NOBODY}:{NOBODY}:nobody:{}:/bin/sh\n", home.display());
-    std::fs::write(&accounts, list).unwrap();
-    let mut c = private(&format!("mount --bind {} /etc/passwd", accounts.display()))?;
-    let own = s.command(words);
-    c.arg(own.get_program()).args(words).current_dir(s.path("lab")).env_clear();
-    c.envs(own.get_envs().filter_map(|(k, v)| Some((k, v?))));
-    c.env("SUDO_UID", NOBODY.to_string()).env("HOME", "/root").env_remove("TAMGA_DATA_DIR");
-    c.env("PATH", "/usr/bin:/bin:/usr/sbin:/sbin");
+    c.args(["setpriv", "--reuid", &id, "--regid", &id, "--clear-groups"]);
+    let mut c = behind(c, s, words);
+    c.env("PATH", format!("{}:/usr/sbin:/sbin", s.programs())).env("TMPDIR", s.path("lab"));
     Some(c.output().unwrap().into())
 }
 
@@ -81,7 +31,7 @@ fn without_rights_the_rest_is_a_command_to_type() {
         return;
     }
     let s = lab();
-    given_to_nobody(&s);
+    hand_over(&s);
     std::fs::write(s.lab("bundle.pem"), "# the lab's\n").unwrap();
     chown(s.lab("bundle.pem"), Some(NOBODY), None).unwrap();
     let words = ["trust", "add", "--stores", "system,bundle", "--bundle", "bundle.pem"];
@@ -101,7 +51,7 @@ fn elevate_raises_only_the_steps_that_need_it() {
         return;
     }
     let mut s = lab();
-    given_to_nobody(&s);
+    hand_over(&s);
     // Found first on the person's PATH: notes what is raised, and swaps every file of the person's in the meantime.
     std::fs::write(s.path("evil.pem"), "-----BEGIN CERTIFICATE-----\nZXZpbA==\n-----END CERTIFICATE-----\n").unwrap();
     let script = format!(
@@ -159,9 +109,9 @@ fn what_a_person_plants_gains_nothing_under_sudo() {
     std::fs::create_dir_all(home.join(".mozilla/firefox")).unwrap();
     std::os::unix::fs::symlink(&own, home.join(".mozilla/firefox/a.lab")).unwrap();
     std::fs::write(home.join(".mozilla/firefox/profiles.ini"), "[Profile0]\nIsRelative=1\nPath=a.lab\n").unwrap();
-    assert!(Command::new("chown").args(["-hR", &format!("{NOBODY}:{NOBODY}")]).arg(&home).status().unwrap().success());
-    let run = |words: &[&str]| called_by(&s, &home, words).unwrap();
-    if called_by(&s, &home, &["list"]).is_none() {
+    give(&home);
+    let run = |words: &[&str]| run_for_nobody(&s, &home, "", words).unwrap();
+    if run_for_nobody(&s, &home, "", &["list"]).is_none() {
         return;
     }
     run(&["authority", "create", "saltmarsh"]).expect(0);
@@ -242,7 +192,7 @@ fn a_folder_of_the_browser_that_may_not_be_written_is_said() {
     let s = lab();
     s.run(&["trust", "add", "--stores", "chromium"]).expect(0);
     s.run(&["trust", "remove", "--stores", "chromium"]).expect(0);
-    given_to_nobody(&s);
+    hand_over(&s);
     let folder = s.path("home/.local/share/pki/nssdb");
     for file in std::fs::read_dir(&folder).unwrap().flatten() {
         mode(&file.path(), 0o444);

@@ -177,7 +177,7 @@ fn a_passphrase_file_that_every_account_can_read_is_warned_about() {
         "mkdir -p {0} && mount -t tmpfs -o mode=755 t {0} && cp pass {0}/word && chmod 444 {0}/word",
         s.lab("run").display()
     );
-    let Some(mut c) = crate::rights::private(&script) else { return };
+    let Some(mut c) = tamga_testkit::account::private(&script) else { return };
     let own = s.command(&["authority", "create", "d", "--new-passphrase-file", "run/word"]);
     c.arg(own.get_program()).args(own.get_args()).current_dir(s.path("lab")).env_clear();
     c.envs(own.get_envs().filter_map(|(k, v)| Some((k, v?)))).env("PATH", "/usr/bin:/bin:/usr/sbin:/sbin");

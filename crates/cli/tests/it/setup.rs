@@ -132,10 +132,11 @@ fn under_sudo_it_acts_for_the_person_who_called() {
     }
     // Installed where the person may not look, as below root's own home.
     let program = s.behind_a_closed_folder();
-    if crate::rights::called_by(&s, &home, &["list"]).is_none() {
+    if tamga_testkit::account::run_for_nobody(&s, &home, "", &["list"]).is_none() {
         return;
     }
-    let run = |words: &[&str], code: i32| crate::rights::called_by(&s, &home, words).unwrap().expect(code);
+    let run =
+        |words: &[&str], code: i32| tamga_testkit::account::run_for_nobody(&s, &home, "", words).unwrap().expect(code);
     let ran = run(&["authority", "create", "saltmarsh"], 0);
     assert!(ran.err.contains("acting for nobody"), "{}", ran.err);
     let key = home.join(".local/share/tamga/authorities/saltmarsh/private-key.pem");

@@ -1,28 +1,11 @@
 //! Rights on Linux: they belong to a thread, and the saved id keeps the way back.
 
+use crate::platform::Effective;
 use rustix::process::{Gid, Uid, getegid, getgid, getuid};
 use rustix::thread::{set_thread_groups, set_thread_res_gid, set_thread_res_uid};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
-
-/// The effective ids of this thread, and its supplementary groups.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Effective {
-    /// User id.
-    pub uid: u32,
-    /// Group id.
-    pub gid: u32,
-    /// Supplementary groups, sorted.
-    pub groups: Vec<u32>,
-}
-
-impl Effective {
-    /// Root's own: no other group.
-    pub fn root() -> Effective {
-        Effective { uid: 0, gid: 0, groups: vec![0] }
-    }
-}
 
 /// What this thread acts with now.
 pub fn effective_rights() -> Effective {

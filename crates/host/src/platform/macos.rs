@@ -1,27 +1,10 @@
 //! Rights on macOS: they belong to the process, and the saved id keeps the way back.
 
+use crate::platform::Effective;
 use nix::unistd::{Gid, Uid, getegid, setegid, seteuid, setgid, setuid};
 use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::process::Command;
-
-/// The effective ids of this process, and its supplementary groups.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Effective {
-    /// User id.
-    pub uid: u32,
-    /// Group id.
-    pub gid: u32,
-    /// Supplementary groups; macOS keeps its own list for each user and ignores ours.
-    pub groups: Vec<u32>,
-}
-
-impl Effective {
-    /// Root's own.
-    pub fn root() -> Effective {
-        Effective { uid: 0, gid: 0, groups: Vec::new() }
-    }
-}
 
 /// What this process acts with now.
 pub fn effective_rights() -> Effective {

@@ -11,6 +11,8 @@ mod unix;
 #[cfg(unix)]
 mod unix_dir;
 #[cfg(unix)]
+mod unix_walk;
+#[cfg(unix)]
 pub mod users;
 #[cfg(windows)]
 mod windows;

@@ -8,6 +8,24 @@ use std::process::{Child, Command};
 
 pub use libloading::os::unix::{Library, Symbol};
 
+/// The effective ids with which a thread (Linux) or the process (macOS) acts, and its supplementary groups.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Effective {
+    /// User id.
+    pub uid: u32,
+    /// Group id.
+    pub gid: u32,
+    /// Supplementary groups, sorted; always empty on macOS, which keeps its own list for each user.
+    pub groups: Vec<u32>,
+}
+
+impl Effective {
+    /// Root, with no group but its own.
+    pub fn root() -> Effective {
+        Effective { uid: 0, gid: 0, groups: if cfg!(target_os = "linux") { vec![0] } else { Vec::new() } }
+    }
+}
+
 /// True if this process acts with root's rights.
 pub fn is_root() -> bool {
     rustix::process::geteuid().is_root()

@@ -207,7 +207,7 @@ impl Told for Error {
             Error::NeedsRights { .. } => "it belongs to the machine, and only root may change it".into(),
             Error::Unreached { detail, .. } => detail.clone(),
             Error::OutOfImage { leads, .. } => format!("a link in it leads to {}, on this machine", leads.shown()),
-            Error::OpenToOthers { who, .. } => format!("{who} may change it, and so what Tamga would do there"),
+            Error::OpenToOthers { who, .. } => format!("{who} can change it, and so decide what Tamga does there"),
             Error::Account { why, .. } => why.clone(),
             Error::InTheWay { .. } => {
                 "it was not made by Tamga for this certificate, and nothing is overwritten unasked".into()

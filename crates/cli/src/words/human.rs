@@ -123,13 +123,18 @@ pub(crate) fn ask(question: &str) {
     let _ = err.flush();
 }
 
+/// Upper bound on the characters of a line that says what failed or why.
+const LONGEST: usize = 1_000;
+
 /// The three lines of a failure.
 pub(crate) fn failure(f: &dyn Told) {
-    let harmless = tamga_core::text::harmless;
+    use tamga_core::text::{cut, harmless};
+    // A value that was typed or read may have any length; a command to copy is never cut.
+    let bounded = |text: String| cut(&harmless(&text), LONGEST);
     let text = format!(
         "{BAD}tamga:{BAD:#} {}\n  {DIM}why:{DIM:#} {}\n  {DIM}do:{DIM:#}  {}\n",
-        harmless(&f.what()),
-        harmless(&f.why()),
+        bounded(f.what()),
+        bounded(f.why()),
         harmless(&f.remedy())
     );
     let _ = anstream::stderr().write_all(for_terminal(&text, &std::io::stderr()).as_bytes());

@@ -214,3 +214,12 @@ fn hostile_names_reach_no_terminal() {
     }
     let _ = std::io::stdout().flush();
 }
+
+/// What is wrong with a value is said in lines that a person can read, however long the value is.
+#[test]
+fn a_very_long_value_does_not_fill_the_screen() {
+    let s = lab();
+    let ran = s.run(&["issue", &format!("{}.test", "a".repeat(70_000))]).expect(3);
+    assert!(ran.err.contains("63 octets"), "{}", &ran.err[..300]);
+    assert!(ran.err.len() < 3_000, "{} bytes", ran.err.len());
+}

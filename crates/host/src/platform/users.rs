@@ -61,9 +61,10 @@ pub fn invoking() -> Option<u32> {
     INVOKING.get().copied()
 }
 
-/// The name of an account, or its number.
+/// "the account NAME", or its number where it has no name.
 pub fn name(uid: u32) -> String {
-    User::from_uid(Uid::from_raw(uid)).ok().flatten().map_or_else(|| uid.to_string(), |u| u.name)
+    let name = User::from_uid(Uid::from_raw(uid)).ok().flatten().map_or_else(|| uid.to_string(), |u| u.name);
+    format!("the account {name}")
 }
 
 /// The name of a group, or its number.

@@ -1,6 +1,6 @@
 //! Asking a person: yes or no, and secrets without an echo. Nothing is asked where nobody can answer.
 
-use crate::cli::{AuthoritySecretArgs, NewSecretArgs, SecretArgs};
+use crate::args::{AuthoritySecretArgs, NewSecretArgs, SecretArgs};
 use crate::exit::Result;
 use crate::session::Session;
 use crate::words::human;

@@ -1,5 +1,6 @@
 //! The command line: parse, run, exit.
 
+mod args;
 mod ask;
 mod bug;
 mod cli;

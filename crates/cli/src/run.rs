@@ -1,9 +1,11 @@
 //! Runs a parsed command and words its end.
 
-use crate::cli::{Cli, Color, Format};
+use crate::args::{Color, Format};
+use crate::cli::Cli;
 use crate::exit::{self, Failure};
 use crate::words::{human, json};
 use crate::{commands, session::Session};
+use clap::CommandFactory;
 use serde_json::Value;
 use std::process::ExitCode;
 use tamga_core::error::{Kind, Told};
@@ -23,7 +25,7 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
         human::failure(&told);
         return ExitCode::from(exit::code(told.kind()));
     }
-    let done = Session::new(cli.common).and_then(|session| commands::run(&session, cli.command));
+    let done = Session::new(cli.common).and_then(|session| commands::run(&session, cli.command, Cli::command));
     match done {
         Ok(done) => {
             if json {

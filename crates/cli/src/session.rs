@@ -1,6 +1,6 @@
 //! What every command has at hand: the machine, the ledger, the moment, the person's wishes.
 
-use crate::cli::{Common, SecretArgs, StoreArgs};
+use crate::args::{Common, SecretArgs, StoreArgs};
 use crate::exit::Result;
 use crate::words::human;
 use std::path::{Path, PathBuf};

@@ -1,9 +1,7 @@
 //! `tamga completions SHELL`.
 
-use crate::cli::Cli;
 use crate::exit::Done;
 use crate::words::json;
-use clap::CommandFactory;
 
 #[derive(clap::Args)]
 pub(crate) struct CompletionsArgs {
@@ -11,9 +9,9 @@ pub(crate) struct CompletionsArgs {
     shell: clap_complete::Shell,
 }
 
-pub(crate) fn run(args: &CompletionsArgs) -> Done {
+pub(crate) fn run(args: &CompletionsArgs, mut whole: clap::Command) -> Done {
     let mut bytes = Vec::new();
-    clap_complete::generate(args.shell, &mut Cli::command(), "tamga", &mut bytes);
+    clap_complete::generate(args.shell, &mut whole, "tamga", &mut bytes);
     let text = String::from_utf8_lossy(&bytes).into_owned();
     Done::good(text.clone(), json!({"shell": args.shell.to_string(), "script": text}))
 }

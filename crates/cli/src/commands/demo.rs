@@ -99,7 +99,7 @@ pub(crate) fn run(session: &Session, _: &DemoArgs) -> Result<Done> {
 impl Demo<'_> {
     fn say(&self, text: &str) {
         let c = &self.session.common;
-        if !c.quiet && c.format == crate::cli::Format::Text {
+        if !c.quiet && c.format == crate::args::Format::Text {
             human::out(text);
         }
     }

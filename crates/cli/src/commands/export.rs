@@ -1,6 +1,6 @@
 //! `tamga export WHAT --as FORM`: a certificate, a root or a foreign file in the form that a server or a device wants.
 
-use crate::cli::{NewSecretArgs, SecretArgs};
+use crate::args::{NewSecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Session, key_of, open, stored_key};
 use crate::words::{human, json};
@@ -246,7 +246,7 @@ fn plain(name: &str) -> String {
 
 /// To standard output: never a key to a terminal.
 fn printed(session: &Session, form: Form, made: &Made) -> Result<Done> {
-    let json = session.common.format == crate::cli::Format::Json;
+    let json = session.common.format == crate::args::Format::Json;
     if json && !form.is_a_line() {
         return Err(Error::Contradiction {
             what: format!("{} and JSON cannot both go to standard output", form.word()),

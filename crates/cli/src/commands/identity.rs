@@ -1,7 +1,7 @@
 //! `tamga identity add|remove|status [LABEL]`: certificates with their keys in the stores from which browsers take their own.
 
 use super::issue::current;
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::{self, Done, Result};
 use crate::session::{Session, certificates, key_of};
 use crate::words::{human, json};

@@ -56,7 +56,7 @@ pub(crate) fn run(session: &Session, args: &ListArgs) -> Result<Done> {
         Order::Ends => Sort::Ends,
     };
     let number = args.page.unwrap_or(1) as usize - 1;
-    let whole = session.common.format == crate::cli::Format::Json && args.page.is_none();
+    let whole = session.common.format == crate::args::Format::Json && args.page.is_none();
     let page = (!whole).then_some(Page { size: ROWS, number });
     let ((all, count), waiting) = match session.open_to_look()? {
         Some(ledger) => (ledger.page(&filter, sort, page)?, ledger.all_waiting()?),

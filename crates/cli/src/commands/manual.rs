@@ -1,10 +1,9 @@
 //! `tamga manual --into DIR`: a page for each command, from the same words as its help.
 
-use crate::cli::Cli;
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};
-use clap::{Command, CommandFactory};
+use clap::Command;
 use std::path::PathBuf;
 use tamga_core::text::Shown;
 use tamga_host::fs;
@@ -17,8 +16,7 @@ pub(crate) struct ManualArgs {
     into: PathBuf,
 }
 
-pub(crate) fn run(session: &Session, args: &ManualArgs) -> Result<Done> {
-    let mut whole = Cli::command();
+pub(crate) fn run(session: &Session, args: &ManualArgs, mut whole: Command) -> Result<Done> {
     whole.build();
     let mut pages = Vec::new();
     rendered(&whole, "tamga", &mut pages)?;

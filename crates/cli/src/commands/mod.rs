@@ -1,4 +1,4 @@
-//! One file a command: its arguments, and the one function that does it.
+//! The commands: one file each, with its arguments and the function that runs it.
 
 pub(crate) mod apply;
 pub(crate) mod authority;
@@ -30,11 +30,112 @@ pub(crate) mod status_page;
 pub(crate) mod target;
 pub(crate) mod trust;
 
-use crate::cli::Command;
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use clap::{ArgMatches, Args, FromArgMatches, Subcommand};
 
-pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
+macro_rules! commands {
+    ($($variant:ident $name:literal $kind:ident $args:ty: $about:literal,)*) => {
+        /// The commands. The words of each are read only when it is the one that was typed: with all of them a short
+        /// command would spend a third of its time on the words of others.
+        pub(crate) enum Command { $(#[doc = $about] $variant($args),)* }
+
+        impl Command {
+            /// The command's name in JSON.
+            pub(crate) fn name(&self) -> &'static str {
+                match self { $(Command::$variant(_) => $name,)* }
+            }
+        }
+
+        impl Subcommand for Command {
+            fn augment_subcommands(cmd: clap::Command) -> clap::Command {
+                let typed = typed();
+                let wanted = |name: &str| typed.as_deref().is_none_or(|t| t == name);
+                let known = [$($name),*].iter().any(|n| wanted(n));
+                $(let cmd = if wanted($name) || !known {
+                    cmd.subcommand(clap::Command::new($name).about($about).defer($kind::<$args>))
+                } else {
+                    cmd
+                };)*
+                cmd
+            }
+
+            fn augment_subcommands_for_update(cmd: clap::Command) -> clap::Command {
+                Self::augment_subcommands(cmd)
+            }
+
+            fn has_subcommand(name: &str) -> bool {
+                [$($name),*].contains(&name)
+            }
+        }
+
+        impl FromArgMatches for Command {
+            fn from_arg_matches(matches: &ArgMatches) -> std::result::Result<Command, clap::Error> {
+                match matches.subcommand() {
+                    $(Some(($name, inner)) => <$args>::from_arg_matches(inner).map(Command::$variant),)*
+                    _ => Err(clap::Error::new(clap::error::ErrorKind::MissingSubcommand)),
+                }
+            }
+
+            fn update_from_arg_matches(&mut self, matches: &ArgMatches) -> std::result::Result<(), clap::Error> {
+                *self = Command::from_arg_matches(matches)?;
+                Ok(())
+            }
+        }
+    };
+}
+
+/// The command that was typed, where the first word is one: then the others are not even named to the parser, which would
+/// hand every one of them its own copy of the options that mean the same everywhere.
+fn typed() -> Option<String> {
+    let first = std::env::args_os().nth(1)?.into_string().ok()?;
+    (!first.starts_with('-') && !["help", "completions", "manual"].contains(&first.as_str())).then_some(first)
+}
+
+/// A command with arguments of its own. What it is for stays, whatever the groups of arguments say of themselves.
+fn arguments<T: Args>(cmd: clap::Command) -> clap::Command {
+    let about = cmd.get_about().cloned();
+    T::augment_args(cmd).about(about.unwrap_or_default()).long_about(None)
+}
+
+/// A command with commands below it.
+fn commands<T: Subcommand>(cmd: clap::Command) -> clap::Command {
+    T::augment_subcommands(cmd).subcommand_required(true).arg_required_else_help(true)
+}
+
+commands! {
+    Demo "demo" arguments demo::DemoArgs: "The whole job on made-up data in a throw-away folder: nothing on the machine changes",
+    Setup "setup" arguments setup::SetupArgs: "Everything in one step: authority, certificate, trust, and the proof that nobody warns",
+    Leave "leave" arguments leave::LeaveArgs: "Undo: roots out of every store, then (asked) the data folder; lists what remains",
+    Authority "authority" commands authority::AuthorityCommand: "Certificate authorities",
+    Issue "issue" arguments issue::IssueArgs: "Make a key and a certificate for these names",
+    Request "request" arguments request::RequestArgs: "Make a key, and a request to be signed elsewhere",
+    Sign "sign" arguments sign::SignArgs: "Sign a request that was made elsewhere",
+    Receive "receive" arguments receive::ReceiveArgs: "Take a signed certificate back to its waiting key",
+    Renew "renew" arguments renew::RenewArgs: "The same certificate again, in the same files",
+    Revoke "revoke" arguments revoke::RevokeArgs: "Take a certificate back, and say who will notice",
+    List "list" arguments list::ListArgs: "Every certificate that was issued",
+    Show "show" arguments show::ShowArgs: "One thing in words (file, label, serial, fingerprint), or how two differ",
+    Match "match" arguments pairs::MatchArgs: "Which private key belongs to which certificate and request",
+    Export "export" arguments export::ExportArgs: "A label or a foreign file in another form",
+    Recipe "recipe" arguments recipe::RecipeArgs: "A server's configuration for a certificate, and every step to the padlock",
+    Hosts "hosts" commands hosts::HostsCommand: "Names in the hosts file, in a marked block",
+    Trust "trust" commands trust::TrustCommand: "Roots into, out of, and seen in stores",
+    Identity "identity" commands identity::IdentityCommand: "Certificates with their keys into, out of, and seen in browsers",
+    Run "run" arguments trust::RunArgs: "A program with the variables set that tell it of the roots",
+    Check "check" arguments check::CheckArgs: "Would any client warn, why, and what to do",
+    Explain "explain" arguments explain::ExplainArgs: "A finding at length",
+    Serve "serve" arguments serve::ServeArgs: "A small HTTPS site on loopback with that certificate",
+    Apply "apply" arguments apply::ApplyArgs: "Everything as tamga.toml says; only what differs is done",
+    Schedule "schedule" arguments schedule::ScheduleArgs: "A timer that renews what is due, once a day",
+    Status "status" arguments status::StatusArgs: "The whole at a glance: what ends when, where, and what is open",
+    Repair "repair" arguments repair::RepairArgs: "Put right what interrupted work left, or a damaged ledger",
+    Completions "completions" arguments completions::CompletionsArgs: "Completions for a shell",
+    Manual "manual" arguments manual::ManualArgs: "A manual page for each command",
+}
+
+/// Runs a command. `whole` builds the parser of the whole command line, for completions and manual pages.
+pub(crate) fn run(session: &Session, command: Command, whole: fn() -> clap::Command) -> Result<Done> {
     match command {
         Command::Demo(args) => demo::run(session, &args),
         Command::Setup(args) => setup::run(session, args),
@@ -62,7 +163,7 @@ pub(crate) fn run(session: &Session, command: Command) -> Result<Done> {
         Command::Schedule(args) => schedule::run(session, &args),
         Command::Status(args) => status::run(session, &args),
         Command::Repair(args) => repair::run(session, &args),
-        Command::Manual(args) => manual::run(session, &args),
-        Command::Completions(args) => Ok(completions::run(&args)),
+        Command::Manual(args) => manual::run(session, &args, whole()),
+        Command::Completions(args) => Ok(completions::run(&args, whole())),
     }
 }

@@ -1,6 +1,6 @@
 //! `tamga match PATH…`: which private key belongs to which certificate and request.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};

@@ -1,7 +1,7 @@
 //! `tamga receive LABEL --certificate FILE`: the signed certificate back to its waiting key.
 
 use super::request::waiting;
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, certificates, open, stored_key};
 use crate::words::{human, json};

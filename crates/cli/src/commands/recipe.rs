@@ -2,7 +2,7 @@
 
 use super::export::may_replace;
 use super::issue::current;
-use crate::cli::{NewSecretArgs, SecretArgs};
+use crate::args::{NewSecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Session, stored_key};
 use crate::words::{human, json, wrap};
@@ -172,7 +172,7 @@ pub(crate) fn in_its_form(
         new_secrets.new_passphrase_file = Some(file);
     }
     // An older one of the same certificate is replaced: that is what was asked for.
-    let common = crate::cli::Common { yes: true, ..session.common.clone() };
+    let common = crate::args::Common { yes: true, ..session.common.clone() };
     let session = Session { common, ..session.clone() };
     let made =
         super::export::run(&session, &super::export::ExportArgs::of(&issued.label, form, output, opened, new_secrets))?;

@@ -1,7 +1,7 @@
 //! `tamga renew [LABEL…]`: the same names, purposes and files, with a new key; with other names if told so.
 
 use super::issue::{Source, current, make};
-use crate::cli::{NewSecretArgs, SecretArgs};
+use crate::args::{NewSecretArgs, SecretArgs};
 use crate::exit::{self, Done, Failure, Result};
 use crate::session::{Session, key_of, stored_key};
 use crate::words::{human, json};

@@ -2,7 +2,7 @@
 
 use super::issue::{folder, purposes, unoccupied};
 use super::recipe;
-use crate::cli::{NewSecretArgs, SecretArgs, SubjectArgs};
+use crate::args::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, open, stored_key};
 use crate::words::{human, json};

@@ -2,7 +2,7 @@
 
 use super::issue::Source;
 use super::{authority as make_authority, issue as make_certificate, recipe, serve, trust as stores};
-use crate::cli::{NewSecretArgs, SecretArgs, StoreArgs};
+use crate::args::{NewSecretArgs, SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};

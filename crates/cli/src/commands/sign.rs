@@ -1,7 +1,7 @@
 //! `tamga sign CSR [NAME…]`: a request that was made elsewhere; what it asks for is shown, and what of it is honoured.
 
 use super::issue::{accepted, folder, purposes};
-use crate::cli::{SecretArgs, SubjectArgs};
+use crate::args::{SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};
 use crate::words::{human, json};

@@ -1,7 +1,7 @@
 //! Words for a person at a terminal. Colours go away by themselves where nobody sees them.
 
 use super::wrap::for_terminal;
-use crate::cli::Common;
+use crate::args::Common;
 use anstyle::{AnsiColor, Style};
 use std::io::Write;
 use tamga_core::error::Told;

@@ -1,6 +1,6 @@
 //! A bar of progress for work that takes seconds; only at a terminal.
 
-use crate::cli::{Common, Format};
+use crate::args::{Common, Format};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 
 /// A bar, or nothing where nobody looks.

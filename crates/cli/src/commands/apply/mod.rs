@@ -5,7 +5,7 @@ mod places;
 mod typed;
 
 use super::check;
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::{self, Done, Failure, Result};
 use crate::session::Session;
 use crate::words::{human, json};

@@ -1,6 +1,6 @@
 //! Where servers read their certificates: put there, taken up, seen; or put back.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::Result;
 use crate::session::{Session, key_of};
 use crate::words::{human, json};

@@ -1,6 +1,6 @@
 //! Commands as a person would type them: what the file asks for is done by the same code, with the same checks.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::Result;
 use tamga_core::apply::file::Text;
 use tamga_core::error::Error;

@@ -1,6 +1,6 @@
 //! `tamga authority backup --output FILE`: ledger and authorities in one encrypted file.
 
-use crate::cli::AuthoritySecretArgs;
+use crate::args::AuthoritySecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};

@@ -1,6 +1,6 @@
 //! `tamga authority create LABEL`: a root, or an intermediate under another authority.
 
-use crate::cli::{AuthoritySecretArgs, SecretArgs, SubjectArgs};
+use crate::args::{AuthoritySecretArgs, SecretArgs, SubjectArgs};
 use crate::commands::issue::purposes;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};

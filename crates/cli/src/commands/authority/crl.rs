@@ -1,6 +1,6 @@
 //! `tamga authority crl LABEL --output FILE`: the current revocation list, signed.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::commands::issue::accepted;
 use crate::exit::{Done, Result};
 use crate::session::Session;

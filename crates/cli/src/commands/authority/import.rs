@@ -1,6 +1,6 @@
 //! `tamga authority import LABEL`: a CA made elsewhere, checked before it is taken in.
 
-use crate::cli::{NewSecretArgs, SecretArgs};
+use crate::args::{NewSecretArgs, SecretArgs};
 use crate::commands::issue::{accepted, purposes};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, certificates, own, stored_key};

@@ -1,6 +1,6 @@
 //! `tamga authority offline LABEL --into DIR`: the key leaves for a removable place, proved before it is removed here.
 
-use crate::cli::{AuthoritySecretArgs, SecretArgs};
+use crate::args::{AuthoritySecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Session, own, stored_key};
 use crate::words::{human, json};

@@ -1,6 +1,6 @@
 //! `tamga authority online DIR`: the key comes back.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::{Session, certificates, own, stored_key};
 use crate::words::{human, json};

@@ -1,6 +1,6 @@
 //! `tamga authority passphrase LABEL`: a passphrase for its key, another one, or none.
 
-use crate::cli::{AuthoritySecretArgs, SecretArgs};
+use crate::args::{AuthoritySecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Session, own, stored_key};
 use crate::words::{human, json};

@@ -1,6 +1,6 @@
 //! `tamga authority permit LABEL NAME|CIDR…`: the same authority with more names, swapped in the stores.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::commands::trust;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};

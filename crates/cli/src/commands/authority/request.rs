@@ -1,6 +1,6 @@
 //! `tamga authority request LABEL`: key and request for an intermediate that is signed on another machine.
 
-use crate::cli::{AuthoritySecretArgs, SubjectArgs};
+use crate::args::{AuthoritySecretArgs, SubjectArgs};
 use crate::commands::issue::purposes;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};

@@ -1,6 +1,6 @@
 //! `tamga authority restore FILE`.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};

@@ -1,6 +1,6 @@
 //! `tamga authority retire LABEL`: the end of an authority; its records stay.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::commands::trust;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;

@@ -1,6 +1,6 @@
 //! `tamga authority rollover OLD NEW`: a new root beside the old one, each certified by the other.
 
-use crate::cli::{AuthoritySecretArgs, SecretArgs};
+use crate::args::{AuthoritySecretArgs, SecretArgs};
 use crate::commands::trust;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};

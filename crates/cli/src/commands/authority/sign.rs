@@ -1,6 +1,6 @@
 //! `tamga authority sign CSR`: an intermediate that another machine asked for; shown before it is signed.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::commands::issue::accepted;
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session};

@@ -2,7 +2,7 @@
 
 use super::live::{Meeting, live};
 use super::{Around, Checked, files, page, plain, report};
-use crate::cli::Format;
+use crate::args::Format;
 use crate::commands::target::{self, Target};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;

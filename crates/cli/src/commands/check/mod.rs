@@ -10,7 +10,7 @@ mod wire;
 
 pub(crate) use report::outcome;
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::{self, Done, Result};
 use crate::session::{Session, certificates};
 use std::net::IpAddr;

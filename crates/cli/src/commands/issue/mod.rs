@@ -5,7 +5,7 @@ mod single_use;
 mod words;
 
 use super::recipe;
-use crate::cli::{NewSecretArgs, SecretArgs, SubjectArgs};
+use crate::args::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::{Change, Session, open, stored_key};
 use crate::words::json;

@@ -5,7 +5,7 @@ mod page;
 pub(crate) use page::page;
 
 use super::issue::current;
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::{Session, key_of, stored_key};
 use crate::words::{human, json};
@@ -89,7 +89,7 @@ pub(crate) fn run(session: &Session, args: &ServeArgs) -> Result<Done> {
         (None, None) => Content::Page(shown.clone()),
     };
     let minimum = if args.tls_minimum == "1.3" { Minimum::Tls13 } else { Minimum::Tls12 };
-    let is_json = session.common.format != crate::cli::Format::Text;
+    let is_json = session.common.format != crate::args::Format::Text;
     let quiet = session.common.quiet;
     let site = Site::with(&chain, &key, content, minimum, &clients_under)?.watched(Arc::new(move |line| {
         if !quiet {
@@ -188,7 +188,7 @@ fn tell(line: &Line, is_json: bool) {
 
 /// Serves a renewed certificate as soon as it stands in the folder whole. Never ends by itself.
 async fn renewals(session: &Session, meant: &Issued, secrets: &SecretArgs, served: &Served, shown: &serve::Page) {
-    let is_json = session.common.format != crate::cli::Format::Text;
+    let is_json = session.common.format != crate::args::Format::Text;
     let mut now = meant.certificate.sha256();
     loop {
         tokio::time::sleep(LOOK_AGAIN).await;

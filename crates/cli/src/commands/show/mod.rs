@@ -3,7 +3,7 @@
 mod difference;
 mod object;
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};

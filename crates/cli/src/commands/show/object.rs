@@ -1,6 +1,6 @@
 //! What a person may name to be shown, found and worded.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::commands::authority;
 use crate::commands::sign::request_json;
 use crate::exit::Result;

@@ -1,6 +1,6 @@
 //! One root brought to where it is wanted, or away from there: planned, journaled, done, seen again.
 
-use crate::cli::SecretArgs;
+use crate::args::SecretArgs;
 use crate::exit::{self, Result};
 use crate::session::Session;
 use std::path::PathBuf;

@@ -1,7 +1,7 @@
 //! `--sysroot DIR`: the same work on the stores of an image, a chroot or a container's file system.
 
 use super::{Done, Result, Session, TrustCommand, within};
-use crate::cli::ScopeArg;
+use crate::args::ScopeArg;
 use std::path::Path;
 use tamga_core::error::Error;
 use tamga_core::text::Shown;

@@ -1,6 +1,6 @@
 //! `tamga trust add|remove|status [ROOT]`.
 
-use crate::cli::{ScopeArg, SecretArgs, StoreArgs};
+use crate::args::{ScopeArg, SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, json};

@@ -1,7 +1,7 @@
 //! `tamga trust share [ROOT]`: a page from which phones and other machines get the root. Only what is public, over plain HTTP.
 
 use super::share_page;
-use crate::cli::Format;
+use crate::args::Format;
 use crate::commands::serve::stopped;
 use crate::exit::{Done, Result};
 use crate::session::Session;

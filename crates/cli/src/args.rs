@@ -1,0 +1,140 @@
+//! The groups of options that several commands share.
+
+use clap::{Args, ValueEnum};
+use std::path::PathBuf;
+
+/// Options that mean the same everywhere.
+#[derive(Args, Clone)]
+pub(crate) struct Common {
+    /// Where Tamga keeps its state [default: TAMGA_DATA_DIR, else the data home + tamga]
+    #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
+    pub(crate) data_dir: Option<PathBuf>,
+    /// For a person or for a program
+    #[arg(long, global = true, value_enum, default_value_t = Format::Text, help_heading = "Everywhere")]
+    pub(crate) format: Format,
+    /// Say only what fails
+    #[arg(long, short, global = true, help_heading = "Everywhere")]
+    pub(crate) quiet: bool,
+    /// Say more
+    #[arg(long, short, global = true, help_heading = "Everywhere")]
+    pub(crate) verbose: bool,
+    /// Colours (NO_COLOR is heeded)
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, help_heading = "Everywhere")]
+    pub(crate) color: Color,
+    /// Say what would be done, and do nothing
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) dry_run: bool,
+    /// Answer yes to every question
+    #[arg(long, global = true, help_heading = "Everywhere")]
+    pub(crate) yes: bool,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Format {
+    Text,
+    Json,
+    // One JSON object a line, as it comes: check and serve.
+    Lines,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+/// The subject fields: all optional, none asked for.
+#[derive(Args, Clone, Default)]
+pub(crate) struct SubjectArgs {
+    /// The name in its subject
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    common_name: Option<String>,
+    /// The organisation that it belongs to
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    organization: Option<String>,
+    /// The part of that organisation
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    unit: Option<String>,
+    /// Two letters
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    country: Option<String>,
+    /// State or province
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    state: Option<String>,
+    /// Town
+    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    locality: Option<String>,
+}
+
+impl From<SubjectArgs> for tamga_core::cert::subject::Subject {
+    fn from(a: SubjectArgs) -> Self {
+        Self {
+            common_name: a.common_name,
+            organization: a.organization,
+            unit: a.unit,
+            country: a.country,
+            state: a.state,
+            locality: a.locality,
+        }
+    }
+}
+
+/// Opens a secret that exists.
+#[derive(Args, Clone, Default)]
+pub(crate) struct SecretArgs {
+    /// The passphrase of an encrypted key, from a file's first line
+    #[arg(long, value_name = "PATH", conflicts_with = "passphrase_env", help_heading = "Secrets")]
+    pub(crate) passphrase_file: Option<PathBuf>,
+    /// The same from an environment variable
+    #[arg(long, value_name = "VAR", help_heading = "Secrets")]
+    pub(crate) passphrase_env: Option<String>,
+}
+
+/// Protects a new one.
+#[derive(Args, Clone, Default)]
+pub(crate) struct NewSecretArgs {
+    /// Encrypt the new private key; asks for a passphrase twice
+    #[arg(long, help_heading = "Secrets")]
+    pub(crate) encrypt_key: bool,
+    /// Encrypt it with the passphrase in this file's first line
+    #[arg(long, value_name = "PATH", conflicts_with = "new_passphrase_env", help_heading = "Secrets")]
+    pub(crate) new_passphrase_file: Option<PathBuf>,
+    /// The same from an environment variable
+    #[arg(long, value_name = "VAR", help_heading = "Secrets")]
+    pub(crate) new_passphrase_env: Option<String>,
+}
+
+/// Protects what holds the key of an authority.
+#[derive(Args, Clone, Default)]
+pub(crate) struct AuthoritySecretArgs {
+    #[command(flatten)]
+    pub(crate) new: NewSecretArgs,
+    /// Accept a passphrase of fewer than 12 characters
+    #[arg(long = "accept", value_name = "CODE", value_parser = ["weak-passphrase"], help_heading = "Secrets")]
+    pub(crate) accept: Vec<String>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ScopeArg {
+    User,
+    Machine,
+    Both,
+}
+
+/// Which stores.
+#[derive(Args, Clone)]
+pub(crate) struct StoreArgs {
+    /// Whose stores
+    #[arg(long, value_enum, default_value_t = ScopeArg::User)]
+    pub(crate) scope: ScopeArg,
+    /// Exactly these stores, whoever's they are
+    #[arg(long, value_name = "LIST", value_delimiter = ',')]
+    pub(crate) stores: Vec<String>,
+    /// A PEM bundle as a store of its own (repeatable)
+    #[arg(long, value_name = "FILE")]
+    pub(crate) bundle: Vec<PathBuf>,
+    /// Do the steps that need root's rights through sudo, doas or pkexec, and only those
+    #[arg(long)]
+    pub(crate) elevate: bool,
+}

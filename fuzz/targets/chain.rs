@@ -2,7 +2,7 @@
 #![no_main]
 
 use tamga_core::cert::Certificate;
-use tamga_core::client::judge::Input;
+use tamga_core::client::case::Input;
 use tamga_core::client::{Client, Outcome, predict};
 use tamga_core::moment::Moment;
 use tamga_core::name::Name;

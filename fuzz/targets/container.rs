@@ -2,7 +2,7 @@
 //! every INTEGER here is short.
 #![no_main]
 
-use tamga_core::form::contents::{self, Container};
+use tamga_core::form::container::{self, Container};
 use tamga_core::secret::Passphrase;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
@@ -13,5 +13,5 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     if let Some(container) = Container::of(bytes) {
         let _ = container.open(bytes, None, "x");
     }
-    let _ = contents::open(bytes, Some(&word), "x");
+    let _ = container::open(bytes, Some(&word), "x");
 });

@@ -1,7 +1,8 @@
 //! Exit codes, and the failures that lead to them.
 
-use crate::words::json;
+use serde::Serialize;
 use serde_json::Value;
+use tamga_app::report::Outcome;
 use tamga_core::error::{Kind, Told};
 
 /// Done, or the answer is good.
@@ -31,17 +32,20 @@ pub(crate) fn worst(a: u8, b: u8) -> u8 {
     ORDER.into_iter().find(|c| *c == a || *c == b).unwrap_or(70)
 }
 
-/// A failure on its way to the person.
-pub(crate) struct Failure(pub(crate) Box<dyn Told + Send>);
+pub(crate) use tamga_app::failure::{Failure, Result};
 
-impl<T: Told + Send + 'static> From<T> for Failure {
-    fn from(told: T) -> Failure {
-        Failure(Box::new(told))
+/// The exit code of an outcome.
+pub(crate) fn of(outcome: Outcome) -> u8 {
+    match outcome {
+        Outcome::Good => GOOD,
+        Outcome::Bad => BAD,
+        Outcome::Refused => 3,
+        Outcome::Blocked => SURROUNDINGS,
+        Outcome::Partial => PARTLY,
+        Outcome::Stuck => 6,
+        Outcome::Fault => 70,
     }
 }
-
-/// A command's result.
-pub(crate) type Result<T> = std::result::Result<T, Failure>;
 
 /// What a command has to say.
 pub(crate) struct Done {
@@ -54,13 +58,33 @@ pub(crate) struct Done {
 }
 
 impl Done {
-    /// All went well.
-    pub(crate) fn good(text: String, json: Value) -> Done {
-        Done { text, json, code: GOOD }
+    /// A report and its text.
+    pub(crate) fn report(text: String, report: &impl Serialize) -> Done {
+        Done { text, json: crate::words::to_json(report), code: GOOD }
+    }
+
+    /// The same with another exit code.
+    pub(crate) fn with_code(self, code: u8) -> Done {
+        Done { code, ..self }
     }
 }
 
-/// The JSON of a failure.
-pub(crate) fn failure_json(f: &dyn Told) -> Value {
-    json!({"error": {"code": f.code(), "what": f.what(), "why": f.why(), "remedy": f.remedy()}})
+/// The members of a failure's JSON.
+#[derive(Serialize)]
+pub(crate) struct Failed {
+    error: Error,
+}
+
+#[derive(Serialize)]
+struct Error {
+    code: &'static str,
+    what: String,
+    why: String,
+    remedy: String,
+}
+
+impl From<&dyn Told> for Failed {
+    fn from(f: &dyn Told) -> Failed {
+        Failed { error: Error { code: f.code(), what: f.what(), why: f.why(), remedy: f.remedy() } }
+    }
 }

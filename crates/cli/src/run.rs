@@ -2,10 +2,11 @@
 
 use crate::args::{Color, Format};
 use crate::cli::Cli;
-use crate::exit::{self, Failure};
-use crate::words::{human, json};
+use crate::exit::{self, Failed, Failure};
+use crate::words::{human, to_json};
 use crate::{commands, session::Session};
 use clap::CommandFactory;
+use serde::Serialize;
 use serde_json::Value;
 use std::process::ExitCode;
 use tamga_core::error::{Kind, Told};
@@ -39,7 +40,7 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
         }
         Err(Failure(told)) => {
             if common.format != Format::Text {
-                print_json(name, false, exit::failure_json(told.as_ref()));
+                print_json(name, false, to_json(&Failed::from(told.as_ref() as &dyn Told)));
             } else {
                 human::failure(told.as_ref());
             }
@@ -48,12 +49,18 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
     }
 }
 
+/// The object around every answer (see the interface).
+#[derive(Serialize)]
+struct Whole<'a> {
+    tamga: u8,
+    command: &'a str,
+    ok: bool,
+    #[serde(flatten)]
+    members: Value,
+}
+
 fn print_json(command: &str, ok: bool, members: Value) {
-    let mut whole = json!({"tamga": 1, "command": command, "ok": ok});
-    if let (Some(whole), Value::Object(members)) = (whole.as_object_mut(), members) {
-        whole.extend(members);
-    }
-    human::as_it_is(&human::json_net(&format!("{whole}\n")));
+    human::json_line(&to_json(&Whole { tamga: 1, command, ok, members }));
 }
 
 /// What clap says of words that make no command; with `--format json` as an object too.
@@ -64,7 +71,7 @@ pub(crate) fn usage(e: &clap::Error) -> ExitCode {
     if e.use_stderr() && wants_json {
         let what = e.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned();
         let told = Usage { what };
-        print_json(args.get(1).map_or("", String::as_str), false, exit::failure_json(&told));
+        print_json(args.get(1).map_or("", String::as_str), false, to_json(&Failed::from(&told as &dyn Told)));
         return ExitCode::from(exit::code(Kind::Usage));
     }
     let _ = e.print();

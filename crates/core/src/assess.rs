@@ -4,7 +4,7 @@ use crate::cert::crl::Crl;
 use crate::cert::{Certificate, subject};
 use crate::chain::name_match;
 use crate::chain::revocation::Revocation;
-use crate::client::judge::{Fault, Input};
+use crate::client::case::{Fault, Input};
 use crate::client::view::View;
 use crate::client::{Client, Outcome, Verdict, policy, predict};
 use crate::finding::{Code, Finding, Severity, entry};

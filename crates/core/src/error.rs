@@ -1,6 +1,6 @@
 //! What can go wrong in the core: always what failed, why, and what to do.
 
-use crate::text::Shown;
+use crate::text::{Shown, nearest};
 use std::path::PathBuf;
 
 /// How grave a failure is; each kind has one exit code (see the interface).
@@ -291,7 +291,13 @@ impl Told for Error {
             | Error::LabelTaken { instead, .. }
             | Error::KeyAway { instead, .. }
             | Error::Objection { instead, .. } => instead.clone(),
-            Error::Word { accepted, .. } => format!("write {accepted}"),
+            Error::Word { accepted, typed, .. } => {
+                let words = accepted.split([' ', ',']).filter(|w| w.len() > 2);
+                match nearest(typed, words) {
+                    Some(near) => format!("did you mean {near}? write {accepted}"),
+                    None => format!("write {accepted}"),
+                }
+            }
             Error::Malformed { .. } => {
                 "look at the file: it may be cut short, of another kind, or in a form not asked for".into()
             }

@@ -4,7 +4,8 @@
 use crate::archive;
 use crate::cert::Certificate;
 use crate::error::{Error, Result};
-use crate::form::contents::{self, Contents, Named};
+use crate::form::container;
+use crate::form::contents::{Contents, Named};
 use crate::form::fingerprint::{self, Spelling};
 use crate::form::{jks, mobileconfig, pem, pkcs7, pkcs12, private_key, secret_yaml};
 use crate::key::PrivateKey;
@@ -346,7 +347,7 @@ fn proved(form: Form, m: &Material, settings: &Settings<'_>, made: &Made) -> Res
         (Form::Jks, false) => Some(&usual),
         _ => settings.passphrase,
     };
-    let found = contents::open(bytes, passphrase, "what was written")?;
+    let found = container::open(bytes, passphrase, "what was written")?;
     let same_key = match (&m.key, found.keys.first()) {
         (Some(key), Some(found)) => made.has_key && found.thing.public() == key.public(),
         (_, None) => !made.has_key,

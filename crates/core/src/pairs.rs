@@ -3,7 +3,7 @@
 use crate::cert::Certificate;
 use crate::cert::csr::{self, Csr};
 use crate::error::Error;
-use crate::form::contents::Container;
+use crate::form::container::Container;
 use crate::form::{pem, private_key};
 use crate::key::{PublicKey, Strength};
 use crate::secret::Passphrase;

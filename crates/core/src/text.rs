@@ -84,6 +84,16 @@ pub fn cut(text: &str, most: usize) -> String {
     out
 }
 
+/// The word that was probably meant by one that is not known; None if none is near (Damerau-Levenshtein distance of at most 2, and less
+/// than half of the word).
+pub fn nearest<'a>(typed: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
+    let near = |word: &'a str| {
+        let distance = strsim::damerau_levenshtein(&typed.to_lowercase(), &word.to_lowercase());
+        (distance <= 2 && distance * 2 < word.chars().count()).then_some((distance, word))
+    };
+    known.filter_map(near).min().map(|(_, word)| word)
+}
+
 /// Lower-case hex without separators.
 pub fn hex(bytes: &[u8]) -> String {
     use std::fmt::Write;

@@ -7,7 +7,7 @@ mod machine;
 use machine::Counting;
 use tamga_core::authority::create::{self, Request};
 use tamga_core::cert::Certificate;
-use tamga_core::client::judge::Input;
+use tamga_core::client::case::Input;
 use tamga_core::client::{Client, Outcome, predict};
 use tamga_core::fault::{self, ALL, Fault};
 use tamga_core::finding::Code;

@@ -163,7 +163,7 @@ proptest! {
 
 #[test]
 fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
-    use tamga_core::client::judge::Input;
+    use tamga_core::client::case::Input;
     use tamga_core::client::{Client, Outcome, predict};
     use tamga_core::finding::Code;
     let ours = authority("saltmarsh", 3);

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use tamga_core::cert::Certificate;
 use tamga_core::cert::crl::{self, Crl};
 use tamga_core::chain::revocation::Revocation;
-use tamga_core::client::judge::Input;
+use tamga_core::client::case::Input;
 use tamga_core::client::rules::{self, Rule};
 use tamga_core::client::{Client, Outcome, Policy, policy, predict_by};
 use tamga_core::moment::Moment;

@@ -1,18 +1,15 @@
 //! Every path on this machine, under one overridable root; and whose person we act for.
 
+mod look;
+
 use crate::error::{Error, Result};
-use crate::fs::{self, Allowed, Dir};
+use crate::fs::{Allowed, Dir};
 use crate::platform::{self, Effective};
 use crate::rights::Acting;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock};
-use tamga_core::moment::Moment;
-use tamga_core::native::{NativeEntry, StoreName};
-use tamga_core::nss::{Library, NssFailure, NssView};
-use tamga_core::ports::Look;
 use tamga_core::secret::Passphrase;
-use tamga_core::step::Invocation;
 
 /// Another root for the machine's own paths (`/etc`, `/opt`, `/snap`, `/usr`, `/var`): for tests, the demonstration and images.
 pub const ROOT_VARIABLE: &str = "TAMGA_ROOT";
@@ -89,6 +86,24 @@ impl Machine {
             platform::become_user(&p.rights).map_err(Error::file("acting for the owner of", &p.home))?;
         }
         Ok(machine)
+    }
+
+    /// A machine of its own below a directory, for whoever embeds Tamga and for tests: the system's files are in `root`, the user's in
+    /// `home`, the ledger in `data`. No variable of this process is seen but PATH.
+    pub fn in_directory(directory: &Path) -> Machine {
+        let path = std::env::var("PATH").map(|p| ("PATH".to_owned(), p));
+        let root = Some(directory.join("root"));
+        Machine {
+            own_root: root.clone(),
+            root,
+            home: directory.join("home"),
+            data: directory.join("data"),
+            environment: path.into_iter().collect(),
+            password: Arc::default(),
+            raiser: Arc::default(),
+            image: false,
+            person: None,
+        }
     }
 
     /// The data folder.
@@ -262,131 +277,6 @@ fn caller(environment: &BTreeMap<String, String>) -> Result<Option<Person>> {
 #[cfg(windows)]
 fn caller(_: &BTreeMap<String, String>) -> Result<Option<Person>> {
     Ok(None)
-}
-
-impl Look for Machine {
-    fn read(&self, path: &Path) -> Option<Vec<u8>> {
-        fs::read_regular(&self.real(path)).ok().map(|bytes| bytes.to_vec())
-    }
-
-    fn list(&self, folder: &Path) -> Vec<String> {
-        let mut names: Vec<String> = std::fs::read_dir(self.real(folder))
-            .into_iter()
-            .flatten()
-            .flatten()
-            .filter_map(|e| e.file_name().into_string().ok())
-            .collect();
-        names.sort();
-        names
-    }
-
-    fn exists(&self, path: &Path) -> bool {
-        self.real(path).exists()
-    }
-
-    fn link(&self, path: &Path) -> Option<PathBuf> {
-        std::fs::read_link(self.real(path)).ok()
-    }
-
-    fn resolved(&self, path: &Path) -> PathBuf {
-        let Ok(real) = std::fs::canonicalize(self.real(path)).map(platform::plain) else { return path.to_owned() };
-        match &self.root {
-            // As programs name it, if it lies under the other root.
-            Some(root) => match real.strip_prefix(std::fs::canonicalize(root).unwrap_or_else(|_| root.clone())) {
-                Ok(inside) => Path::new("/").join(inside),
-                Err(_) => real,
-            },
-            None => real,
-        }
-    }
-
-    fn may_write(&self, folder: &Path) -> bool {
-        platform::may_write(&self.real(folder)) || self.raiser_for(folder).is_some()
-    }
-
-    fn env(&self, name: &str) -> Option<String> {
-        self.environment.get(name).cloned()
-    }
-
-    fn home(&self) -> PathBuf {
-        self.home.clone()
-    }
-
-    fn program(&self, name: &str) -> Option<PathBuf> {
-        if name.contains('/') {
-            return Some(self.real(Path::new(name))).filter(|p| p.exists());
-        }
-        if let Some(root) = self.root.as_ref().filter(|_| self.image) {
-            // Debian's command of this machine works on an image without running anything of it.
-            let own = ["usr/sbin", "usr/bin", "usr/local/bin", "sbin", "bin"];
-            let ours = [tamga_core::trust::system::COMMAND, "chroot"].contains(&name);
-            let inside = own.iter().find_map(|f| platform::program_in(&root.join(f), name));
-            if !ours || inside.is_none() && name != "chroot" {
-                return inside;
-            }
-        }
-        // As root for somebody else, nothing is started that only that user's path leads to.
-        if self.person.is_some() && platform::is_root() {
-            let directories = ["/usr/local/sbin", "/usr/local/bin"].iter().chain(&SYSTEM_DIRECTORIES);
-            return directories.map(Path::new).find_map(|d| platform::program_in(d, name));
-        }
-        let path = self.environment.get("PATH").cloned().unwrap_or_default();
-        // The commands of the system's store lie where a person's PATH often does not reach.
-        std::env::split_paths(&path)
-            .chain(["/usr/sbin", "/sbin"].map(PathBuf::from))
-            .find_map(|folder| platform::program_in(&folder, name))
-    }
-
-    fn store_password(&self) -> Option<Passphrase> {
-        self.password()
-    }
-
-    fn now(&self) -> Moment {
-        crate::entropy::now()
-    }
-
-    fn has_rights(&self) -> bool {
-        self.acts_as_root() || self.raiser.get().is_some()
-    }
-
-    fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>> {
-        crate::process::ask(self, invocation, answers_in_file)
-    }
-
-    fn kept_certificates(&self, file: &Path) -> Vec<(Vec<u8>, Vec<u8>)> {
-        let real = self.real(file);
-        if real.exists() { rows(&real).unwrap_or_default() } else { Vec::new() }
-    }
-
-    fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>> {
-        #[cfg(windows)]
-        return Some(platform::list_store(store).map_err(|e| e.to_string()));
-        #[cfg(not(windows))]
-        {
-            let _ = store;
-            None
-        }
-    }
-
-    fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure> {
-        crate::nss::list(self, folder, library)
-    }
-}
-
-/// The rows of a browser's own table. As a file that nobody changes: a browser that runs holds the real lock, and is not disturbed.
-fn rows(file: &Path) -> rusqlite::Result<Vec<(Vec<u8>, Vec<u8>)>> {
-    use rusqlite::OpenFlags;
-    let plain = |b: u8| b.is_ascii_alphanumeric() || b"/._-:\\".contains(&b);
-    let name: String = file
-        .as_os_str()
-        .as_encoded_bytes()
-        .iter()
-        .map(|b| if plain(*b) { char::from(*b).to_string() } else { format!("%{b:02x}") })
-        .collect();
-    let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI;
-    let db = rusqlite::Connection::open_with_flags(format!("file:{name}?immutable=1"), flags)?;
-    let mut query = db.prepare("SELECT der_cert, trust_settings FROM certificates")?;
-    query.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
 }
 
 /// As root, refuses a data directory that another account could change or replace, where it decides what we do.

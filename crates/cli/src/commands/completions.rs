@@ -1,7 +1,7 @@
 //! `tamga completions SHELL`.
 
 use crate::exit::Done;
-use crate::words::json;
+use serde::Serialize;
 
 #[derive(clap::Args)]
 pub(crate) struct CompletionsArgs {
@@ -9,9 +9,16 @@ pub(crate) struct CompletionsArgs {
     shell: clap_complete::Shell,
 }
 
+#[derive(Serialize)]
+struct Completions {
+    shell: String,
+    script: String,
+}
+
 pub(crate) fn run(args: &CompletionsArgs, mut whole: clap::Command) -> Done {
     let mut bytes = Vec::new();
     clap_complete::generate(args.shell, &mut whole, "tamga", &mut bytes);
     let text = String::from_utf8_lossy(&bytes).into_owned();
-    Done::good(text.clone(), json!({"shell": args.shell.to_string(), "script": text}))
+    let report = Completions { shell: args.shell.to_string(), script: text.clone() };
+    Done::report(text, &report)
 }

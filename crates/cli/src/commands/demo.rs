@@ -2,21 +2,20 @@
 //!
 //! It types the commands that a person would type and reads their JSON: every verdict comes from something that ran.
 
-use super::{check, serve};
+use super::check;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
+use crate::words::human;
+use serde::Serialize;
 use serde_json::Value;
 use std::path::PathBuf;
 use std::process::Command;
 use std::time::Duration;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
-use tamga_core::cert::Certificate;
 use tamga_core::client::{Client, Outcome};
 use tamga_core::error::{Kind, Told};
 use tamga_core::form::pem;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::report::{Issued, Life};
 use tamga_core::text::Shown;
 use tamga_host::serve::{Running, Site};
 use tamga_host::{clients, fs, process};
@@ -80,6 +79,12 @@ struct Demo<'a> {
     verdicts: Vec<Value>,
 }
 
+/// What each client said at each stage.
+#[derive(Serialize)]
+struct Verdicts {
+    verdicts: Vec<Value>,
+}
+
 pub(crate) fn run(session: &Session, _: &DemoArgs) -> Result<Done> {
     let folder = tempfile::Builder::new()
         .prefix("tamga-demo-")
@@ -93,7 +98,7 @@ pub(crate) fn run(session: &Session, _: &DemoArgs) -> Result<Done> {
     story?;
     gone?;
     demo.say(&format!("\n{} {} is gone; nothing on this machine changed.\n", human::good("cleaned up:"), path.shown()));
-    Ok(Done { text: String::new(), json: json!({"verdicts": verdicts}), code: exit::GOOD })
+    Ok(Done::report(String::new(), &Verdicts { verdicts }))
 }
 
 impl Demo<'_> {
@@ -243,16 +248,7 @@ impl Demo<'_> {
         };
         let chain = pem::certificates(&read(CERTIFICATE_FILE)?);
         let key = read_key(&zeroize::Zeroizing::new(read(KEY_FILE)?), label)?;
-        let certificate = Certificate::read(chain.first().map_or(&[][..], Vec::as_slice), label)?;
-        let issued = Issued {
-            label: label.to_owned(),
-            certificate,
-            authority: None,
-            folder: folder.clone(),
-            life: Life::Live,
-            revoked: None,
-        };
-        Ok(tamga_host::serve::start(Site::new(&chain, &key, serve::page(&issued))?)?)
+        Ok(tamga_host::serve::start(Site::new(&chain, &key, format!("{label} is served by Tamga\n"))?)?)
     }
 
     /// Checks and observes, prints what each client said, and fails if one says otherwise than it must.
@@ -290,7 +286,7 @@ impl Demo<'_> {
         for row in rows {
             if row["basis"] == "observed" || installed.is_empty() {
                 let mut row = row.clone();
-                row["stage"] = json!(stage);
+                row["stage"] = Value::from(stage);
                 self.verdicts.push(row);
             }
         }

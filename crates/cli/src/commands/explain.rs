@@ -2,12 +2,10 @@
 
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
-use serde_json::Value;
-use tamga_core::client::Client;
-use tamga_core::error::Error;
-use tamga_core::finding::{self, Code, Entry};
-use tamga_core::recipe;
+use crate::words::human;
+use serde::Serialize;
+use tamga_app::explain::{self, Report, messages};
+use tamga_core::finding::{self, Entry};
 
 #[derive(clap::Args)]
 pub(crate) struct ExplainArgs {
@@ -19,99 +17,67 @@ pub(crate) struct ExplainArgs {
     markdown: bool,
 }
 
+/// Every finding in one text.
+#[derive(Serialize)]
+struct Markdown {
+    markdown: String,
+}
+
 pub(crate) fn run(_: &Session, args: &ExplainArgs) -> Result<Done> {
     if args.markdown {
         let text = markdown();
-        return Ok(Done::good(text.clone(), json!({"markdown": text})));
+        return Ok(Done::report(text.clone(), &Markdown { markdown: text }));
     }
     if args.code.is_empty() {
         let rows: Vec<Vec<String>> =
             finding::entries().map(|e| vec![human::strong(e.code.word()), e.summary.to_owned()]).collect();
-        let all: Vec<Value> = finding::entries().map(entry_json).collect();
-        return Ok(Done::good(human::table(&rows), json!({"findings": all})));
+        return Ok(Done::report(human::table(&rows), &explain::all()));
     }
-    let typed = args.code.join(" ");
-    match Code::parse(typed.trim()) {
-        Some(code) => Ok(at_length(finding::entry(code))),
-        None => of_a_log(&typed),
-    }
+    let report = explain::explain(&args.code.join(" "))?;
+    let text = match (&report.servers, report.findings.as_slice()) {
+        (None, [entry]) => render_entry(entry),
+        _ => render_log(&report),
+    };
+    Ok(Done::report(text, &report).with_code(exit::of(report.outcome())))
 }
 
-/// What a line of a log means: the server's own words first, else what a client says.
-fn of_a_log(line: &str) -> Result<Done> {
-    let mut servers = recipe::known(line);
-    // The same words of several servers are told once, with all their names.
-    let strongest = servers.first().map(|k| k.fault.text.len());
-    servers.retain(|k| Some(k.fault.text.len()) >= strongest.map(|n| n / 2));
-    let mut codes: Vec<Code> = servers.iter().filter_map(|k| k.fault.code).collect();
-    let lower = tamga_core::client::java::said(line).to_lowercase();
-    for e in finding::entries() {
-        let says = |s: &str| {
-            let s = s.to_lowercase();
-            // What stands before and after the name; short pieces are in too many lines to tell anything.
-            let mut pieces = s.split("name").map(str::trim).filter(|p| p.len() > 8).peekable();
-            pieces.peek().is_some() && pieces.all(|p| lower.contains(p))
-        };
-        if sayings(e.code).iter().any(|(_, s)| says(s)) && !codes.contains(&e.code) {
-            codes.push(e.code);
-        }
-    }
-    codes.dedup();
-    if servers.is_empty() && codes.is_empty() && line.trim().contains(' ') {
-        let text = format!(
+/// What a line of a log means.
+fn render_log(report: &Report) -> String {
+    let servers = report.servers.as_deref().unwrap_or_default();
+    if servers.is_empty() && report.findings.is_empty() {
+        return format!(
             "{} this is no text of a server or client that Tamga knows\n  {}  tamga check HOST:PORT looks for itself; tamga check FOLDER looks at the files\n",
             human::care("unknown"),
             human::dim("do:")
         );
-        return Ok(Done { text, json: json!({"servers": [], "findings": []}), code: exit::BAD });
-    }
-    if servers.is_empty() && codes.is_empty() {
-        return Err(Error::Word {
-            what: "finding or text of a log",
-            typed: line.to_owned(),
-            accepted: "a code that tamga explain lists, or a line that a server or client wrote, between quotes".into(),
-        }
-        .into());
     }
     let mut text = String::new();
-    for k in &servers {
-        let code = k
-            .fault
-            .code
-            .map(|c| format!("  {}", human::dim(&format!("(tamga explain {})", c.word()))))
-            .unwrap_or_default();
+    for k in servers {
+        let code = k.fault.code.map(|c| format!("  {}", human::dim(&format!("(tamga explain {})", c.word()))));
         text.push_str(&format!(
-            "{} {}{code}\n      {}\n  {}  {}\n",
+            "{} {}{}\n      {}\n  {}  {}\n",
             human::strong(k.recipe.id),
             human::care(k.fault.text),
+            code.unwrap_or_default(),
             k.fault.why,
             human::dim("do:"),
             k.fault.remedy
         ));
     }
-    for code in codes.iter().filter(|c| !servers.iter().any(|k| k.fault.code == Some(**c))) {
-        let e = finding::entry(*code);
+    for e in report.findings.iter().filter(|e| !servers.iter().any(|k| k.fault.code == Some(e.code))) {
         text.push_str(&format!(
             "{} {}\n      {}\n  {}  {}\n",
-            human::strong(code.word()),
+            human::strong(e.code.word()),
             e.summary,
             e.cause,
             human::dim("do:"),
             e.remedy
         ));
     }
-    let json = json!({
-        "servers": servers.iter().map(|k| {
-            let mut known = super::recipe::fault_json(k.fault);
-            known["server"] = json!(k.recipe.id);
-            known
-        }).collect::<Vec<_>>(),
-        "findings": codes.iter().map(|c| entry_json(finding::entry(*c))).collect::<Vec<_>>(),
-    });
-    Ok(Done::good(text, json))
+    text
 }
 
-fn at_length(e: &Entry) -> Done {
+fn render_entry(e: &Entry) -> String {
     let mut text = format!("{}: {}\n", human::strong(e.code.word()), e.summary);
     for (head, body) in [
         ("what it means", e.meaning),
@@ -121,13 +87,13 @@ fn at_length(e: &Entry) -> Done {
     ] {
         text.push_str(&format!("\n{}\n  {body}\n", human::strong(head)));
     }
-    let sayings = sayings(e.code);
-    if !sayings.is_empty() {
+    let said = messages(e.code);
+    if !said.is_empty() {
         text.push_str(&format!("\n{}\n", human::strong("what clients say")));
-        let rows: Vec<Vec<String>> = sayings.iter().map(|(c, s)| vec![(*c).to_owned(), s.clone()]).collect();
+        let rows: Vec<Vec<String>> = said.iter().map(|(c, s)| vec![(*c).to_owned(), s.clone()]).collect();
         text.push_str(&human::table(&rows));
     }
-    Done::good(text, json!({"findings": [entry_json(e)]}))
+    text
 }
 
 fn markdown() -> String {
@@ -142,25 +108,9 @@ fn markdown() -> String {
             e.remedy,
             e.by_hand
         ));
-        for (client, saying) in sayings(e.code) {
+        for (client, saying) in messages(e.code) {
             text.push_str(&format!("* {client} says: `{saying}`\n"));
         }
     }
     text
-}
-
-/// The words in which each client refuses because of this.
-fn sayings(code: Code) -> Vec<(&'static str, String)> {
-    Client::ALL
-        .into_iter()
-        .flat_map(|c| tamga_core::client::words(c, code).into_iter().map(move |saying| (c.word(), saying)))
-        .collect()
-}
-
-fn entry_json(e: &Entry) -> Value {
-    json!({
-        "code": e.code.word(), "severity": e.severity.word(), "summary": e.summary, "meaning": e.meaning,
-        "cause": e.cause, "remedy": e.remedy, "by_hand": e.by_hand,
-        "clients": sayings(e.code).into_iter().map(|(c, s)| json!({"client": c, "code": s})).collect::<Vec<_>>(),
-    })
 }

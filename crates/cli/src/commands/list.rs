@@ -1,12 +1,15 @@
 //! `tamga list`.
 
+use super::parse;
+use crate::args::Format;
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
-use serde_json::Value;
-use tamga_core::moment::{Moment, Span};
+use crate::words::human;
+use tamga_app::certificate::list::{self, Report, Row};
+use tamga_core::moment::Moment;
 use tamga_core::report::Standing;
-use tamga_host::ledger::{Filter, Page, Sort};
+use tamga_core::text::cut;
+use tamga_host::ledger::{Page, Sort};
 
 /// So many rows fit before a person has lost the heading.
 const ROWS: usize = 100;
@@ -42,66 +45,71 @@ enum Order {
 }
 
 pub(crate) fn run(session: &Session, args: &ListArgs) -> Result<Done> {
-    let now = args.at.as_deref().map_or(Ok(session.now), Moment::parse)?;
-    let due = args.due.as_deref().map(Span::parse).transpose()?;
-    let filter = Filter {
-        label: None,
-        ended_by: args.expired.then_some(now),
-        ending: due.map(|d| (now, now.plus(d.seconds()))),
-        revoked: args.revoked,
-    };
-    let sort = match args.sort {
-        Order::Issued => Sort::Issued,
-        Order::Label => Sort::Label,
-        Order::Ends => Sort::Ends,
-    };
     let number = args.page.unwrap_or(1) as usize - 1;
-    let whole = session.common.format == crate::args::Format::Json && args.page.is_none();
-    let page = (!whole).then_some(Page { size: ROWS, number });
-    let ((all, count), waiting) = match session.open_to_look()? {
-        Some(ledger) => (ledger.page(&filter, sort, page)?, ledger.all_waiting()?),
-        None => Default::default(),
+    let whole = session.common.format == Format::Json && args.page.is_none();
+    let request = list::Request {
+        expired: args.expired,
+        revoked: args.revoked,
+        due: parse::span(args.due.as_deref())?,
+        sort: match args.sort {
+            Order::Issued => Sort::Issued,
+            Order::Label => Sort::Label,
+            Order::Ends => Sort::Ends,
+        },
+        page: (!whole).then_some(Page { size: ROWS, number }),
+        at: parse::moment(args.at.as_deref())?,
     };
-    let narrowed = args.expired || args.revoked || due.is_some();
-    let waiting: Vec<_> = waiting.into_iter().filter(|w| !w.is_authority && !narrowed && number == 0).collect();
-    if all.is_empty() && waiting.is_empty() {
-        let text = match (count, narrowed) {
-            (0, true) => "none\n".to_owned(),
-            (0, false) => "nothing issued yet: tamga issue NAME, or everything at once: tamga setup\n".into(),
-            (n, _) => format!("no such page: there are {} of them\n", n.div_ceil(ROWS)),
-        };
-        return Ok(Done::good(text, json!({"certificates": [], "total": count})));
+    let report = list::list(session, &request)?;
+    let text = match report.certificates.is_empty() {
+        true => render_empty(&report),
+        false => render(&report, request.at.unwrap_or(session.now), number),
+    };
+    Ok(Done::report(text, &report))
+}
+
+fn render_empty(report: &Report) -> String {
+    match (report.total, report.is_narrowed) {
+        (0, true) => "none\n".to_owned(),
+        (0, false) => "nothing issued yet: tamga issue NAME, or everything at once: tamga setup\n".into(),
+        (n, _) => format!("no such page: there are {} of them\n", n.div_ceil(ROWS)),
     }
+}
+
+fn render(report: &Report, now: Moment, number: usize) -> String {
     let mut rows = vec![["label", "state", "ends", "days", "under", "names"].map(human::dim).to_vec()];
-    for i in &all {
-        let standing = i.standing(now);
-        let state = match standing {
-            Standing::Valid => human::good(standing.word()),
-            Standing::EndsSoon => human::care(standing.word()),
-            Standing::Expired | Standing::Revoked => human::bad(standing.word()),
-            Standing::Superseded | Standing::Abandoned => human::dim(standing.word()),
-        };
-        let by = if i.certificate.is_self_issued() { "itself" } else { "elsewhere" };
-        rows.push(vec![
-            human::strong(&i.label),
-            state,
-            i.certificate.not_after.date(),
-            i.certificate.not_after.days_after(now).to_string(),
-            i.authority.clone().unwrap_or_else(|| by.into()),
-            tamga_core::text::cut(&i.certificate.name_words().join(", "), 60),
-        ]);
-    }
-    for w in &waiting {
-        let names = tamga_core::text::cut(&w.csr.name_words().join(", "), 60);
-        let blank = String::new;
-        rows.push(vec![human::strong(&w.label), human::care("waiting"), blank(), blank(), blank(), names]);
+    let names = |all: Vec<String>| cut(&all.join(", "), 60);
+    for row in &report.certificates {
+        rows.push(match row {
+            Row::Certificate(listed) => {
+                let i = &listed.certificate.issued;
+                let standing = i.standing(now);
+                let state = match standing {
+                    Standing::Valid => human::good(standing.word()),
+                    Standing::EndsSoon => human::care(standing.word()),
+                    Standing::Expired | Standing::Revoked => human::bad(standing.word()),
+                    Standing::Superseded | Standing::Abandoned => human::dim(standing.word()),
+                };
+                let by = if i.certificate.is_self_issued() { "itself" } else { "elsewhere" };
+                vec![
+                    human::strong(&i.label),
+                    state,
+                    i.certificate.not_after.date(),
+                    i.certificate.not_after.days_after(now).to_string(),
+                    i.authority.clone().unwrap_or_else(|| by.into()),
+                    names(i.certificate.name_words()),
+                ]
+            }
+            Row::Waiting(w) => {
+                let (w, blank) = (&w.waiting, String::new);
+                let names = names(w.csr.name_words());
+                vec![human::strong(&w.label), human::care("waiting"), blank(), blank(), blank(), names]
+            }
+        });
     }
     let mut text = human::table(&rows);
-    if count > all.len() {
-        let pages = count.div_ceil(ROWS);
-        text.push_str(&format!("page {} of {pages}, {count} in all; --page N shows another\n", number + 1));
+    if report.total > report.shown {
+        let pages = report.total.div_ceil(ROWS);
+        text.push_str(&format!("page {} of {pages}, {} in all; --page N shows another\n", number + 1, report.total));
     }
-    let mut members: Vec<Value> = all.iter().map(|i| json::listed(i, now)).collect();
-    members.extend(waiting.iter().map(json::waiting));
-    Ok(Done::good(text, json!({"certificates": members, "total": count})))
+    text
 }

@@ -2,8 +2,9 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
+use crate::words::human;
 use clap::Command;
+use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::text::Shown;
 use tamga_host::fs;
@@ -16,19 +17,29 @@ pub(crate) struct ManualArgs {
     into: PathBuf,
 }
 
+/// The pages that were written.
+#[derive(Serialize)]
+struct Pages<'a> {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    folder: Option<String>,
+    pages: Vec<&'a str>,
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    dry_run: bool,
+}
+
 pub(crate) fn run(session: &Session, args: &ManualArgs, mut whole: Command) -> Result<Done> {
     whole.build();
     let mut pages = Vec::new();
     rendered(&whole, "tamga", &mut pages)?;
     if session.common.dry_run {
         let text = format!("would write {} pages into {}\n", pages.len(), args.into.shown());
-        return Ok(Done::good(text, json!({"pages": [], "dry_run": true})));
+        return Ok(Done::report(text, &Pages { folder: None, pages: Vec::new(), dry_run: true }));
     }
     fs::make_directory(&args.into, 0o755)?;
     for (name, bytes) in &pages {
         fs::write_whole(&args.into.join(name), bytes, 0o644)?;
     }
-    let names: Vec<&String> = pages.iter().map(|p| &p.0).collect();
+    let names: Vec<&str> = pages.iter().map(|p| p.0.as_str()).collect();
     let text = format!(
         "{} {} pages in {}\n  {}  man -l {}\n",
         human::good("written"),
@@ -37,7 +48,7 @@ pub(crate) fn run(session: &Session, args: &ManualArgs, mut whole: Command) -> R
         human::dim("read:"),
         args.into.join("tamga.1").shown()
     );
-    Ok(Done::good(text, json!({"folder": args.into, "pages": names})))
+    Ok(Done::report(text, &Pages { folder: Some(args.into.shown()), pages: names, dry_run: false }))
 }
 
 /// A command and everything below it, each in a page of its own, as roff.

@@ -14,6 +14,7 @@ pub(crate) mod leave;
 pub(crate) mod list;
 pub(crate) mod manual;
 pub(crate) mod pairs;
+pub(crate) mod parse;
 pub(crate) mod receive;
 pub(crate) mod recipe;
 pub(crate) mod renew;
@@ -27,7 +28,6 @@ pub(crate) mod show;
 pub(crate) mod sign;
 pub(crate) mod status;
 pub(crate) mod status_page;
-pub(crate) mod target;
 pub(crate) mod trust;
 
 use crate::exit::{Done, Result};
@@ -144,22 +144,22 @@ pub(crate) fn run(session: &Session, command: Command, whole: fn() -> clap::Comm
         Command::Issue(args) => issue::run(session, args),
         Command::Request(args) => request::run(session, args),
         Command::Sign(args) => sign::run(session, args),
-        Command::Receive(args) => receive::run(session, &args),
-        Command::Renew(args) => renew::run(session, &args),
-        Command::Revoke(args) => revoke::run(session, &args),
+        Command::Receive(args) => receive::run(session, args),
+        Command::Renew(args) => renew::run(session, args),
+        Command::Revoke(args) => revoke::run(session, args),
         Command::List(args) => list::run(session, &args),
-        Command::Show(args) => show::run(session, &args),
-        Command::Match(args) => pairs::run(session, &args),
-        Command::Export(args) => export::run(session, &args),
-        Command::Recipe(args) => recipe::run(session, &args),
+        Command::Show(args) => show::run(session, args),
+        Command::Match(args) => pairs::run(session, args),
+        Command::Export(args) => export::run(session, args),
+        Command::Recipe(args) => recipe::run(session, args),
         Command::Hosts(command) => hosts::run(session, command),
         Command::Trust(command) => trust::run(session, command),
         Command::Identity(command) => identity::run(session, command),
         Command::Run(args) => trust::run_program(session, &args),
-        Command::Check(args) => check::run(session, &args),
+        Command::Check(args) => check::run(session, args),
         Command::Explain(args) => explain::run(session, &args),
-        Command::Serve(args) => serve::run(session, &args),
-        Command::Apply(args) => apply::run(session, &args),
+        Command::Serve(args) => serve::run(session, args),
+        Command::Apply(args) => apply::run(session, args),
         Command::Schedule(args) => schedule::run(session, &args),
         Command::Status(args) => status::run(session, &args),
         Command::Repair(args) => repair::run(session, &args),

@@ -1,22 +1,14 @@
 //! `tamga recipe [SERVER] [LABEL]`: what to put where for a server, and every step to the padlock.
 
-use super::export::may_replace;
-use super::issue::current;
-use crate::args::{NewSecretArgs, SecretArgs};
+use crate::args::Format;
 use crate::exit::{Done, Result};
-use crate::session::{Session, stored_key};
-use crate::words::{human, json, wrap};
-use serde_json::Value;
+use crate::session::Session;
+use crate::words::{human, wrap};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
-use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
-use tamga_core::error::Error;
-use tamga_core::export::Form;
-use tamga_core::name::Name;
-use tamga_core::recipe::{self, Fault, Recipe, Setting, Tried, Work, Written};
-use tamga_core::report::Issued;
+use tamga_app::recipe::{self, Report};
+use tamga_core::recipe::{ALL, Recipe, Setting, Tried, Written};
 use tamga_core::text::Shown;
-use tamga_host::fs;
 
 #[derive(clap::Args)]
 #[command(
@@ -54,135 +46,44 @@ pub(crate) struct RecipeArgs {
     into: Option<PathBuf>,
 }
 
-pub(crate) fn run(session: &Session, args: &RecipeArgs) -> Result<Done> {
-    let Some(server) = &args.server else { return Ok(all()) };
-    let found = recipe::find(server)?;
-    let Some(issued) = certificate(session, args)? else { return Ok(facts(found)) };
-    let setting = setting(session, args, &issued)?;
-    let written = recipe::write(found, &setting)?;
-    if let Some(output) = &args.output {
-        return output_to(session, output, &written, &setting);
-    }
-    Ok(Done::good(words(&written, &setting, None), as_json(&written, &setting, None)))
-}
-
-/// The certificate that is meant: the one that is named, else the only one there is.
-fn certificate(session: &Session, args: &RecipeArgs) -> Result<Option<Issued>> {
-    if let Some(label) = &args.label {
-        return Ok(Some(current(session, label)?));
-    }
-    let labels = match session.open_to_look()? {
-        Some(l) => l.labels(3)?,
-        None => Vec::new(),
-    };
-    match &labels[..] {
-        [one] => Ok(Some(current(session, one)?)),
-        _ if args.output.is_some() => Err(Error::Contradiction {
-            what: "a configuration is for one certificate, and none was named".into(),
-            why: if labels.is_empty() { "there is none yet" } else { "there are several" }.into(),
-            instead: format!("tamga recipe {} LABEL --output FILE", args.server.as_deref().unwrap_or_default()),
-        }
-        .into()),
-        _ => Ok(None),
-    }
-}
-
-fn setting(session: &Session, args: &RecipeArgs, issued: &Issued) -> Result<Setting> {
-    let clients = match &args.client_authority {
-        Some(label) => {
-            let all = session.authorities()?;
-            let a = authority::choose(Some(label), &all, false)?;
-            Some(session.authority_folder(&a.root_label).join(CERTIFICATE_FILE))
-        }
-        None => None,
-    };
-    let absolute = |p: &PathBuf| std::path::absolute(p).map_err(tamga_host::error::Error::file("finding", p));
-    Ok(Setting {
-        label: issued.label.clone(),
-        names: issued.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).collect(),
-        key: issued.certificate.key.clone(),
-        locked: stored_key(&issued.label, &issued.folder.join(KEY_FILE)).is_ok_and(|k| k.is_locked()),
-        folder: issued.folder.clone(),
-        into: args.into.as_ref().map(absolute).transpose()?,
-        address: args.address,
+pub(crate) fn run(session: &Session, args: RecipeArgs) -> Result<Done> {
+    let config_only = args.output.as_deref() == Some(Path::new("-"));
+    let request = recipe::Request {
+        server: args.server,
+        label: args.label,
+        output: args.output.filter(|_| !config_only),
+        config_only,
         port: args.port,
+        address: args.address,
         redirect: args.redirect,
         only_13: args.tls_minimum == "1.3",
-        clients,
-        owner: args.owner.clone(),
-        raise: !session.raise().is_empty(),
-    })
-}
-
-fn output_to(session: &Session, output: &Path, written: &Written, setting: &Setting) -> Result<Done> {
-    if output == Path::new("-") {
-        human::as_it_is(&written.config);
-        return Ok(Done::good(String::new(), json!({})));
-    }
-    if session.common.dry_run {
-        let text = format!("would write the configuration for {} into {}\n", written.recipe.id, output.shown());
-        return Ok(Done::good(text, json!({"recipe": null, "dry_run": true})));
-    }
-    may_replace(session, output, written.config.as_bytes())?;
-    fs::write_whole(output, written.config.as_bytes(), 0o644)?;
-    Ok(Done::good(words(written, setting, Some(output)), as_json(written, setting, Some(output))))
-}
-
-/// What a server that is named with `--for` wants.
-pub(crate) fn wanted(server: Option<&str>) -> Result<Option<&'static Recipe>> {
-    Ok(server.map(recipe::find).transpose()?)
-}
-
-/// Writes a new certificate in the form that its server wants besides PEM, with a passphrase of its own in a file beside
-/// it where none was given. Gives what there is to say of it.
-pub(crate) fn in_its_form(
-    session: &Session,
-    server: Option<&'static Recipe>,
-    issued: &Issued,
-    secrets: &SecretArgs,
-    new_secrets: &NewSecretArgs,
-) -> Result<String> {
-    let Some(r) = server else { return Ok(String::new()) };
-    let next = format!("{}   tamga recipe {} {}\n", human::dim("next"), r.id, issued.label);
-    let form = r.facts.form;
-    if form == Form::Pem {
-        return Ok(next);
-    }
-    let output = issued.folder.join(format!("{}.{}", issued.label, form.ending()));
-    let given = new_secrets.encrypt_key
-        || new_secrets.new_passphrase_file.is_some()
-        || new_secrets.new_passphrase_env.is_some();
-    let mut new_secrets = new_secrets.clone();
-    let mut opened = secrets.clone();
-    if given {
-        // The key was just encrypted with the new passphrase: it opens with the same.
-        opened.passphrase_file.clone_from(&new_secrets.new_passphrase_file);
-        opened.passphrase_env.clone_from(&new_secrets.new_passphrase_env);
-        if form == Form::CombinedPem {
-            new_secrets = NewSecretArgs::default();
+        client_authority: args.client_authority,
+        owner: args.owner,
+        into: args.into,
+    };
+    let report = recipe::recipe(session, &request)?;
+    let text = match &report {
+        Report::All => render_all(),
+        Report::Facts(r) => render_facts(r),
+        Report::Config(text) => {
+            // The configuration is the answer, in whichever format.
+            if session.common.format != Format::Text {
+                human::as_it_is(text);
+            }
+            text.clone()
         }
-    } else if form != Form::CombinedPem {
-        let file = PathBuf::from(format!("{}.passphrase", output.shown()));
-        if !file.exists() {
-            let mut random = zeroize::Zeroizing::new([0; 16]);
-            tamga_core::ports::Entropy::fill(&tamga_host::entropy::System, &mut *random);
-            let text = zeroize::Zeroizing::new(tamga_core::text::hex(&*random));
-            super::export::write_journaled(session, &file, text.as_bytes(), 0o600)?;
+        Report::Planned(r, output) => {
+            format!("would write the configuration for {} into {}\n", r.id, output.shown())
         }
-        new_secrets.new_passphrase_file = Some(file);
-    }
-    // An older one of the same certificate is replaced: that is what was asked for.
-    let common = crate::args::Common { yes: true, ..session.common.clone() };
-    let session = Session { common, ..session.clone() };
-    let made =
-        super::export::run(&session, &super::export::ExportArgs::of(&issued.label, form, output, opened, new_secrets))?;
-    Ok(format!("{}{next}", made.text))
+        Report::Written(both, output) => render(&both.0, &both.1, output.as_deref()),
+    };
+    Ok(Done::report(text, &report))
 }
 
 /// All recipes in one table.
-fn all() -> Done {
+fn render_all() -> String {
     let mut rows = vec![["server", "port", "form", "run here", "what"].map(human::dim).to_vec()];
-    for r in recipe::ALL {
+    for r in ALL {
         rows.push(vec![
             human::strong(r.id),
             r.facts.port.to_string(),
@@ -195,22 +96,21 @@ fn all() -> Done {
         ]);
     }
     let next = "next   tamga recipe SERVER LABEL; a certificate that suits: tamga issue NAME… --for SERVER\n";
-    let json: Vec<Value> = recipe::ALL.iter().map(|r| facts_json(r)).collect();
-    Done::good(format!("{}{next}", human::table(&rows)), json!({"recipes": json}))
+    format!("{}{next}", human::table(&rows))
 }
 
 /// One recipe without a certificate.
-fn facts(r: &'static Recipe) -> Done {
-    let mut text = head(r);
+fn render_facts(r: &Recipe) -> String {
+    let mut text = render_head(r);
     text.push_str(&format!("\n{}\n", human::strong("what it says when it fails")));
     for f in r.faults {
         text.push_str(&format!("  {}\n      {}\n  {}  {}\n", human::care(f.text), f.why, human::dim("do:"), f.remedy));
     }
     text.push_str(&format!("next   tamga recipe {} LABEL, with one of the labels that tamga list shows\n", r.id));
-    Done::good(text, json!({"recipe": facts_json(r)}))
+    text
 }
 
-fn head(r: &Recipe) -> String {
+fn render_head(r: &Recipe) -> String {
     let f = &r.facts;
     let keys: Vec<&str> = f.keys.iter().map(|k| k.word()).collect();
     let reader = if f.owner.is_empty() { "the person who starts it" } else { f.owner };
@@ -228,8 +128,8 @@ fn head(r: &Recipe) -> String {
     text
 }
 
-fn words(w: &Written, s: &Setting, output: Option<&Path>) -> String {
-    let mut text = head(w.recipe);
+fn render(w: &Written, s: &Setting, output: Option<&Path>) -> String {
+    let mut text = render_head(w.recipe);
     let names: Vec<String> = s.names.iter().map(ToString::to_string).collect();
     text.push_str(&format!("{} {} ({})\n", human::dim("for       "), human::strong(&s.label), names.join(", ")));
     let mut number = 0;
@@ -268,37 +168,4 @@ fn words(w: &Written, s: &Setting, output: Option<&Path>) -> String {
         w.recipe.id
     ));
     text
-}
-
-fn facts_json(r: &Recipe) -> Value {
-    let f = &r.facts;
-    let (by, with) = match r.tried {
-        Tried::Run(with) => ("run", with),
-        Tried::Form(how) => ("form", how),
-    };
-    json!({
-        "server": r.id, "also": r.also, "title": r.title, "tried": {"by": by, "with": with}, "port": f.port,
-        "key_algorithms": f.keys.iter().map(|k| k.word()).collect::<Vec<_>>(),
-        "purposes": f.purposes.iter().map(|p| p.word()).collect::<Vec<_>>(), "form": f.form.word(), "chain": f.chain,
-        "owner": f.owner, "mode": format!("{:04o}", f.mode), "passphrase": f.passphrase,
-        "faults": r.faults.iter().map(fault_json).collect::<Vec<_>>(),
-    })
-}
-
-/// An error text as JSON.
-pub(super) fn fault_json(f: &Fault) -> Value {
-    json!({"text": f.text, "code": f.code.map(|c| c.word()), "cause": f.why, "remedy": f.remedy})
-}
-
-fn as_json(w: &Written, s: &Setting, output: Option<&Path>) -> Value {
-    let work = |all: &[Work]| all.iter().map(|w| json!({"what": w.what, "lines": w.lines})).collect::<Vec<_>>();
-    let mut recipe = facts_json(w.recipe);
-    let more = json!({
-        "label": s.label, "path": w.path, "content": w.config, "file": output, "files": work(&w.files),
-        "steps": work(&w.steps), "renewal": w.renewal, "notes": w.remarks,
-    });
-    if let (Some(whole), Value::Object(more)) = (recipe.as_object_mut(), more) {
-        whole.extend(more);
-    }
-    json!({"recipe": recipe})
 }

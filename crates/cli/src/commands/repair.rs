@@ -2,10 +2,10 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
+use crate::words::human;
 use std::path::PathBuf;
+use tamga_app::repair::{self, Repaired, Report, State};
 use tamga_core::text::Shown;
-use tamga_host::{fs, recover, repair};
 
 #[derive(clap::Args)]
 #[command(
@@ -18,24 +18,21 @@ pub(crate) struct RepairArgs {
 }
 
 pub(crate) fn run(session: &Session, args: &RepairArgs) -> Result<Done> {
-    let data = session.machine.data();
-    if !data.exists() && args.folders.is_empty() {
-        return Ok(Done::good("there is no data folder, and nothing to repair\n".into(), json!({"repaired": false})));
-    }
-    if session.common.dry_run {
-        let state = match tamga_host::ledger::Ledger::open_existing(data) {
-            Ok(Some(l)) => match l.damage()? {
-                None => "the ledger is whole; would look for what it does not know",
-                Some(_) => "the ledger is damaged; would move it aside and rebuild it",
-            },
-            Ok(None) => "there is no ledger; would rebuild it from the authorities' files",
-            Err(_) => "the ledger is damaged; would move it aside and rebuild it",
-        };
-        return Ok(Done::good(format!("{state}\n"), json!({"repaired": false, "dry_run": true})));
-    }
-    let _lock = fs::lock(data)?;
-    let (ledger, done) = repair::repair(data, &args.folders, session.now)?;
-    let recovered = recover::recover(&ledger, &session.machine, session.now, fs::is_applying(data))?;
+    let report = repair::repair(session, &args.folders)?;
+    let text = match &report {
+        Report::Repaired(done) => render(done),
+        Report::Looked { state, .. } => match state {
+            State::Nothing => "there is no data folder, and nothing to repair\n",
+            State::Whole => "the ledger is whole; would look for what it does not know\n",
+            State::Damaged => "the ledger is damaged; would move it aside and rebuild it\n",
+            State::Missing => "there is no ledger; would rebuild it from the authorities' files\n",
+        }
+        .to_owned(),
+    };
+    Ok(Done::report(text, &report))
+}
+
+fn render(done: &Repaired) -> String {
     let mut text = String::new();
     if let Some(moved) = &done.moved {
         let s = done.salvaged;
@@ -55,19 +52,11 @@ pub(crate) fn run(session: &Session, args: &RepairArgs) -> Result<Done> {
     };
     text.push_str(&listed("authorities by their files", &done.authorities));
     text.push_str(&listed("certificates by their files", &done.certificates));
-    for line in done.said.iter().chain(&recovered) {
+    for line in &done.notes {
         text.push_str(&format!("{} {line}\n", human::care("note   ")));
     }
-    if done.is_nothing() && recovered.is_empty() {
+    if !done.repaired {
         text.push_str("nothing to repair: the ledger is whole and no work was interrupted\n");
     }
-    Ok(Done::good(
-        text,
-        json!({
-            "repaired": !(done.is_nothing() && recovered.is_empty()), "moved": done.moved, "authorities": done.authorities,
-            "certificates": done.certificates, "notes": done.said.iter().chain(&recovered).collect::<Vec<_>>(),
-            "salvaged": {"authorities": done.salvaged.authorities, "certificates": done.salvaged.certificates,
-                "revocations": done.salvaged.revocations, "events": done.salvaged.events},
-        }),
-    ))
+    text
 }

@@ -1,23 +1,14 @@
 //! `tamga request NAME…`: a key that waits here, and a request to be signed elsewhere.
 
-use super::issue::{folder, purposes, unoccupied};
-use super::recipe;
+use super::parse;
 use crate::args::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
-use crate::session::{Change, Session, open, stored_key};
-use crate::words::{human, json};
+use crate::session::Session;
+use crate::words::human;
 use std::path::PathBuf;
-use tamga_core::authority::{self, REQUEST_FILE};
-use tamga_core::error::Error;
-use tamga_core::issue;
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::label::Label;
-use tamga_core::name::Name;
-use tamga_core::purpose::Purpose;
-use tamga_core::request::{self, Wanted};
+use tamga_app::certificate::request;
+use tamga_app::report::Answer;
 use tamga_core::text::Shown;
-use tamga_host::ledger::{Record, Waiting};
-use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga request archive.saltmarsh.test --organization 'Saltmarsh tide-gauge lab'")]
@@ -52,91 +43,36 @@ pub(crate) struct RequestArgs {
 }
 
 pub(crate) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
-    let names = args.names.iter().map(|n| Name::parse(n)).collect::<tamga_core::error::Result<Vec<_>>>()?;
-    let names = issue::distinct(names);
-    let label = match &args.label {
-        Some(typed) => Label::parse(typed)?,
-        None => names[0].label()?,
+    let request = request::Request {
+        names: parse::names(&args.names)?,
+        label: parse::label(args.label.as_deref())?,
+        into: args.into,
+        key_file: args.key_file,
+        key_algorithm: parse::key_algorithm(args.key_algorithm.as_deref())?,
+        purposes: parse::purposes(&args.purpose)?,
+        server: parse::server(args.server.as_deref())?,
+        subject: args.subject.into(),
+        secret: args.secrets.into(),
+        new_secret: args.new_secrets.into(),
     };
-    let server = recipe::wanted(args.server.as_deref())?;
-    let wished = args.key_algorithm.as_deref().map(KeyAlgorithm::parse).transpose()?;
-    let algorithm = match server {
-        Some(r) => r.key(wished)?,
-        None => wished.unwrap_or(KeyAlgorithm::P256),
+    let report = request::request(session, &request)?;
+    let text = match &report {
+        Answer::Planned(p) => format!("would make a key and a request for {} in {}\n", p.label, p.directory.shown()),
+        Answer::Done(done) => render(done),
     };
-    let wanted = Wanted {
-        purposes: match (args.purpose.is_empty(), server) {
-            (false, _) => purposes(&args.purpose)?,
-            (true, Some(r)) => r.facts.purposes.to_vec(),
-            (true, None) => vec![Purpose::Server],
-        },
-        subject: issue::subject_of(&args.subject.into())?,
-        folder: folder(args.into.as_deref(), &label)?,
-        names,
-    };
-    unoccupied(&wanted.folder)?;
-    let request_file = wanted.folder.join(REQUEST_FILE);
-    if request_file.symlink_metadata().is_ok() {
-        return Err(tamga_host::error::Error::InTheWay { path: request_file }.into());
-    }
-    if session.common.dry_run {
-        let text = format!("would make a key and a request for {label} in {}\n", wanted.folder.shown());
-        return Ok(Done::good(text, json!({"certificates": [], "dry_run": true})));
-    }
-    let protect = args.new_secrets.wanted(&format!("the key of {label}"))?;
-    let key = match &args.key_file {
-        Some(file) => open(stored_key("the file", file)?, &file.shown(), &args.secrets)?,
-        None => PrivateKey::generate(algorithm, &entropy::System)?,
-    };
-    let (_lock, ledger) = session.open_for_change()?;
-    let taken = ledger.waiting_place(label.as_str())?;
-    authority::free(&label, &ledger.authorities()?, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
-    let ignore = fs::read_to_replace(&wanted.folder.join(".gitignore")).unwrap_or_default();
-    let (csr, publication) = request::make(&wanted, &key, protect.as_ref(), &ignore, &entropy::System)?;
-    let waiting = Waiting {
-        label: label.to_string(),
-        is_authority: false,
-        csr,
-        folder: wanted.folder.clone(),
-        purposes: vec![Purpose::Server],
-        links: Default::default(),
-    };
-    session.publish(
-        &ledger,
-        &Change {
-            what: "request",
-            label: label.as_str(),
-            sha256: waiting.csr.sha256(),
-            publication: &publication,
-            answers: false,
-            record: Record::Request(&waiting),
-        },
-    )?;
-    let findings = issue::remarks(&wanted.names);
-    let text = format!(
-        "{} a request for {}, label {}\nin     {}: request.pem, private-key.pem (readable by you alone)\nnext   have request.pem signed, then: tamga receive {label} --certificate FILE\n{}",
-        human::good("made  "),
-        waiting.csr.name_words().join(", "),
-        human::strong(label.as_str()),
-        wanted.folder.shown(),
-        human::findings(&findings)
-    );
-    let findings: Vec<_> = findings.iter().map(json::finding).collect();
-    Ok(Done::good(text, json!({"certificates": [json::waiting(&waiting)], "findings": findings})))
+    Ok(Done::report(text, &report))
 }
 
-/// The waiting key of a certificate.
-pub(crate) fn waiting(ledger: Option<&tamga_host::ledger::Ledger>, label: &str) -> Result<Waiting> {
-    let (found, all) = match ledger {
-        Some(l) => (l.waiting(label)?, l.all_waiting()?),
-        None => Default::default(),
-    };
-    found.filter(|w| !w.is_authority).ok_or_else(|| {
-        Error::LabelUnknown {
-            label: label.to_owned(),
-            sought: "waiting request",
-            known: all.into_iter().filter(|w| !w.is_authority).map(|w| w.label).collect(),
-        }
-        .into()
-    })
+fn render(done: &request::Done) -> String {
+    let [request] = &done.certificates;
+    let w = &request.waiting;
+    format!(
+        "{} a request for {}, label {}\nin     {}: request.pem, private-key.pem (readable by you alone)\nnext   have request.pem signed, then: tamga receive {} --certificate FILE\n{}",
+        human::good("made  "),
+        w.csr.name_words().join(", "),
+        human::strong(&w.label),
+        w.folder.shown(),
+        w.label,
+        human::findings(&done.findings)
+    )
 }

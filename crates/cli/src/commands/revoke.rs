@@ -2,15 +2,13 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
-use serde_json::Value;
+use crate::words::human;
+use tamga_app::certificate::revoke::{self, Which, how};
+use tamga_app::report::Answer;
 use tamga_core::client::Client;
-use tamga_core::error::Error;
 use tamga_core::reason::Reason;
-use tamga_core::report::{Issued, KeyPlace};
+use tamga_core::report::KeyPlace;
 use tamga_core::text::Shown;
-use tamga_host::clients;
-use tamga_host::ledger::Ledger;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga revoke charts.saltmarsh.test --reason key-compromise")]
@@ -29,62 +27,51 @@ pub(crate) struct RevokeArgs {
     every: bool,
 }
 
-pub(crate) fn run(session: &Session, args: &RevokeArgs) -> Result<Done> {
-    let reason = Reason::parse(&args.reason)?;
-    if session.common.dry_run {
-        let ledger = session.open_to_look()?;
-        let (meant, _) = meant(session, ledger.as_ref(), args)?;
-        let text: String =
-            meant.iter().map(|i| format!("would revoke {} ({})\n", i.label, i.certificate.serial)).collect();
-        return Ok(Done::good(text, json!({"revoked": [], "dry_run": true})));
-    }
-    if session.open_to_look()?.is_none() {
-        return Err(super::issue::unknown(None, &args.label)?.into());
-    }
-    let (_lock, ledger) = session.open_for_change()?;
-    let (meant, others) = meant(session, Some(&ledger), args)?;
-    let (old, new): (Vec<&Issued>, Vec<&Issued>) = meant.iter().partition(|i| i.revoked.is_some());
-    let Some(authority) = meant.first().and_then(|i| i.authority.clone()) else {
-        let i = &meant[0];
-        return Err(Error::Objection {
-            code: "revocation-unknown",
-            what: format!("{} cannot be revoked here", i.label),
-            why: match i.certificate.is_self_signed() {
-                true => "it vouches for itself: there is no authority that could take it back".into(),
-                false => format!("it was signed elsewhere, by {}", i.certificate.issuer_words()),
-            },
-            instead: "take it out of the stores that trust it, and issue another; or have its signer revoke it".into(),
-        }
-        .into());
+pub(crate) fn run(session: &Session, args: RevokeArgs) -> Result<Done> {
+    let request = revoke::Request {
+        label: args.label,
+        which: match (args.serial, args.every) {
+            (Some(serial), _) => Which::Serial(serial),
+            (None, true) => Which::Every,
+            (None, false) => Which::Current,
+        },
+        reason: Reason::parse(&args.reason)?,
     };
-    let serials: Vec<&str> = new.iter().map(|i| i.certificate.serial.as_str()).collect();
-    if !serials.is_empty() {
-        ledger.revoke(&args.label, &authority, &serials, reason, session.now)?;
-    }
+    let report = revoke::revoke(session, &request)?;
+    let text = match &report {
+        Answer::Planned(p) => {
+            p.planned.iter().map(|i| format!("would revoke {} ({})\n", i.label, i.certificate.serial)).collect()
+        }
+        Answer::Done(done) => render(done, &request.label),
+    };
+    Ok(Done::report(text, &report))
+}
+
+fn render(done: &revoke::Done, label: &str) -> String {
     let mut text = String::new();
-    for i in &new {
+    for r in done.revoked.iter().filter(|r| r.is_new()) {
         text.push_str(&format!(
             "{} {} ({}), reason {}\n",
             human::good("revoked"),
-            human::strong(&i.label),
-            i.certificate.serial,
-            reason.word()
+            human::strong(&r.issued.label),
+            r.issued.certificate.serial,
+            r.reason.word()
         ));
     }
-    for i in &old {
+    for r in done.revoked.iter().filter(|r| !r.is_new()) {
+        let i = &r.issued;
         let since = i.revoked.map(|r| r.at.date()).unwrap_or_default();
         text.push_str(&format!(
             "{} ({}) was revoked already on {since}; nothing changed\n",
             i.label, i.certificate.serial
         ));
     }
-    let watching = notice(session);
-    if !new.is_empty() {
-        text.push_str(&published(&ledger, &authority)?);
-        text.push_str(&watching.0);
-        text.push_str(&remedy(reason, &args.label));
+    if let Some(r) = done.revoked.iter().find(|r| r.is_new()) {
+        text.push_str(&render_publishing(done.key.as_ref(), &r.authority));
+        text.push_str(&render_notice(&done.notice));
+        text.push_str(&remedy(done.reason, label));
     }
-    for i in &others {
+    for i in &done.others {
         text.push_str(&format!(
             "{} an earlier certificate of {} ({}) is in force until {}: --serial {} or --every revokes it too\n",
             human::care("note"),
@@ -94,54 +81,10 @@ pub(crate) fn run(session: &Session, args: &RevokeArgs) -> Result<Done> {
             i.certificate.serial
         ));
     }
-    let rows: Vec<Value> = meant
-        .iter()
-        .map(|i| {
-            json!({"label": i.label, "serial": i.certificate.serial, "authority": authority,
-                "reason": i.revoked.map_or(reason, |r| r.reason).word(),
-                "change": if i.revoked.is_some() { "none" } else { "revoked" }, "published": false})
-        })
-        .collect();
-    Ok(Done::good(text, json!({"revoked": rows, "notice": watching.1})))
+    text
 }
 
-/// Which are meant, and which others of the label are still in force.
-fn meant(session: &Session, ledger: Option<&Ledger>, args: &RevokeArgs) -> Result<(Vec<Issued>, Vec<Issued>)> {
-    let all = match ledger {
-        Some(l) => l.issued(Some(&args.label))?,
-        None => Vec::new(),
-    };
-    let hex: Option<String> =
-        args.serial.as_ref().map(|s| s.chars().filter(char::is_ascii_hexdigit).collect::<String>().to_lowercase());
-    let chosen = |i: &Issued| match &hex {
-        Some(serial) => i.certificate.serial == *serial,
-        None if args.every => i.is_in_force(session.now),
-        None => i.is_live(),
-    };
-    let (meant, rest): (Vec<Issued>, Vec<Issued>) = all.into_iter().partition(|i| chosen(i));
-    if meant.is_empty() {
-        return Err(match (&hex, rest.is_empty()) {
-            (_, true) => super::issue::unknown(ledger, &args.label)?,
-            (Some(serial), _) => Error::LabelUnknown {
-                label: serial.clone(),
-                sought: "serial number of this label",
-                known: rest.into_iter().map(|i| i.certificate.serial).collect(),
-            },
-            (None, _) => Error::Objection {
-                code: "expired",
-                what: format!("nothing of {} is in force", args.label),
-                why: "every certificate of this label has ended or was taken back".into(),
-                instead: "see: tamga show LABEL --history".into(),
-            },
-        }
-        .into());
-    }
-    Ok((meant, rest.into_iter().filter(|i| i.is_in_force(session.now)).collect()))
-}
-
-fn published(ledger: &Ledger, authority: &str) -> Result<String> {
-    let all = ledger.authorities()?;
-    let key = all.iter().find(|a| a.label == authority).map(|a| a.key.clone());
+fn render_publishing(key: Option<&KeyPlace>, authority: &str) -> String {
     let how = match key {
         Some(KeyPlace::Offline(place)) => {
             format!("its key is offline: tamga authority online {}, then sign a list", place.shown())
@@ -150,33 +93,14 @@ fn published(ledger: &Ledger, authority: &str) -> Result<String> {
         Some(KeyPlace::Elsewhere) => "its key is on another machine, which has to sign the list".into(),
         _ => format!("tamga authority crl {authority} --output FILE signs a list that says so"),
     };
-    Ok(format!("not published yet: {how}\n"))
+    format!("not published yet: {how}\n")
 }
 
-/// Which of the clients installed here will notice at all. None of them looks for lists of a private authority unasked.
-fn notice(session: &Session) -> (String, Value) {
-    let installed: Vec<Client> =
-        Client::ALL.into_iter().filter(|c| clients::is_installed(*c, &session.machine)).collect();
-    let rows: Vec<Value> =
-        installed.iter().map(|c| json!({"client": c.word(), "notices": false, "how": how(*c)})).collect();
-    let words: Vec<String> = installed.iter().map(|c| format!("{} ({})", c.word(), how(*c))).collect();
-    let text = match words.is_empty() {
+fn render_notice(clients: &[Client]) -> String {
+    let words: Vec<String> = clients.iter().map(|c| format!("{} ({})", c.word(), how(*c))).collect();
+    match words.is_empty() {
         true => "no client that is installed here will notice\n".to_owned(),
         false => format!("no client here notices by itself: {}\n", words.join("; ")),
-    };
-    (text, Value::Array(rows))
-}
-
-fn how(client: Client) -> &'static str {
-    match client {
-        Client::Curl => "only with --crlfile FILE",
-        Client::Node | Client::Python | Client::Java | Client::Go | Client::Safari | Client::Windows => {
-            "only if the program itself loads the list"
-        }
-        Client::Gnutls => "only with --crl-file FILE",
-        Client::Firefox => "never looks for lists of a private authority",
-        Client::Chromium => "never looks for lists of a private authority",
-        Client::Standard => "not a program",
     }
 }
 

@@ -2,13 +2,11 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
-use serde_json::Value;
+use crate::words::human;
+use tamga_app::schedule::{self, Part, Report, Request, Schedule};
 use tamga_core::error::Error;
-use tamga_core::ports::Look;
-use tamga_core::schedule::{self, Job, Kind};
+use tamga_core::schedule::Kind;
 use tamga_core::text::Shown;
-use tamga_host::{act, platform};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga schedule systemd --install")]
@@ -21,70 +19,49 @@ pub(crate) struct ScheduleArgs {
     install: bool,
 }
 
-/// What would be run, and whose scheduler runs it.
-fn job(session: &Session) -> Result<Job> {
-    let program = std::env::current_exe().map_err(|source| tamga_host::error::Error::File {
-        doing: "finding",
-        path: "tamga".into(),
-        source,
-    })?;
-    let machine = platform::is_root() && session.machine.person.is_none() && session.machine.root().is_none();
-    Ok(Job { program, data: session.machine.data().to_owned(), machine })
-}
-
 pub(crate) fn run(session: &Session, args: &ScheduleArgs) -> Result<Done> {
-    let job = job(session)?;
-    let Some(typed) = &args.kind else { return Ok(list(session, &job)) };
-    let kind = Kind::ALL.iter().find(|(word, ..)| word == typed).map(|(_, kind, _)| *kind).ok_or_else(|| {
-        Error::Word { what: "scheduler", typed: typed.clone(), accepted: Kind::ALL.map(|(word, ..)| word).join(", ") }
-    })?;
-    if !args.install {
-        return Ok(printed(session, kind, &job));
-    }
-    if session.machine.program(kind.program()).is_none() {
-        let program = kind.program().to_owned();
-        return Err(tamga_host::error::Error::Program { program, said: "it is not installed".into() }.into());
-    }
-    let steps = schedule::install(kind, &job, &session.machine)?;
-    let lines: Vec<String> = steps.iter().map(|p| p.step.words()).collect();
-    if session.common.dry_run {
-        let text = lines.iter().map(|l| format!("would {l}\n")).collect();
-        return Ok(Done::good(text, json!({"kind": kind.word(), "steps": lines, "dry_run": true})));
-    }
-    act::perform(&session.machine, &steps)?;
-    let text = match steps.is_empty() {
-        true => format!("{} {}: it is there already\n", human::dim("nothing to do"), kind.word()),
-        false => format!(
+    let kind = args.kind.as_deref().map(kind).transpose()?;
+    let report = schedule::schedule(session, &Request { kind, install: args.install })?;
+    let text = match &report {
+        Report::Kinds { schedules } => render_kinds(schedules),
+        Report::Parts { parts, .. } => render_parts(parts),
+        Report::Planned { steps, .. } => steps.iter().map(|l| format!("would {l}\n")).collect(),
+        Report::Installed { kind, changed: false } => {
+            format!("{} {}: it is there already\n", human::dim("nothing to do"), kind.word())
+        }
+        Report::Installed { kind, .. } => format!(
             "{} {}: once a day what is due is renewed; tamga leave takes it away\n",
             human::good("installed"),
             kind.word()
         ),
     };
-    Ok(Done::good(text, json!({"kind": kind.word(), "changed": !steps.is_empty()})))
+    Ok(Done::report(text, &report))
 }
 
-fn list(session: &Session, job: &Job) -> Done {
+fn kind(typed: &str) -> Result<Kind> {
+    let found = Kind::ALL.iter().find(|(word, ..)| *word == typed).map(|(_, kind, _)| *kind);
+    found.ok_or_else(|| {
+        let accepted = Kind::ALL.map(|(word, ..)| word).join(", ");
+        Error::Word { what: "scheduler", typed: typed.to_owned(), accepted }.into()
+    })
+}
+
+fn render_kinds(all: &[Schedule]) -> String {
     let mut rows = vec![["kind", "what", "here"].map(human::dim).to_vec()];
-    let mut members: Vec<Value> = Vec::new();
-    for (word, kind, what) in Kind::ALL {
-        let installed = session.machine.program(kind.program()).is_some();
-        let there = installed && schedule::is_there(kind, job, &session.machine);
-        let here = match (installed, there) {
+    for s in all {
+        let here = match (s.possible, s.installed) {
             (_, true) => human::good("installed"),
             (true, false) => "possible".into(),
             (false, false) => human::dim("not on this system"),
         };
-        rows.push(vec![human::strong(word), what.into(), here]);
-        members.push(json!({"kind": word, "possible": installed, "installed": there}));
+        rows.push(vec![human::strong(s.kind), s.title.into(), here]);
     }
-    let text = format!("{}tamga schedule KIND prints it, --install puts it there\n", human::table(&rows));
-    Done::good(text, json!({"schedules": members}))
+    format!("{}tamga schedule KIND prints it, --install puts it there\n", human::table(&rows))
 }
 
-fn printed(session: &Session, kind: Kind, job: &Job) -> Done {
-    let parts = schedule::parts(kind, job, &session.machine);
+fn render_parts(parts: &[Part]) -> String {
     let mut text = String::new();
-    for p in &parts {
+    for p in parts {
         if let Some(place) = &p.place {
             text.push_str(&format!("# {}\n", place.shown()));
         }
@@ -93,24 +70,5 @@ fn printed(session: &Session, kind: Kind, job: &Job) -> Done {
             text.push('\n');
         }
     }
-    let members: Vec<Value> = parts.iter().map(|p| json!({"place": p.place, "text": p.text})).collect();
-    Done::good(text, json!({"kind": kind.word(), "parts": members}))
-}
-
-/// Every timer of ours away: for each what was done, or what stays.
-pub(crate) fn clear(session: &Session) -> Vec<std::result::Result<String, String>> {
-    let Ok(job) = job(session) else { return Vec::new() };
-    let mut out = Vec::new();
-    for (word, kind, _) in Kind::ALL {
-        let steps = schedule::remove(kind, &job, &session.machine);
-        if steps.is_empty() {
-            continue;
-        }
-        use tamga_core::error::Told;
-        out.push(match act::perform(&session.machine, &steps) {
-            Ok(()) => Ok(format!("removed the timer of {word}\n")),
-            Err(e) => Err(format!("the timer of {word}: {}; {}", e.why(), e.remedy())),
-        });
-    }
-    out
+    text
 }

@@ -1,25 +1,16 @@
-//! `tamga sign CSR [NAME…]`: a request that was made elsewhere; what it asks for is shown, and what of it is honoured.
+//! `tamga sign CSR [NAME…]`: a request that was made elsewhere; what it asks for is shown, and what of it is honored.
 
-use super::issue::{accepted, folder, purposes};
+use super::parse;
 use crate::args::{SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
-use crate::session::{Change, Session};
-use crate::words::{human, json};
-use serde_json::Value;
+use crate::session::Session;
+use crate::words::human;
 use std::path::PathBuf;
-use tamga_core::authority::{self, CERTIFICATE_FILE, ROOT_FILE};
-use tamga_core::cert::csr::{self, Csr};
+use tamga_app::certificate::sign::{self, Proposal};
+use tamga_app::report::Answer;
 use tamga_core::cert::profile::Links;
-use tamga_core::issue::{self, Holder, LEAF_LIFE, Request, Signer};
-use tamga_core::label::Label;
-use tamga_core::moment::{Moment, Span};
-use tamga_core::name::Name;
 use tamga_core::purpose::usage_words;
-use tamga_core::report::{Issued, Life};
-use tamga_core::sign::{self, Plan};
 use tamga_core::text::Shown;
-use tamga_host::ledger::Record;
-use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga sign gauge-7.csr --dry-run     (only shows what it would sign)")]
@@ -67,118 +58,65 @@ pub(crate) struct SignArgs {
 }
 
 pub(crate) fn run(session: &Session, args: SignArgs) -> Result<Done> {
-    let bytes = fs::read_named(&args.csr)?;
-    let csr = csr::find(&bytes, &args.csr.shown())?;
-    let typed = args.names.iter().map(|n| Name::parse(n)).collect::<tamga_core::error::Result<Vec<_>>>()?;
-    let accepted = accepted(&args.accept)?;
-    let wanted = if args.purpose.is_empty() { None } else { Some(purposes(&args.purpose)?) };
-    let all = session.authorities()?;
-    let parent = authority::choose(args.issuer.as_deref(), &all, true)?.clone();
-    let plan = sign::plan(&csr, &typed, wanted, &parent, &accepted)?;
-    issue::purposes_together(&plan.purposes)?;
-    issue::names_within(&plan.names, &parent)?;
-    let label = match &args.label {
-        Some(typed) => Label::parse(typed)?,
-        None => plan.names[0].label()?,
-    };
-    let folder = folder(args.into.as_deref(), &label)?;
-    let shown = shown(&csr, &plan, &parent.label);
-    if session.common.dry_run {
-        let text = format!("{shown}{}nothing was signed\n", human::findings(&plan.findings));
-        let findings: Vec<_> = plan.findings.iter().map(json::finding).collect();
-        return Ok(Done::good(
-            text,
-            json!({"certificates": [], "request": request_json(&csr), "findings": findings, "dry_run": true}),
-        ));
-    }
-    let place = folder.join(CERTIFICATE_FILE);
-    if place.symlink_metadata().is_ok() {
-        return Err(tamga_host::error::Error::InTheWay { path: place }.into());
-    }
-    let request = Request {
-        purposes: plan.purposes.clone(),
-        from: args.not_before.as_deref().map(Moment::parse).transpose()?,
-        valid_for: args.valid_for.as_deref().map_or(Ok(LEAF_LIFE), Span::parse)?,
-        until: args.not_after.as_deref().map(Moment::parse).transpose()?,
-        subject: issue::subject_of(&args.subject.into())?,
+    let request = sign::Request {
+        csr: args.csr,
+        names: parse::names(&args.names)?,
+        issuer: args.issuer,
+        label: parse::label(args.label.as_deref())?,
+        into: args.into,
+        purposes: parse::purposes(&args.purpose)?,
+        valid_for: parse::span(args.valid_for.as_deref())?,
+        not_before: parse::moment(args.not_before.as_deref())?,
+        not_after: parse::moment(args.not_after.as_deref())?,
+        subject: args.subject.into(),
         links: Links { crl: args.crl_url, issuer: args.issuer_url },
-        accepted,
-        ..Request::server(plan.names.clone(), label.clone(), folder.clone())
+        accepted: parse::accepted(&args.accept)?,
+        secret: args.secrets.into(),
     };
-    let (_lock, ledger) = session.open_for_change()?;
-    let taken = ledger.waiting_place(label.as_str())?;
-    authority::free(&label, &ledger.authorities()?, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
-    let key = session.authority_key(&parent, &args.secrets)?;
-    let signer = Signer::Authority(&parent, &key);
-    let made = issue::make(&request, &Holder::Public(&csr.key), &signer, b"", session.now, &entropy::System)?;
-    let issued = Issued {
-        label: label.to_string(),
-        certificate: made.certificate,
-        authority: Some(parent.label.clone()),
-        folder,
-        life: Life::Live,
-        revoked: None,
+    let report = sign::sign(session, &request)?;
+    let text = match &report {
+        Answer::Planned(p) => {
+            format!("{}{}nothing was signed\n", render_proposal(&p.proposal), human::findings(&p.findings))
+        }
+        Answer::Done(done) => render(done),
     };
-    session.publish(
-        &ledger,
-        &Change {
-            what: "certificate",
-            label: &issued.label,
-            sha256: issued.certificate.sha256(),
-            publication: &made.publication,
-            answers: false,
-            record: Record::Certificate { issued: &issued, kind: "signed", root: None },
-        },
-    )?;
-    let findings: Vec<_> = plan.findings.into_iter().chain(made.findings).collect();
-    let mut text = shown;
+    Ok(Done::report(text, &report))
+}
+
+fn render(done: &sign::Done) -> String {
+    let [certificate] = &done.certificates;
+    let (issued, issuer) = (&certificate.issued, &done.proposal.issuer);
+    let mut text = render_proposal(&done.proposal);
     text.push_str(&format!(
         "{} {} for {}, under {}, until {}\nin     {}: certificate.pem, root.pem (the private key is where the request was made)\nnext   give certificate.pem to whoever asked; clients need the root: tamga trust add {}\n",
         human::good("signed"),
         human::strong(&issued.label),
         issued.certificate.name_words().join(", "),
-        parent.label,
+        issuer.label,
         issued.certificate.not_after.date(),
         issued.folder.shown(),
-        parent.root_label
+        issuer.root_label
     ));
-    text.push_str(&human::findings(&findings));
-    let files: Vec<(&str, &str)> = match parent.top() {
-        Some(_) => vec![("certificate", CERTIFICATE_FILE), ("root", ROOT_FILE)],
-        None => vec![("certificate", CERTIFICATE_FILE)],
-    };
-    let findings: Vec<_> = findings.iter().map(json::finding).collect();
-    Ok(Done::good(
-        text,
-        json!({"certificates": [json::with_files(&issued, &files)], "request": request_json(&csr), "findings": findings}),
-    ))
+    text.push_str(&human::findings(&done.findings));
+    text
 }
 
-fn shown(csr: &Csr, plan: &Plan, issuer: &str) -> String {
-    let asked = csr.name_words();
-    let purposes: Vec<String> = csr.wishes.purposes.iter().flatten().map(usage_words).collect();
+fn render_proposal(p: &Proposal) -> String {
+    let asked = p.csr.name_words();
+    let purposes: Vec<String> = p.csr.wishes.purposes.iter().flatten().map(usage_words).collect();
     human::table(&[
-        vec![human::dim("request of"), csr.subject_words()],
-        vec![human::dim("key"), format!("{}; its signature is good", csr.key.strength())],
+        vec![human::dim("request of"), p.csr.subject_words()],
+        vec![human::dim("key"), format!("{}; its signature is good", p.csr.key.strength())],
         vec![human::dim("asks for"), if asked.is_empty() { "no names".into() } else { asked.join(", ") }],
         vec![human::dim("purposes"), if purposes.is_empty() { "none named".into() } else { purposes.join(", ") }],
         vec![
             human::dim("will be"),
             format!(
-                "{} for {} under {issuer}",
-                plan.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
-                plan.purposes.iter().map(|p| p.word()).collect::<Vec<_>>().join(", ")
+                "{} for {} under {}",
+                p.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
+                p.purposes.iter().map(|p| p.word()).collect::<Vec<_>>().join(", "),
+                p.issuer.label
             ),
         ],
     ])
-}
-
-/// A request as `show` and `sign` tell it.
-pub(crate) fn request_json(csr: &Csr) -> Value {
-    json!({
-        "subject": csr.subject_words(), "names": csr.name_words(), "sha256": csr.sha256(),
-        "key": csr.key.strength().to_string(), "public_sha256": csr.key.fingerprint(),
-        "purposes": csr.wishes.purposes.iter().flatten().map(usage_words).collect::<Vec<_>>(),
-        "signature_ok": csr.proves_possession().is_ok(), "asks_to_be_authority": csr.wishes.basic.is_some_and(|b| b.ca),
-    })
 }

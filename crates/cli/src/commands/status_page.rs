@@ -1,76 +1,74 @@
 //! `tamga status --report FILE.html`: the whole lab on one page.
 
 use crate::words::html::{self, text};
-use serde_json::Value;
 use std::fmt::Write;
-use tamga_core::moment::Moment;
+use tamga_app::status::Report;
+use tamga_core::status::part_left;
+use tamga_core::text::Shown;
+use tamga_core::trust::State;
 
-/// In: the members of `tamga status --format json`.
-pub(super) fn page(status: &Value, now: Moment) -> String {
-    let list = |k: &str| status[k].as_array().cloned().unwrap_or_default();
-    let word = |v: &Value, k: &str| text(v[k].as_str().unwrap_or_default());
-    let open = list("open");
-    let (class, verdict) = match open.len() {
+pub(super) fn page(report: &Report) -> String {
+    let (class, verdict) = match report.open.len() {
         0 => ("good", "nothing is due, every file is what was issued".to_owned()),
         1 => ("bad", "one thing is open".to_owned()),
         n => ("bad", format!("{n} things are open")),
     };
     let head = format!(
         "<p>looked at on {} with Tamga {}, in {}</p><p class=\"verdict {class}\">{verdict}</p>",
-        text(&now.to_string()),
+        text(&report.now.to_string()),
         env!("CARGO_PKG_VERSION"),
-        word(status, "data_folder")
+        text(&report.data_folder.shown())
     );
     let mut body = String::from(STYLE);
-    for o in &open {
+    for o in &report.open {
         let _ = write!(
             body,
             "<div class=\"finding warning\"><p>{}</p><p><code class=\"step\">{}</code></p></div>",
-            word(o, "what"),
-            word(o, "remedy")
+            text(&o.what),
+            text(&o.remedy)
         );
     }
     let mut rows = String::new();
-    for c in &list("certificates") {
-        let names: Vec<&str> = c["names"].as_array().into_iter().flatten().filter_map(Value::as_str).collect();
+    for used in &report.certificates {
+        let i = used.issued();
+        let c = &i.certificate;
         let _ = write!(
             rows,
-            "<tr><td><b>{}</b></td><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{}</td><td>{}</td></tr>",
-            word(c, "label"),
-            bar(c, now),
-            text(c["not_after"].as_str().unwrap_or_default().get(..10).unwrap_or_default()),
-            c["days_left"].as_i64().map(|d| format!("{d} days")).unwrap_or_default(),
-            text(&names.join(", "))
+            "<tr><td><b>{}</b></td><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{} days</td><td>{}</td></tr>",
+            text(&i.label),
+            bar(part_left(c, report.now)),
+            text(&c.not_after.date()),
+            c.not_after.days_after(report.now),
+            text(&c.name_words().join(", "))
         );
     }
     section(&mut body, "Certificates", &["label", "left", "ends", "", "names"], &rows);
     let mut rows = String::new();
-    for a in &list("authorities") {
+    for (a, _) in &report.authorities {
         let _ = write!(
             rows,
             "<tr><td><b>{}</b></td><td>{}</td><td>{}</td><td>{}</td></tr>",
-            word(a, "label"),
-            bar(a, now),
-            text(a["not_after"].as_str().unwrap_or_default().get(..10).unwrap_or_default()),
-            text(a["key"].as_str().unwrap_or_default())
+            text(&a.label),
+            bar(part_left(&a.certificate, report.now)),
+            text(&a.certificate.not_after.date()),
+            text(a.key.word())
         );
     }
     section(&mut body, "Authorities", &["label", "left", "ends", "key"], &rows);
     let mut rows = String::new();
-    for s in &list("stores") {
-        let state = s["state"].as_str().unwrap_or_default();
-        let class = match state {
-            "present" => "good",
-            "absent" => "",
+    for r in &report.stores {
+        let class = match r.state {
+            State::Present => "good",
+            State::Absent => "",
             _ => "care",
         };
         let _ = write!(
             rows,
             "<tr><td><b>{}</b></td><td>{}</td><td class=\"{class}\">{}</td><td>{}</td></tr>",
-            word(s, "store"),
-            word(s, "root"),
-            text(state),
-            word(s, "place")
+            text(r.store),
+            text(&r.label),
+            text(r.state.word()),
+            text(&r.place.shown())
         );
     }
     section(&mut body, "Where each root is seen", &["store", "root", "state", "place"], &rows);
@@ -88,11 +86,8 @@ fn section(body: &mut String, title: &str, head: &[&str], rows: &str) {
     let _ = write!(body, "<section><h2>{title}</h2><table><tr>{head}</tr>{rows}</table></section>");
 }
 
-/// What is left of a life.
-fn bar(v: &Value, now: Moment) -> String {
-    let at = |k: &str| v[k].as_str().and_then(|t| Moment::parse(t).ok()).map(Moment::unix);
-    let (Some(from), Some(until)) = (at("not_before"), at("not_after")) else { return String::new() };
-    let left = ((until - now.unix()) * 100 / (until - from).max(1)).clamp(0, 100);
+/// What is left of a validity, in percent.
+fn bar(left: u8) -> String {
     let class = match left {
         0 => " out",
         1..=33 => " low",

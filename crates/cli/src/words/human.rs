@@ -63,8 +63,13 @@ pub(crate) fn line(text: &str) {
 /// One line on standard error, unless `--quiet`.
 pub(crate) fn aside(common: &Common, line: &str) {
     if !common.quiet {
-        let _ = writeln!(anstream::stderr(), "{DIM}tamga:{DIM:#} {}", net(line));
+        note(line);
     }
+}
+
+/// One line on standard error.
+pub(crate) fn note(line: &str) {
+    let _ = writeln!(anstream::stderr(), "{DIM}tamga:{DIM:#} {}", net(line));
 }
 
 /// A warning on standard error: it is about a secret, and said also with `--quiet`.

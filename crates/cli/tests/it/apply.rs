@@ -202,7 +202,7 @@ fn mistakes_are_told_by_line_and_column_and_only_what_is_named_is_done() {
     let s = closed(&TWO.replace("certificate = \"server", "certificat = \"server"));
     let e = s.json(&["apply"]).expect(3).json()["error"].clone();
     assert!(e["what"].as_str().unwrap().contains("tamga.toml, line 9, column 1"), "{e}");
-    assert!(e["remedy"].as_str().unwrap().contains("certificate, perhaps"), "{e}");
+    assert!(e["remedy"].as_str().unwrap().contains("did you mean certificate?"), "{e}");
     file(&s, TWO);
     s.json(&["apply", "--only", "chart"]).expect(3);
     s.run(&["apply", "--only", "saltmarsh,archive"]).expect(0);
@@ -398,4 +398,90 @@ fn another_machine_gets_the_pair_over_a_real_ssh_with_nothing_secret_in_an_argum
 
 fn far_is_clean(far: &Path) -> bool {
     std::fs::read_dir(far).unwrap().flatten().all(|e| !e.file_name().to_string_lossy().contains(".tamga-"))
+}
+
+/// What the file asks for and an authority does not have is noticed: wider limits, narrower ones, an issuer that there is not.
+#[test]
+fn limits_and_issuers_that_differ_are_noticed() {
+    let s = closed(TWO);
+    s.run(&["apply"]).expect(0);
+    nothing(&s);
+    let wider = TWO.replace("label = \"saltmarsh\"\n", "label = \"saltmarsh\"\npermit = [\"lab.example.org\"]\n");
+    file(&s, &wider);
+    let ran = s.json(&["apply"]).expect(0);
+    assert!(changes(&ran).contains(&("authority".into(), "saltmarsh".into(), "permitted".into())), "{}", ran.out);
+    let v = s.json(&["authority", "show", "saltmarsh"]).expect(0).json();
+    assert!(v["authorities"][0]["permitted"].to_string().contains("lab.example.org"), "{v}");
+    nothing(&s);
+    // Limits cannot be taken back: it is said, and is not "nothing to do".
+    file(&s, TWO);
+    let ran = s.json(&["apply"]).expect(1);
+    let why = ran.json()["changes"][0]["why"].as_str().unwrap().to_owned();
+    assert!(why.contains("lab.example.org"), "{}", ran.out);
+    let unknown = wider.replace("names = [\"archive", "issuer = \"saltmash\"\nnames = [\"archive");
+    file(&s, &unknown);
+    let ran = s.json(&["apply"]).expect(1);
+    let row = ran.json()["changes"][0].clone();
+    assert_eq!((row["about"].as_str(), row["change"].as_str()), (Some("archive"), Some("failed")), "{row}");
+    assert!(row["remedy"].as_str().unwrap().contains("did you mean saltmarsh?"), "{row}");
+}
+
+/// What the file lists no more is listed until it is withdrawn; what was never of the file is left alone.
+#[test]
+fn what_the_file_lists_no_more_is_listed_and_withdrawn_if_asked() {
+    let whole = format!(
+        "{TWO}\n[[authority]]\nlabel = \"second\"\n[[trust]]\nroot = \"saltmarsh\"\nstores = [\"bundle\"]\nbundle = [\"roots.pem\"]\n[hosts]\nnames = [\"charts.saltmarsh.test\"]\n"
+    );
+    let whole = whole.replace("[[certificate]]\n", "[[certificate]]\nissuer = \"saltmarsh\"\n");
+    let s = closed(&whole);
+    std::fs::write(s.path("root/etc/hosts"), "127.0.0.1 localhost\n").unwrap();
+    s.run(&["apply"]).expect(0);
+    s.run(&["issue", "own.saltmarsh.test", "--issuer", "saltmarsh"]).expect(0);
+    let less = whole[..whole.find("[[certificate]]\nissuer = \"saltmarsh\"\nlabel = \"archive\"").unwrap()].to_owned();
+    file(&s, &less);
+    for _ in 0..2 {
+        let ran = s.json(&["apply"]).expect(0);
+        let mut gone = changes(&ran);
+        gone.sort();
+        let left = |what: &str, about: &str| (what.to_owned(), about.to_owned(), "unlisted".to_owned());
+        let expected = [
+            left("authority", "second"),
+            left("certificate", "archive"),
+            left("hosts", "charts.saltmarsh.test"),
+            left("store", "saltmarsh in bundle"),
+        ];
+        assert_eq!(gone, expected, "{}", ran.out);
+    }
+    let text = s.run(&["apply"]).expect(0).out;
+    assert!(text.contains("nothing to do") && text.contains("tamga apply --prune"), "{text}");
+    let dry = s.json(&["apply", "--prune", "--dry-run"]).expect(0);
+    assert!(changes(&dry).iter().all(|c| c.2 == "would") && changes(&dry).len() == 4, "{}", dry.out);
+    let ran = s.json(&["apply", "--prune"]).expect(0);
+    assert!(changes(&ran).iter().all(|c| c.2 == "withdrawn") && changes(&ran).len() == 4, "{}", ran.out);
+    nothing(&s);
+    let listed = s.json(&["list", "--revoked"]).expect(0).json();
+    assert_eq!(listed["certificates"][0]["label"], "archive");
+    assert_eq!(listed["certificates"][0]["revoked"]["reason"], "cessation-of-operation");
+    assert!(!std::fs::read_to_string(s.path("root/etc/hosts")).unwrap().contains("saltmarsh"));
+    assert!(!std::fs::read_to_string(s.lab("roots.pem")).unwrap().contains("BEGIN CERTIFICATE"));
+    let own = s.json(&["show", "own.saltmarsh.test"]).expect(0).json();
+    assert_eq!(own["objects"][0]["state"], "valid", "it never was the file's");
+}
+
+/// A check that fails says why, finding by finding.
+#[test]
+fn a_check_that_fails_says_why() {
+    let s = closed(&format!(
+        "{TWO}\n[[check]]\ntarget = \"archive\"\nclients = [\"standard\"]\n[[check]]\ntarget = \"charts/certificate.pem\"\nclients = [\"standard\"]\nanchor = [\"charts/root.pem\"]\n"
+    ));
+    let ran = s.json(&["apply"]).expect(1);
+    let v = ran.json();
+    let check = |about: &str| {
+        let all = v["changes"].as_array().unwrap();
+        all.iter().find(|c| c["what"] == "check" && c["about"] == about).cloned().unwrap_or_default()
+    };
+    assert_eq!(check("archive")["change"], "failed", "{v}");
+    assert!(check("archive")["why"].as_str().unwrap().starts_with("issuer-unknown: "), "{v}");
+    assert!(check("archive")["remedy"].as_str().unwrap().contains("tamga trust add"), "{v}");
+    assert_eq!(check("charts/certificate.pem")["change"], "held", "{v}");
 }

@@ -7,7 +7,7 @@ use std::net::TcpStream;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tamga_core::cert::Certificate;
-use tamga_core::form::{contents, pem};
+use tamga_core::form::{container, pem};
 use tamga_testkit::sandbox::{Sandbox, has};
 
 /// A page that is shared; ends when dropped.
@@ -80,7 +80,7 @@ fn the_root_is_there_in_every_form_with_its_type_and_nothing_private() {
         );
         assert!(headers.contains("nosniff") && headers.contains("no-store"), "{path}: {headers}");
         assert_eq!(headers.contains("attachment"), path != "/root.mobileconfig", "{path}");
-        let found = contents::open(&body, None, path).unwrap();
+        let found = container::open(&body, None, path).unwrap();
         assert!(found.keys.is_empty(), "{path} has a key");
         assert_eq!(found.certificates[0].thing, root.der(), "{path}");
     }

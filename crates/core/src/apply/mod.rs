@@ -2,14 +2,17 @@
 
 pub mod file;
 pub mod place;
+mod raw;
 
+use crate::authority::{limits, permit};
 use crate::key::KeyAlgorithm;
 use crate::moment::Moment;
 use crate::name::Name;
+use crate::permit::Permit;
 use crate::purpose::Purpose;
 use crate::renew;
 use crate::report::{Authority, Issued};
-use file::Wanted;
+use file::{Authority as WantedAuthority, Certificate as Wanted};
 
 /// What is to be done about a certificate.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -39,13 +42,7 @@ pub enum Todo {
 }
 
 /// What differs between a certificate that is asked for and the one that there is; None if nothing.
-pub fn compare(
-    wanted: &Wanted,
-    issuer: Option<&str>,
-    current: Option<&Issued>,
-    authorities: &[Authority],
-    now: Moment,
-) -> Option<Todo> {
+pub fn compare(wanted: &Wanted, current: Option<&Issued>, authorities: &[Authority], now: Moment) -> Option<Todo> {
     let Some(current) = current.filter(|c| c.is_live()) else { return Some(Todo::Issue) };
     let c = &current.certificate;
     let has = renew::names_of(c);
@@ -59,9 +56,19 @@ pub fn compare(
             remedy: format!("revoke it, or give it another label: tamga revoke {} --reason superseded", current.label),
         });
     }
-    let algorithm = wanted.algorithm.filter(|a| *a != renew::algorithm_of(c));
+    let algorithm = wanted.key_algorithm.filter(|a| *a != renew::algorithm_of(c));
     let above = current.authority.as_deref();
-    let issuer = issuer.filter(|i| above != Some(*i) && authorities.iter().any(|a| a.label == **i)).map(str::to_owned);
+    let issuer = wanted.issuer.as_ref().map(|i| i.as_str()).filter(|i| above != Some(*i)).map(str::to_owned);
+    if let Some(unknown) = issuer.as_ref().filter(|i| !authorities.iter().any(|a| a.label == **i)) {
+        let labels: Vec<&str> = authorities.iter().map(|a| a.label.as_str()).collect();
+        return Some(Todo::Impossible {
+            why: format!("the file asks for the issuer {unknown}, and there is no such authority"),
+            remedy: match crate::text::nearest(unknown, labels.iter().copied()) {
+                Some(near) => format!("did you mean {near}? there are: {}", labels.join(", ")),
+                None => format!("add an [[authority]] of that label, or name one of: {}", labels.join(", ")),
+            },
+        });
+    }
     let mut whys = Vec::new();
     if !add.is_empty() {
         whys.push(format!("it lacks {}", listed(&add)));
@@ -83,6 +90,37 @@ pub fn compare(
     (!whys.is_empty()).then(|| Todo::Renew { add, drop, algorithm, issuer, why: whys.join("; ") })
 }
 
+/// How the limits of an authority differ from what the file asks for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Limits {
+    /// The file asks for more.
+    Wider(Vec<String>),
+    /// The authority may certify what the file does not ask for, in words.
+    Narrower(String),
+}
+
+/// Compares the limits of an authority with those that the file asks for; None if they are the same.
+pub fn compare_limits(wanted: &WantedAuthority, current: &Authority, parent: Option<&Authority>) -> Option<Limits> {
+    if permit::wider(current, &wanted.permit, parent).is_ok_and(|wider| wider.is_some()) {
+        return Some(Limits::Wider(wanted.permit.clone()));
+    }
+    let Permit::Only { domains, blocks } = current.certificate.constraints.as_ref().map(limits::permit_of)? else {
+        return None;
+    };
+    // An intermediate that asks for nothing has what is above it.
+    if !current.is_root() && wanted.permit.is_empty() {
+        return None;
+    }
+    let asked = limits::Wanted { permit: wanted.permit.clone(), any: false };
+    let Permit::Only { domains: d, blocks: b } = limits::of_root(&asked).ok()? else { return None };
+    let more: Vec<String> = domains
+        .into_iter()
+        .filter(|x| !d.contains(x))
+        .chain(blocks.into_iter().filter(|x| !b.contains(x)).map(|x| x.to_string()))
+        .collect();
+    (!more.is_empty()).then(|| Limits::Narrower(more.join(", ")))
+}
+
 fn same(a: &[Purpose], b: &[Purpose]) -> bool {
     a.iter().all(|p| b.contains(p)) && b.iter().all(|p| a.contains(p))
 }
@@ -100,8 +138,8 @@ mod tests {
 
     #[test]
     fn the_example_is_what_it_is_an_example_of() {
-        let (lab, wanted) = file::read(EXAMPLE, "the example").unwrap();
-        assert_eq!((lab.authority.len(), wanted.len()), (1, 4));
-        assert!(lab.certificate.iter().any(|c| !c.place.is_empty()));
+        let lab = file::read(EXAMPLE, "the example", std::path::Path::new("/lab")).unwrap();
+        assert_eq!((lab.authorities.len(), lab.certificates.len()), (1, 4));
+        assert!(lab.certificates.iter().any(|c| !c.targets.is_empty()));
     }
 }

@@ -12,10 +12,11 @@ use crate::permit::Permit;
 use crate::ports::Entropy;
 use crate::report::Authority;
 use crate::step::Publication;
+use const_oid::db::rfc5280::ID_CE_NAME_CONSTRAINTS as NAME_CONSTRAINTS;
 
 /// What is permitted with these names added; None if all of them are permitted already.
 ///
-/// Errors: constraints of another shape than Tamga writes; an intermediate whose parent does not permit them.
+/// Errors: constraints that Tamga does not write itself, and would lose a part of; an intermediate whose parent does not permit them.
 pub fn wider(authority: &Authority, names: &[String], parent: Option<&Authority>) -> Result<Option<Permit>> {
     let Some(subtrees) = &authority.certificate.constraints else { return Ok(None) };
     if !subtrees.excluded.is_empty() {
@@ -26,6 +27,17 @@ pub fn wider(authority: &Authority, names: &[String], parent: Option<&Authority>
         });
     }
     let before = limits::permit_of(subtrees);
+    // What Tamga would write for these limits must be what stands there: else a limit that it does not model, such as one of a
+    // directory name or of a single mailbox, would be lost with the new certificate.
+    let written = name_constraints(&before)?.map(|e| e.extn_value);
+    let stands = authority.certificate.extensions.iter().find(|e| e.extn_id == NAME_CONSTRAINTS);
+    if written.as_ref() != stands.map(|e| &e.extn_value) {
+        return Err(Error::Contradiction {
+            what: format!("the constraints of {} cannot be widened", authority.label),
+            why: "they have limits of a kind or in a form that Tamga does not write, and would lose them".into(),
+            instead: "make an authority of its own: tamga authority create LABEL --permit NAME".into(),
+        });
+    }
     let mut after = before.clone();
     for typed in names {
         after.extend(typed)?;

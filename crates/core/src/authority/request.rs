@@ -112,6 +112,7 @@ pub fn trustworthy(csr: &Csr, accepts_weak_key: bool) -> Result<()> {
 }
 
 /// What an intermediate will be, before it is signed.
+#[derive(Debug)]
 pub struct Judged {
     /// How many intermediates may follow.
     pub path_length: Option<u8>,

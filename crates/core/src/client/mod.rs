@@ -1,5 +1,6 @@
 //! Clients: what each of them demands of a chain, and in which words it refuses.
 
+pub mod case;
 pub mod chromium;
 pub mod curl;
 pub mod firefox;
@@ -20,8 +21,9 @@ use crate::chain::name_match::Matching;
 pub use crate::client_id::Client;
 use crate::finding::Code;
 use crate::name::Name;
-pub use judge::Fine;
-use judge::{Fault, Input, Judgement, judge};
+pub use case::Fine;
+use case::{Fault, Input};
+use judge::{Judgement, judge};
 
 /// A client's rules.
 pub fn policy(client: Client) -> &'static Policy {

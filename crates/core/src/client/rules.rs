@@ -4,8 +4,8 @@ use crate::cert::extensions::General;
 use crate::cert::{Certificate, subject};
 use crate::chain::revocation::{self, Revocation, Said};
 use crate::chain::{constraints, name_match, policies};
-use crate::client::judge::{Fault, Fine, Input};
-use crate::client::{LeafAnchor, Policies, Policy};
+use crate::client::case::{Case, Fault, Fine};
+use crate::client::{LeafAnchor, Policies};
 use crate::finding::Code;
 use crate::key::Strength;
 use crate::moment::DAY;
@@ -14,43 +14,12 @@ use crate::purpose::{ANY, Purpose};
 use crate::signature::{self, Fault as SignatureFault};
 use crate::text::harmless;
 
-/// What a rule looks at.
-pub struct Case<'a> {
-    /// Leaf first; if `anchored`, the anchor last.
-    pub path: &'a [Certificate],
-    /// True if the path reached an anchor.
-    pub anchored: bool,
-    /// The rest of the input.
-    pub input: &'a Input<'a>,
-    /// Whose rules.
-    pub policy: &'a Policy,
-}
-
-impl Case<'_> {
-    /// Everything that issued: with its depth, and whether it is the anchor.
-    fn issuers(&self) -> impl Iterator<Item = (usize, &Certificate, bool)> {
-        let last = self.path.len() - 1;
-        self.path.iter().enumerate().skip(1).map(move |(i, c)| (i, c, self.anchored && i == last))
-    }
-
-    /// What may have signed a list in an issuer's name: everything at hand, above and beside the path.
-    fn list_signers(&self) -> Vec<&Certificate> {
-        let input = self.input;
-        self.path.iter().chain(input.served).chain(input.extra).chain(input.anchors).collect()
-    }
-
-    /// The rules that apply: some clients hardly look at a leaf that stands in their store itself.
-    pub fn rules(&self) -> &'static [Rule] {
-        match self.policy.leaf_anchor {
-            LeafAnchor::NameAlone if self.leaf_is_anchor() => &[host_name],
-            LeafAnchor::DatesAndName if self.leaf_is_anchor() => &[dates, host_name],
-            _ => self.policy.rules,
-        }
-    }
-
-    /// True if the leaf is the anchor itself.
-    fn leaf_is_anchor(&self) -> bool {
-        self.anchored && self.path.len() == 1
+/// The rules that apply to a case: some clients hardly look at a leaf that stands in their store itself.
+pub fn applying(case: &Case<'_>) -> &'static [Rule] {
+    match case.policy.leaf_anchor {
+        LeafAnchor::NameAlone if case.leaf_is_anchor() => &[host_name],
+        LeafAnchor::DatesAndName if case.leaf_is_anchor() => &[dates, host_name],
+        _ => case.policy.rules,
     }
 }
 

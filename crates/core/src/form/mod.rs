@@ -1,5 +1,6 @@
 //! Formats in which keys and certificates stand in files: one file each.
 
+pub mod container;
 pub mod contents;
 pub mod fingerprint;
 pub mod holds_key;

@@ -1,5 +1,6 @@
 //! Meeting a server: connect, TLS by rustls with a verifier that only takes notes, and what it means if that fails.
 
+mod answer;
 mod limit;
 mod notes;
 mod old;

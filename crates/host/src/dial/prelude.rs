@@ -1,5 +1,6 @@
 //! What is said in clear text before TLS, where a protocol begins so: never a name, never a password.
 
+use super::answer::{Answer, other, without_tls};
 use super::{ANSWER, Missed};
 use std::io::{BufRead, BufReader, ErrorKind, Read, Write};
 use tamga_core::finding::Code;
@@ -73,16 +74,6 @@ impl Prelude {
             Err(_) => Err(other("it hangs up before TLS")),
         }
     }
-}
-
-pub(super) type Answer = std::io::Result<Option<Missed>>;
-
-pub(super) fn other(detail: &str) -> Missed {
-    Missed::new(Code::OtherProtocol, detail.to_owned())
-}
-
-pub(super) fn without_tls(detail: &str) -> Missed {
-    Missed::new(Code::TlsOnPlainPort, detail.to_owned())
 }
 
 fn postgres(socket: &mut (impl Read + Write)) -> Answer {

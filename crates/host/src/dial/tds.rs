@@ -1,6 +1,6 @@
 //! SQL Server: the handshake travels inside the packets of its own protocol ([MS-TDS] §2.2.6.5 PRELOGIN).
 
-use super::prelude::{Answer, other, without_tls};
+use super::answer::{Answer, other, without_tls};
 use std::io::{Error, ErrorKind, Read, Write};
 use std::net::TcpStream;
 

@@ -17,6 +17,7 @@ pub use file_set::{
     File, Leftover, Recovered, deploy, publish, publish_unsynced, recover_deployment, recover_publication, roll_back,
     settle,
 };
+#[cfg(unix)]
 pub(crate) use lock::PATIENCE;
 pub use lock::{APPLY, CHANGE, Lock, is_applying, lock, lock_apply};
 pub use names::{Tag, parent, sibling};

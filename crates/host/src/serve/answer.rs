@@ -1,8 +1,8 @@
 //! What a site answers: its page, a file, a redirect.
 
+use super::body::{Body, full, whole, with_status};
 use super::{Content, echo, proxy};
-use http_body_util::combinators::BoxBody;
-use http_body_util::{BodyExt, Channel, Full};
+use http_body_util::{BodyExt, Channel};
 use hyper::body::{Bytes, Incoming};
 use hyper::header::{ALLOW, CONTENT_LENGTH, CONTENT_TYPE, HOST, HeaderName, HeaderValue, LOCATION};
 use hyper::{Method, Request, Response, StatusCode, Version};
@@ -33,8 +33,6 @@ pub struct Line {
     /// The version of HTTP, such as `HTTP/2`.
     pub http: &'static str,
 }
-
-pub(super) type Body = BoxBody<Bytes, std::io::Error>;
 
 /// Answers a request.
 pub(super) async fn to(
@@ -118,34 +116,6 @@ fn of_tls(protocol: Option<ProtocolVersion>) -> &'static str {
         Some(ProtocolVersion::TLSv1_2) => "TLS 1.2",
         _ => "TLS",
     }
-}
-
-fn full(bytes: Bytes) -> Body {
-    Full::new(bytes).map_err(|never| match never {}).boxed()
-}
-
-fn whole(kind: &'static str, bytes: Bytes) -> Response<Body> {
-    let length = bytes.len();
-    let mut response = Response::new(full(bytes));
-    response.headers_mut().insert(CONTENT_TYPE, HeaderValue::from_static(kind));
-    response.headers_mut().insert(CONTENT_LENGTH, HeaderValue::from(length));
-    response
-}
-
-/// Nothing.
-pub(super) fn empty() -> Body {
-    full(Bytes::new())
-}
-
-fn with_status(status: StatusCode, text: &'static str) -> Response<Body> {
-    with_status_and(status, text.to_owned())
-}
-
-/// A status with a sentence.
-pub(super) fn with_status_and(status: StatusCode, text: String) -> Response<Body> {
-    let mut response = whole("text/plain; charset=utf-8", text.into());
-    *response.status_mut() = status;
-    response
 }
 
 /// A file below the folder, read piece by piece as the client takes it.

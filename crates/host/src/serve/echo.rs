@@ -1,6 +1,6 @@
 //! A WebSocket that gives back what it gets (RFC 6455): for trying wss:// from a page.
 
-use super::answer::{Body, empty};
+use super::body::{Body, empty};
 use hyper::body::Incoming;
 use hyper::header::{CONNECTION, HeaderName, HeaderValue, UPGRADE};
 use hyper::{Request, Response, StatusCode};

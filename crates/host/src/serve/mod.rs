@@ -1,6 +1,7 @@
 //! A small HTTPS site on loopback: one page, a folder or an application behind it; HTTP/1.1, HTTP/2 and WebSocket.
 
 mod answer;
+mod body;
 mod echo;
 mod moved;
 mod proxy;

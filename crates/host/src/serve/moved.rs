@@ -1,6 +1,6 @@
 //! What moves on a connection: bytes in either direction, and answers that are under way.
 
-use super::answer::Body;
+use super::body::Body;
 use hyper::body::{Bytes, Frame, SizeHint};
 use std::io::Result;
 use std::pin::Pin;

@@ -1,6 +1,6 @@
 //! HTTPS before an application that speaks plain HTTP: requests, answers and WebSockets pass through.
 
-use super::answer::{Body, with_status_and};
+use super::body::{Body, with_status_and};
 use super::echo;
 use http_body_util::BodyExt;
 use hyper::body::Incoming;

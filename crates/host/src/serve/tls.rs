@@ -1,7 +1,8 @@
 //! The TLS side of a site: its certificate, which may be replaced while it runs, and whom it lets in.
 
+use super::weak::failed;
 use super::{Content, Seen, weak};
-use crate::error::{Error, Result};
+use crate::error::Result;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
 use rustls::server::{ClientHello, ResolvesServerCert, WebPkiClientVerifier};
 use rustls::sign::CertifiedKey;
@@ -37,10 +38,6 @@ impl ResolvesServerCert for Served {
     fn resolve(&self, _: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
         Some(self.0.read().unwrap_or_else(|e| e.into_inner()).clone())
     }
-}
-
-pub(super) fn failed(said: String) -> Error {
-    Error::Program { program: "the site's TLS".into(), said }
 }
 
 /// A chain and its key as TLS takes them.

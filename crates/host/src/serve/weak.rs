@@ -1,14 +1,18 @@
 //! An RSA key that is too short for the TLS library: it signs in TLS 1.2 by our own key, so that a lab can see what its
 //! clients say of it.
 
-use super::tls::failed;
 use crate::entropy;
-use crate::error::Result;
+use crate::error::{Error, Result};
 use rustls::sign::{Signer, SigningKey};
 use rustls::{SignatureAlgorithm, SignatureScheme};
 use std::sync::Arc;
 use tamga_core::form::private_key::{self, Stored};
 use tamga_core::key::{PrivateKey, Strength};
+
+/// The site's TLS failed.
+pub(super) fn failed(said: String) -> Error {
+    Error::Program { program: "the site's TLS".into(), said }
+}
 
 /// True for a key that the TLS library does not take.
 pub(super) fn is_weak(key: &PrivateKey) -> bool {

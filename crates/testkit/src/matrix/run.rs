@@ -9,7 +9,7 @@ use rustls::{ServerConfig, SignatureAlgorithm, SignatureScheme};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::path::Path;
 use std::sync::Arc;
-use tamga_core::client::judge::Input;
+use tamga_core::client::case::Input;
 use tamga_core::client::view;
 use tamga_core::client::{Client, Outcome, Policy, agrees, predict_by};
 use tamga_core::form::private_key::pkcs8;

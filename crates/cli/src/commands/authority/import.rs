@@ -1,18 +1,19 @@
 //! `tamga authority import LABEL`: a CA made elsewhere, checked before it is taken in.
 
 use crate::args::{NewSecretArgs, SecretArgs};
-use crate::commands::issue::{accepted, purposes};
+use crate::commands::parse;
 use crate::exit::{Done, Result};
-use crate::session::{Change, Session, certificates, own, stored_key};
-use crate::words::{human, json};
+use crate::session::Session;
+use crate::words::human;
 use std::path::PathBuf;
-use tamga_core::authority::{self, import, limits};
+use tamga_app::authority::import;
+use tamga_app::report::Answer;
+use tamga_app::secret::AuthoritySecret;
+use tamga_core::authority::limits;
 use tamga_core::cert::profile::Links;
+use tamga_core::finding::Code;
 use tamga_core::label::Label;
-use tamga_core::report::Authority;
 use tamga_core::text::Shown;
-use tamga_host::entropy;
-use tamga_host::ledger::Record;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority import harbour --certificate ca.pem --key-file ca.key")]
@@ -43,64 +44,35 @@ pub(crate) struct ImportArgs {
     new_secrets: NewSecretArgs,
 }
 
-pub(super) fn run(session: &Session, args: &ImportArgs) -> Result<Done> {
-    let label = Label::parse(&args.label)?;
-    let found = certificates(&args.certificate)?;
-    let stored = stored_key(&args.label, &args.key_file)?;
-    let of = args.key_file.shown();
-    let old = if stored.is_locked() { Some(args.secrets.needed(&of)?) } else { None };
-    let key = stored.open(old.as_ref())?;
-    // The certificate of this key, wherever in the file it stands; the first says best what is wrong if there is none.
-    let certificate = found.iter().find(|c| c.key == *key.public()).unwrap_or(&found[0]).clone();
-    let parent_folder = args.key_file.parent().unwrap_or(std::path::Path::new(".")).to_owned();
-    let key = own(key, &certificate, &args.label, &parent_folder)?;
-    let above = import::above(&certificate, &found);
-    let findings = import::examine(&certificate, &above, session.now, &accepted(&args.accept)?)?;
-    let mut a = Authority {
-        above,
-        links: Links { crl: args.crl_url.clone(), issuer: args.issuer_url.clone() },
-        ..Authority::root(label.as_str(), certificate, session.authority_folder(label.as_str()))
-    };
-    a.purposes = if args.purpose.is_empty() { import::purposes(&a) } else { purposes(&args.purpose)? };
-    if session.common.dry_run {
-        let text = format!(
-            "would take in {}, limited to {}\n",
-            a.certificate.subject_words(),
-            limits::briefly(&a.certificate)
-        );
-        return Ok(Done::good(text + &human::findings(&findings), json!({"authorities": [], "dry_run": true})));
-    }
-    // Encrypted it stays encrypted, with the same passphrase unless a new one is given.
-    let of_new = format!("the key of {label}");
-    let wanted = args.new_secrets.wanted(&of_new)?.map(|p| crate::ask::strong(p, &of_new, &args.accept)).transpose()?;
-    let protect = match wanted {
-        Some(new) => Some(new),
-        None => old,
-    };
-    let (_lock, ledger) = session.open_for_change()?;
-    let taken = ledger.waiting_place(label.as_str())?;
-    let known = ledger.authorities()?;
-    authority::free(&label, &known, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
-    if let Some(twin) = known.iter().find(|k| k.certificate == a.certificate) {
-        return Err(tamga_core::error::Error::LabelTaken {
-            label: label.to_string(),
-            by: format!("the same CA under the label {}", twin.label),
-            instead: format!("use it: --issuer {}", twin.label),
-        }
-        .into());
-    }
-    let (a, publication) = import::make(a, &key, protect.as_ref(), &entropy::System)?;
-    session.publish(
-        &ledger,
-        &Change {
-            what: "authority",
-            label: label.as_str(),
-            sha256: a.certificate.sha256(),
-            publication: &publication,
-            answers: false,
-            record: Record::Authority(&a),
+pub(super) fn run(session: &Session, args: ImportArgs) -> Result<Done> {
+    let accepted = parse::accepted(&args.accept)?;
+    let request = import::Request {
+        label: Label::parse(&args.label)?,
+        certificates: args.certificate,
+        key_file: args.key_file,
+        purposes: parse::purposes(&args.purpose)?,
+        links: Links { crl: args.crl_url, issuer: args.issuer_url },
+        secret: args.secrets.into(),
+        new_secret: AuthoritySecret {
+            new: args.new_secrets.into(),
+            accept_weak: accepted.contains(&Code::WeakPassphrase),
         },
-    )?;
+        accepted,
+    };
+    let report = import::import(session, &request)?;
+    let text = match &report {
+        Answer::Planned(p) => {
+            let c = &p.authority.certificate;
+            format!("would take in {}, limited to {}\n", c.subject_words(), limits::briefly(c))
+                + &human::findings(&p.findings)
+        }
+        Answer::Done(done) => render(done),
+    };
+    Ok(Done::report(text, &report))
+}
+
+fn render(done: &import::Done) -> String {
+    let a = &done.authority;
     let mut text = format!(
         "{} {} as {}: it may certify {}\nin     {}; the files that it came from are left as they are\nnext   tamga issue NAME --issuer {}\n",
         human::good("taken in"),
@@ -110,7 +82,6 @@ pub(super) fn run(session: &Session, args: &ImportArgs) -> Result<Done> {
         a.folder.shown(),
         a.label
     );
-    text.push_str(&human::findings(&findings));
-    let findings: Vec<_> = findings.iter().map(json::finding).collect();
-    Ok(Done::good(text, json!({"authorities": [json::authority(&a)], "findings": findings})))
+    text.push_str(&human::findings(&done.findings));
+    text
 }

@@ -2,9 +2,11 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
-use serde_json::Value;
-use tamga_core::authority::{self, KEY_FILE, limits};
+use crate::words::human;
+use tamga_app::authority::list::{self, KeyState};
+use tamga_app::report::Member;
+use tamga_core::authority::{KEY_FILE, limits};
+use tamga_core::moment::Moment;
 use tamga_core::report::{Authority, KeyPlace};
 use tamga_core::text::Shown;
 
@@ -15,89 +17,80 @@ pub(crate) struct ShowArgs {
 }
 
 pub(super) fn run(session: &Session) -> Result<Done> {
-    let (all, waiting) = match session.open_to_look()? {
-        Some(l) => (l.authorities()?, l.all_waiting()?),
-        None => Default::default(),
-    };
-    let waiting: Vec<_> = waiting.into_iter().filter(|w| w.is_authority).collect();
-    if all.is_empty() && waiting.is_empty() {
+    let report = list::list(session)?;
+    if report.authorities.is_empty() {
         let text = "no authority yet: tamga authority create LABEL, or everything at once: tamga setup\n";
-        return Ok(Done::good(text.into(), json!({"authorities": []})));
+        return Ok(Done::report(text.into(), &report));
     }
     let mut rows = vec![["label", "under", "ends", "key", "may certify"].map(human::dim).to_vec()];
-    for a in &all {
-        rows.push(vec![
-            human::strong(&a.label),
-            a.issuer.clone().unwrap_or_else(|| if a.is_root() { "root".into() } else { "elsewhere".into() }),
-            match a.retired {
-                true => human::dim("retired"),
-                false if a.certificate.not_after < session.now => human::bad(&a.certificate.not_after.date()),
-                false => a.certificate.not_after.date(),
-            },
-            key_briefly(a),
-            limits::briefly(&a.certificate),
-        ]);
-    }
-    for w in &waiting {
-        rows.push(vec![
-            human::strong(&w.label),
+    rows.extend(report.authorities.iter().map(|m| row(m, session.now)));
+    Ok(Done::report(human::table(&rows), &report))
+}
+
+fn row(member: &Member, now: Moment) -> Vec<String> {
+    match member {
+        Member::Waiting(w) => vec![
+            human::strong(&w.waiting.label),
             human::care("waiting"),
             String::new(),
-            w.csr.key.strength().to_string(),
-        ]);
+            w.waiting.csr.key.strength().to_string(),
+        ],
+        Member::Authority(a) | Member::Signed(a, _) => {
+            let end = a.certificate.not_after;
+            vec![
+                human::strong(&a.label),
+                a.issuer.clone().unwrap_or_else(|| if a.is_root() { "root".into() } else { "elsewhere".into() }),
+                match a.retired {
+                    true => human::dim("retired"),
+                    false if end < now => human::bad(&end.date()),
+                    false => end.date(),
+                },
+                key_briefly(a),
+                limits::briefly(&a.certificate),
+            ]
+        }
     }
-    let mut members: Vec<Value> = all.iter().map(json::authority).collect();
-    members.extend(waiting.iter().map(json::waiting));
-    Ok(Done::good(human::table(&rows), json!({"authorities": members})))
 }
 
 pub(super) fn show(session: &Session, args: &ShowArgs) -> Result<Done> {
-    let all = session.authorities()?;
-    let a = authority::choose(Some(&args.label), &all, false)?;
-    let mut text = in_full(a);
-    if let Some(ledger) = session.open_to_look()? {
-        let listed = ledger.listed(&a.label)?;
-        if !listed.entries.is_empty() || listed.number > 0 {
-            let number = if listed.number > 0 { format!("number {}", listed.number) } else { "never signed".into() };
-            let open = match listed.unpublished {
-                0 => String::new(),
-                n => format!(", {n} not published yet: tamga authority crl {} --output FILE", a.label),
-            };
-            text.push_str(&human::table(&[vec![
-                human::dim("list"),
-                format!("{number}, {} revoked{open}", listed.entries.len()),
-            ]]));
-        }
+    let report = list::show(session, &args.label)?;
+    let mut text = in_full(&report.authority);
+    if let Some(listed) = report.listed.as_ref().filter(|l| !l.entries.is_empty() || l.number > 0) {
+        let number = if listed.number > 0 { format!("number {}", listed.number) } else { "never signed".into() };
+        let open = match listed.unpublished {
+            0 => String::new(),
+            n => format!(", {n} not published yet: tamga authority crl {} --output FILE", report.authority.label),
+        };
+        text.push_str(&human::table(&[vec![
+            human::dim("list"),
+            format!("{number}, {} revoked{open}", listed.entries.len()),
+        ]]));
     }
-    Ok(Done::good(text, json!({"authorities": [json::authority(a)]})))
+    Ok(Done::report(text, &report))
 }
 
 fn key_briefly(a: &Authority) -> String {
     let kind = a.certificate.key.strength().to_string();
-    match &a.key {
-        KeyPlace::Here if Session::is_locked(a) => format!("{kind}, encrypted"),
-        KeyPlace::Here => kind,
-        KeyPlace::Offline(place) => format!("{kind}, offline in {}", place.shown()),
-        KeyPlace::Elsewhere => format!("{kind}, on another machine"),
-        KeyPlace::Discarded => format!("{kind}, thrown away"),
+    match KeyState::of(a) {
+        KeyState::Encrypted => format!("{kind}, encrypted"),
+        KeyState::Away(KeyPlace::Offline(place)) => format!("{kind}, offline in {}", place.shown()),
+        KeyState::Away(KeyPlace::Elsewhere) => format!("{kind}, on another machine"),
+        KeyState::Away(KeyPlace::Discarded) => format!("{kind}, thrown away"),
+        KeyState::Open | KeyState::Missing | KeyState::Away(KeyPlace::Here) => kind,
     }
 }
 
 /// All that is known of an authority.
 pub(crate) fn in_full(a: &Authority) -> String {
     let c = &a.certificate;
-    let key = match &a.key {
-        KeyPlace::Here => {
-            let file = a.folder.join(KEY_FILE);
-            match (file.exists(), Session::is_locked(a)) {
-                (false, _) => format!("missing: it should be {}", file.shown()),
-                (true, true) => format!("{} (encrypted)", file.shown()),
-                (true, false) => format!("{} (not encrypted)", file.shown()),
-            }
-        }
-        KeyPlace::Offline(place) => format!("offline in {}", place.shown()),
-        KeyPlace::Elsewhere => "on the machine that asked for the certificate".into(),
-        KeyPlace::Discarded => "thrown away".into(),
+    let file = a.folder.join(KEY_FILE).shown();
+    let key = match KeyState::of(a) {
+        KeyState::Missing => format!("missing: it should be {file}"),
+        KeyState::Encrypted => format!("{file} (encrypted)"),
+        KeyState::Open | KeyState::Away(KeyPlace::Here) => format!("{file} (not encrypted)"),
+        KeyState::Away(KeyPlace::Offline(place)) => format!("offline in {}", place.shown()),
+        KeyState::Away(KeyPlace::Elsewhere) => "on the machine that asked for the certificate".into(),
+        KeyState::Away(KeyPlace::Discarded) => "thrown away".into(),
     };
     let kind = if a.is_root() { "root" } else { "intermediate" };
     let mut rows = vec![

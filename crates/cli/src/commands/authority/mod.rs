@@ -1,7 +1,7 @@
 //! `tamga authority …`: the life of a small CA, one file a command.
 
 mod backup;
-pub(crate) mod create;
+mod create;
 mod crl;
 mod import;
 mod list;
@@ -57,28 +57,23 @@ pub(crate) enum AuthorityCommand {
     Retire(retire::RetireArgs),
 }
 
-/// An authority, as `create` makes it.
-pub(crate) fn create_as(session: &Session, args: create::CreateArgs) -> Result<Done> {
-    create::run(session, args)
-}
-
 pub(crate) fn run(session: &Session, command: AuthorityCommand) -> Result<Done> {
     match command {
         AuthorityCommand::Create(args) => create::run(session, *args),
         AuthorityCommand::List => list::run(session),
         AuthorityCommand::Show(args) => list::show(session, &args),
-        AuthorityCommand::Permit(args) => permit::run(session, &args),
-        AuthorityCommand::Passphrase(args) => passphrase::run(session, &args),
-        AuthorityCommand::Crl(args) => crl::run(session, &args),
+        AuthorityCommand::Permit(args) => permit::run(session, args),
+        AuthorityCommand::Passphrase(args) => passphrase::run(session, args),
+        AuthorityCommand::Crl(args) => crl::run(session, args),
         AuthorityCommand::Request(args) => request::run(session, *args),
-        AuthorityCommand::Sign(args) => sign::run(session, &args),
-        AuthorityCommand::Receive(args) => receive::run(session, &args),
-        AuthorityCommand::Offline(args) => offline::run(session, &args),
-        AuthorityCommand::Online(args) => online::run(session, &args),
-        AuthorityCommand::Import(args) => import::run(session, &args),
-        AuthorityCommand::Backup(args) => backup::run(session, &args),
-        AuthorityCommand::Restore(args) => restore::run(session, &args),
-        AuthorityCommand::Rollover(args) => rollover::run(session, &args),
-        AuthorityCommand::Retire(args) => retire::run(session, &args),
+        AuthorityCommand::Sign(args) => sign::run(session, args),
+        AuthorityCommand::Receive(args) => receive::run(session, args),
+        AuthorityCommand::Offline(args) => offline::run(session, args),
+        AuthorityCommand::Online(args) => online::run(session, args),
+        AuthorityCommand::Import(args) => import::run(session, args),
+        AuthorityCommand::Backup(args) => backup::run(session, args),
+        AuthorityCommand::Restore(args) => restore::run(session, args),
+        AuthorityCommand::Rollover(args) => rollover::run(session, args),
+        AuthorityCommand::Retire(args) => retire::run(session, args),
     }
 }

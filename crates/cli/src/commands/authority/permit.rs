@@ -1,15 +1,15 @@
 //! `tamga authority permit LABEL NAME|CIDR…`: the same authority with more names, swapped in the stores.
 
 use crate::args::SecretArgs;
-use crate::commands::trust;
-use crate::exit::{Done, Result};
-use crate::session::{Change, Session};
-use crate::words::{human, json};
+use crate::commands::parse;
+use crate::commands::trust::render_rows;
+use crate::exit::{self, Done, Result};
+use crate::session::Session;
+use crate::words::human;
 use std::path::PathBuf;
-use tamga_core::authority::{self, limits, permit};
-use tamga_core::report::Authority;
-use tamga_host::entropy;
-use tamga_host::ledger::{Record, Work};
+use tamga_app::authority::permit;
+use tamga_app::report::Answer;
+use tamga_core::authority::limits;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority permit saltmarsh tides.example 203.0.113.0/24")]
@@ -26,67 +26,47 @@ pub(crate) struct PermitArgs {
     secrets: SecretArgs,
 }
 
-pub(super) fn run(session: &Session, args: &PermitArgs) -> Result<Done> {
-    let bundles = trust::absolute(&args.bundle);
-    if session.common.dry_run {
-        let all = session.authorities()?;
-        let a = authority::choose(Some(&args.label), &all, true)?;
-        let parent = all.iter().find(|p| Some(&p.label) == a.issuer.as_ref());
-        let text = match permit::wider(a, &args.names, parent)? {
-            None => format!("{} may certify all of these already\n", a.label),
-            Some(wider) => {
-                format!("would make {} anew with the same key, for {wider}, and swap it in the stores\n", a.label)
-            }
-        };
-        return Ok(Done::good(text, json!({"authorities": [], "stores": [], "dry_run": true})));
+pub(super) fn run(session: &Session, args: PermitArgs) -> Result<Done> {
+    let request = permit::Request {
+        label: args.label,
+        names: args.names,
+        bundles: parse::absolute(&args.bundle),
+        secret: args.secrets.into(),
+    };
+    let report = permit::permit(session, &request)?;
+    Ok(match &report {
+        Answer::Planned(p) => Done::report(render_plan(p), &report),
+        Answer::Done(d) => Done::report(render(d), &report).with_code(exit::of(d.outcome())),
+    })
+}
+
+fn render_plan(plan: &permit::Plan) -> String {
+    match &plan.wider {
+        None => format!("{} may certify all of these already\n", plan.label),
+        Some(wider) => {
+            format!("would make {} anew with the same key, for {wider}, and swap it in the stores\n", plan.label)
+        }
     }
-    let (_lock, ledger) = session.open_for_change()?;
-    let all = ledger.authorities()?;
-    let a = authority::choose(Some(&args.label), &all, true)?;
-    let parent = all.iter().find(|p| Some(&p.label) == a.issuer.as_ref());
-    let Some(wider) = permit::wider(a, &args.names, parent)? else {
-        let text = format!("{} may certify all of these already; nothing changed\n", a.label);
-        return Ok(Done::good(text, json!({"authorities": [json::authority(a)], "stores": []})));
-    };
-    let key = session.authority_key(a, &args.secrets)?;
-    let parent_key = match parent {
-        Some(p) => Some(session.authority_key(p, &args.secrets)?),
-        None => None,
-    };
-    let certificate = permit::reissue(a, &wider, &key, parent.zip(parent_key.as_ref()), &entropy::System)?;
-    let mut earlier = a.earlier.clone();
-    earlier.push(a.certificate.clone());
-    let new = Authority { certificate, earlier, ..a.clone() };
-    let publication = permit::publication(&new);
-    let swap = Work::Swap { label: new.label.clone() };
-    let change = Change {
-        what: "reissue",
-        label: &new.label,
-        sha256: new.certificate.sha256(),
-        publication: &publication,
-        answers: false,
-        record: Record::Reissued(&new),
-    };
-    let begun = session.publish_with(&ledger, &change, &[&swap])?;
-    let rows = trust::swap(session, &ledger, &new, &bundles)?;
-    for id in begun {
-        ledger.finish(id, &swap)?;
+}
+
+fn render(done: &permit::Done) -> String {
+    let a = &done.authority;
+    if !done.is_changed {
+        return format!("{} may certify all of these already; nothing changed\n", a.label);
     }
-    let code = trust::code_of(&rows);
     let mut text = format!(
         "{} {} with the same key: it may certify {}\n",
         human::good("made anew"),
-        human::strong(&new.label),
-        limits::briefly(&new.certificate)
+        human::strong(&a.label),
+        limits::briefly(&a.certificate)
     );
     text.push_str(
         "what it has signed stays valid; root.pem in certificate folders is the earlier one until they are renewed\n",
     );
-    if rows.is_empty() {
+    if done.rows.is_empty() {
         text.push_str("no store here held it; tamga trust add puts it into them\n");
     } else {
-        text.push_str(&trust::words(&rows));
+        text.push_str(&render_rows(&done.rows));
     }
-    let stores: Vec<_> = rows.iter().map(trust::json_of).collect();
-    Ok(Done { text, json: json!({"authorities": [json::authority(&new)], "stores": stores}), code })
+    text
 }

@@ -1,13 +1,13 @@
 //! `tamga authority receive LABEL --certificate FILE`: the signed intermediate back to its waiting key.
 
 use crate::exit::{Done, Result};
-use crate::session::{Change, Session, certificates};
-use crate::words::{human, json};
+use crate::session::Session;
+use crate::words::human;
 use std::path::PathBuf;
-use tamga_core::authority::{import, limits, request};
-use tamga_core::error::Error;
-use tamga_core::report::Authority;
-use tamga_host::ledger::{Record, Waiting};
+use tamga_app::authority::receive;
+use tamga_app::report::Answer;
+use tamga_core::authority::limits;
+use tamga_core::cert::Certificate;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority receive web --certificate web/certificate.pem")]
@@ -19,34 +19,19 @@ pub(crate) struct ReceiveArgs {
     certificate: Vec<PathBuf>,
 }
 
-pub(super) fn run(session: &Session, args: &ReceiveArgs) -> Result<Done> {
-    let found = certificates(&args.certificate)?;
-    if session.common.dry_run {
-        let waiting = waiting(session.open_to_look()?.as_ref(), &args.label)?;
-        let known = session.authorities()?;
-        let (a, _) = request::receive(&args.label, waiting.folder.clone(), &waiting.csr, &found, &known)?;
-        import::examine(&a.certificate, &a.above, session.now, &[])?;
-        let text = format!("would take {} back to its key\n", a.certificate.subject_words());
-        return Ok(Done::good(text, json!({"authorities": [], "dry_run": true})));
-    }
-    let (_lock, ledger) = session.open_for_change()?;
-    let waiting = waiting(Some(&ledger), &args.label)?;
-    let known = ledger.authorities()?;
-    let (a, publication) = request::receive(&args.label, waiting.folder.clone(), &waiting.csr, &found, &known)?;
-    let findings = import::examine(&a.certificate, &a.above, session.now, &[])?;
-    let a = Authority { purposes: waiting.purposes.clone(), links: waiting.links.clone(), ..a };
-    session.publish(
-        &ledger,
-        &Change {
-            what: "authority",
-            label: &args.label,
-            sha256: a.certificate.sha256(),
-            publication: &publication,
-            answers: true,
-            record: Record::Authority(&a),
-        },
-    )?;
-    let root = a.top().map_or("a root that is not in the file".into(), tamga_core::cert::Certificate::subject_words);
+pub(super) fn run(session: &Session, args: ReceiveArgs) -> Result<Done> {
+    let request = receive::Request { label: args.label, certificates: args.certificate };
+    let report = receive::receive(session, &request)?;
+    let text = match &report {
+        Answer::Planned(p) => format!("would take {} back to its key\n", p.subject),
+        Answer::Done(done) => render(done),
+    };
+    Ok(Done::report(text, &report))
+}
+
+fn render(done: &receive::Done) -> String {
+    let a = &done.authority;
+    let root = a.top().map_or("a root that is not in the file".into(), Certificate::subject_words);
     let mut text = format!(
         "{} the intermediate {} until {}: it may certify {}\nunder    {root}\nnext     tamga issue NAME --issuer {}; clients trust the root alone\n",
         human::good("received"),
@@ -55,22 +40,6 @@ pub(super) fn run(session: &Session, args: &ReceiveArgs) -> Result<Done> {
         limits::briefly(&a.certificate),
         a.label
     );
-    text.push_str(&human::findings(&findings));
-    let findings: Vec<_> = findings.iter().map(json::finding).collect();
-    Ok(Done::good(text, json!({"authorities": [json::authority(&a)], "findings": findings})))
-}
-
-fn waiting(ledger: Option<&tamga_host::ledger::Ledger>, label: &str) -> Result<Waiting> {
-    let (found, all) = match ledger {
-        Some(l) => (l.waiting(label)?, l.all_waiting()?),
-        None => Default::default(),
-    };
-    found.filter(|w| w.is_authority).ok_or_else(|| {
-        Error::LabelUnknown {
-            label: label.to_owned(),
-            sought: "waiting authority",
-            known: all.into_iter().filter(|w| w.is_authority).map(|w| w.label).collect(),
-        }
-        .into()
-    })
+    text.push_str(&human::findings(&done.findings));
+    text
 }

@@ -1,21 +1,19 @@
 //! `tamga authority request LABEL`: key and request for an intermediate that is signed on another machine.
 
+use super::create::purposes;
 use crate::args::{AuthoritySecretArgs, SubjectArgs};
-use crate::commands::issue::purposes;
 use crate::exit::{Done, Result};
-use crate::session::{Change, Session};
-use crate::words::{human, json};
-use std::path::PathBuf;
+use crate::session::Session;
+use crate::words::human;
+use std::path::{Path, PathBuf};
+use tamga_app::authority::request;
+use tamga_app::report::Answer;
 use tamga_core::authority::create::Request;
 use tamga_core::authority::limits::Wanted;
-use tamga_core::authority::{self, REQUEST_FILE, request};
 use tamga_core::cert::profile::Links;
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::key::KeyAlgorithm;
 use tamga_core::label::Label;
-use tamga_core::purpose::Purpose;
 use tamga_core::text::Shown;
-use tamga_host::ledger::{Record, Waiting};
-use tamga_host::{entropy, fs};
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority request web --output web-request.pem")]
@@ -50,69 +48,40 @@ pub(crate) struct RequestArgs {
 }
 
 pub(super) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
-    let wanted = Request {
-        label: Label::parse(&args.label)?,
-        subject: args.subject.into(),
-        wanted: Wanted { permit: args.permit, any: false },
-        path_length: args.path_length,
-        valid_for: None,
-        purposes: match args.purpose.is_empty() {
-            true => vec![Purpose::Server, Purpose::Client],
-            false => purposes(&args.purpose)?,
+    let to_screen = args.output.as_deref() == Some(Path::new("-"));
+    let request = request::Request {
+        authority: Request {
+            label: Label::parse(&args.label)?,
+            subject: args.subject.into(),
+            wanted: Wanted { permit: args.permit, any: false },
+            path_length: args.path_length,
+            valid_for: None,
+            purposes: purposes(&args.purpose)?,
+            links: Links { crl: args.crl_url, issuer: args.issuer_url },
         },
-        links: Links { crl: args.crl_url, issuer: args.issuer_url },
+        key_algorithm: KeyAlgorithm::parse(&args.key_algorithm)?,
+        output: args.output.filter(|_| !to_screen),
+        new_secret: args.new_secrets.into(),
     };
-    let label = wanted.label.as_str();
-    let algorithm = KeyAlgorithm::parse(&args.key_algorithm)?;
-    let folder = session.authority_folder(label);
-    if session.common.dry_run {
-        let text = format!("would make a key and a request for the intermediate {label} in {}\n", folder.shown());
-        return Ok(Done::good(text, json!({"authorities": [], "dry_run": true})));
-    }
-    let protect = args.new_secrets.wanted(&format!("the key of {label}"))?;
-    let key = PrivateKey::generate(algorithm, &entropy::System)?;
-    let (_lock, ledger) = session.open_for_change()?;
-    let taken = ledger.waiting_place(label)?;
-    authority::free(&wanted.label, &ledger.authorities()?, ledger.current(label)?.as_ref(), taken.as_deref())?;
-    let asked = request::ask(&wanted, &key, protect.as_ref(), folder.clone(), &entropy::System)?;
-    let waiting = Waiting {
-        label: label.to_owned(),
-        is_authority: true,
-        csr: asked.csr,
-        folder: folder.clone(),
-        purposes: wanted.purposes.clone(),
-        links: wanted.links.clone(),
+    let report = request::request(session, &request)?;
+    let text = match &report {
+        Answer::Planned(p) => format!(
+            "would make a key and a request for the intermediate {} in {}\n",
+            request.authority.label,
+            p.directory.shown()
+        ),
+        Answer::Done(done) if to_screen => done.pem.clone(),
+        Answer::Done(done) => render(done),
     };
-    session.publish(
-        &ledger,
-        &Change {
-            what: "request",
-            label,
-            sha256: waiting.csr.sha256(),
-            publication: &asked.publication,
-            answers: false,
-            record: Record::Request(&waiting),
-        },
-    )?;
-    let file = folder.join(REQUEST_FILE);
-    let pem = tamga_core::form::pem::write(tamga_core::form::pem::REQUEST, waiting.csr.der());
-    let carried = match &args.output {
-        Some(o) if o.as_os_str() == "-" => {
-            return Ok(Done::good(pem.to_string(), json!({"authorities": [json::waiting(&waiting)]})));
-        }
-        Some(o) => {
-            fs::write_whole(o, pem.as_bytes(), 0o644)?;
-            o.clone()
-        }
-        None => file,
-    };
-    let text = format!(
-        "{} a key and a request for the intermediate {}; the key stays here, readable by you alone\nin     {}\nnext   carry that file to the isolated machine: tamga authority sign FILE; then here: tamga authority receive {label} --certificate FILE\n",
+    Ok(Done::report(text, &report))
+}
+
+fn render(done: &request::Done) -> String {
+    format!(
+        "{} a key and a request for the intermediate {}; the key stays here, readable by you alone\nin     {}\nnext   carry that file to the isolated machine: tamga authority sign FILE; then here: tamga authority receive {} --certificate FILE\n",
         human::good("made  "),
-        human::strong(label),
-        carried.shown()
-    );
-    let mut member = json::waiting(&waiting);
-    member["files"]["request"] = json!(carried);
-    Ok(Done::good(text, json!({"authorities": [member]})))
+        human::strong(&done.label),
+        done.carried.shown(),
+        done.label
+    )
 }

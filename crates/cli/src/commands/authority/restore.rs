@@ -3,10 +3,11 @@
 use crate::args::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
+use crate::words::human;
 use std::path::PathBuf;
+use tamga_app::authority::backup;
+use tamga_app::report::Answer;
 use tamga_core::text::Shown;
-use tamga_host::backup;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority restore lab-authorities.age")]
@@ -18,21 +19,16 @@ pub(crate) struct RestoreArgs {
     secrets: SecretArgs,
 }
 
-pub(super) fn run(session: &Session, args: &RestoreArgs) -> Result<Done> {
-    let data = session.machine.data();
-    if session.common.dry_run {
-        let text = format!("would restore {} into {}\n", args.file.shown(), data.shown());
-        return Ok(Done::good(text, json!({"authorities": [], "dry_run": true})));
-    }
-    let passphrase = args.secrets.needed(&args.file.shown())?;
-    let ledger = backup::restore(&args.file, data, &passphrase, session.now)?;
-    let all = ledger.authorities()?;
-    let labels: Vec<&str> = all.iter().map(|a| a.label.as_str()).collect();
-    let text = format!(
-        "{} {} into {}\nnote     what was issued or revoked after the backup was made is not in it; before the next list of\n         revoked certificates is signed, give the latest one that was published: tamga authority crl LABEL --previous FILE\n",
-        human::good("restored"),
-        human::strong(&labels.join(", ")),
-        data.shown()
-    );
-    Ok(Done::good(text, json!({"authorities": all.iter().map(json::authority).collect::<Vec<_>>()})))
+pub(super) fn run(session: &Session, args: RestoreArgs) -> Result<Done> {
+    let data = session.machine.data().shown();
+    let report = backup::restore(session, &args.file, &args.secrets.into())?;
+    let text = match &report {
+        Answer::Planned(_) => format!("would restore {} into {data}\n", args.file.shown()),
+        Answer::Done(done) => format!(
+            "{} {} into {data}\nnote     what was issued or revoked after the backup was made is not in it; before the next list of\n         revoked certificates is signed, give the latest one that was published: tamga authority crl LABEL --previous FILE\n",
+            human::good("restored"),
+            human::strong(&done.labels.join(", ")),
+        ),
+    };
+    Ok(Done::report(text, &report))
 }

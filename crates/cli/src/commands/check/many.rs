@@ -1,119 +1,58 @@
-//! Many targets: from a file, side by side, one line each as it comes, and a summary by finding.
+//! Many targets: a line each as it comes, and a summary by finding.
 
-use super::live::{Meeting, live};
-use super::{Around, Checked, files, page, plain, report};
+use super::{page, report};
 use crate::args::Format;
-use crate::commands::target::{self, Target};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
-use crate::words::progress::Progress;
-use crate::words::{human, json};
+use crate::words::{human, to_json};
+use serde::Serialize;
 use serde_json::Value;
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use tamga_core::error::Error;
-use tamga_core::finding::Code;
+use tamga_app::check::{self, Checked, Request};
+use tamga_app::report::Outcome as Ending;
+use tamga_core::finding::{Code, Severity};
 use tamga_core::text::Shown;
-use tamga_host::fs;
 
-/// More than so many are told in one line each; `--verbose` tells all of each.
+/// More targets than this are reported in one line each; `--verbose` reports all of each.
 const AT_LENGTH: usize = 5;
-
-/// The targets of a file: one a line, `#` begins a remark.
-///
-/// Errors: it cannot be read; there is none in it.
-pub(super) fn listed(path: &Path) -> Result<Vec<String>> {
-    let text = fs::read_named_text(path)?;
-    let lines = text.trim_start_matches('\u{feff}').lines();
-    let found: Vec<String> = lines
-        .map(|l| l.split(" #").next().unwrap_or_default().trim())
-        .filter(|l| !l.is_empty() && !l.starts_with('#'))
-        .map(str::to_owned)
-        .collect();
-    if found.is_empty() {
-        let what = path.shown();
-        return Err(Error::Malformed { what, why: "no line of it names a target".into() }.into());
-    }
-    Ok(found)
-}
-
-/// Checks one target.
-pub(super) fn one(session: &Session, around: &Around, typed: &str, observe: bool) -> Result<Checked> {
-    let mut checked = match target::parse(typed, &around.issued)? {
-        Target::Live { host, port, prelude, path } => {
-            live(session, around, typed, &Meeting { host, port, prelude, path }, observe)
-        }
-        Target::Plain(address) => plain::from(session, around, typed, &address, observe),
-        Target::File(path) => files::file(session, around, typed, &path)?,
-        Target::Label(issued) => files::label(session, around, typed, &issued)?,
-    };
-    checked.show_wire = around.wire;
-    Ok(checked)
-}
-
-/// How they are gone through.
-pub(super) struct How<'a> {
-    /// So many side by side.
-    pub(super) jobs: usize,
-    /// With real clients too.
-    pub(super) observe: bool,
-    /// Where a page of it all goes.
-    pub(super) report: Option<&'a Path>,
-}
 
 /// What is kept of one target: never the chain itself, so that a thousand cost no more memory than their words.
 struct Told {
     text: String,
     json: Value,
-    code: u8,
+    ending: Ending,
     /// Its row among those that are not good.
     row: Option<Vec<String>>,
     section: String,
     findings: Vec<Code>,
 }
 
-/// Checks all of them, so many at a time. What is typed wrong is said before the first is met.
-pub(super) fn all(session: &Session, around: &Around, targets: &[String], how: &How<'_>) -> Result<Done> {
-    for typed in targets {
-        target::parse(typed, &around.issued)?;
-    }
-    let many = targets.len() > AT_LENGTH;
+#[derive(Serialize)]
+struct Targets {
+    targets: Vec<Value>,
+}
+
+/// Checks all of them; with a file, a page of it all goes there.
+pub(super) fn all(session: &Session, request: &Request, file: Option<&Path>) -> Result<Done> {
+    let many = request.targets.len() > AT_LENGTH;
     let lines = session.common.format == Format::Lines;
-    let progress = many.then(|| Progress::new(&session.common, targets.len()));
-    let next = AtomicUsize::new(0);
-    let told: Mutex<Vec<(usize, Result<Told>)>> = Mutex::new(Vec::with_capacity(targets.len()));
-    let work = || {
-        loop {
-            let at = next.fetch_add(1, Ordering::Relaxed);
-            let Some(typed) = targets.get(at) else { return };
-            let done = one(session, around, typed, how.observe).map(|c| tell(session, &c, many, how.report.is_some()));
-            if let (true, Ok(t)) = (lines, &done) {
-                human::json_line(&t.json);
-            }
-            if let Some(p) = &progress {
-                p.step();
-            }
-            told.lock().unwrap_or_else(|e| e.into_inner()).push((at, done));
+    let progress = many.then(|| session.caller.progress(request.targets.len()));
+    let told: Vec<Told> = check::check(session, request, |c| {
+        let told = tell(session, &c, many, file.is_some());
+        if lines {
+            human::json_line(&told.json);
         }
-    };
-    std::thread::scope(|scope| {
-        for _ in 1..how.jobs.min(targets.len()) {
-            scope.spawn(work);
+        if let Some(p) = &progress {
+            p.step();
         }
-        work();
-    });
-    if let Some(p) = &progress {
-        p.finish();
-    }
-    let mut told = told.into_inner().unwrap_or_else(|e| e.into_inner());
-    told.sort_by_key(|(at, _)| *at);
-    let told: Vec<Told> = told.into_iter().map(|(_, t)| t).collect::<Result<_>>()?;
-    let code = code(&told);
-    if let Some(file) = how.report {
+        told
+    })?;
+    drop(progress);
+    let code = exit::of(check::outcome(told.iter().map(|t| t.ending)));
+    if let Some(file) = file {
         let sections: Vec<String> = told.iter().map(|t| t.section.clone()).collect();
-        let good = told.iter().filter(|t| t.code == exit::GOOD).count();
+        let good = told.iter().filter(|t| t.ending == Ending::Good).count();
         tamga_host::fs::write_whole(file, page::page(&sections, good, session.now).as_bytes(), 0o644)?;
     }
     let mut text = match (lines, many && !session.common.verbose) {
@@ -127,49 +66,42 @@ pub(super) fn all(session: &Session, around: &Around, targets: &[String], how: &
             text
         }
     };
-    if let (Some(file), false) = (how.report, lines) {
+    if let (Some(file), false) = (file, lines) {
         text.push_str(&format!("{} {}\n", human::dim("page:"), file.shown()));
     }
     let members: Vec<Value> = if lines { Vec::new() } else { told.into_iter().map(|t| t.json).collect() };
-    Ok(Done { text, json: json!({"targets": members}), code })
+    Ok(Done::report(text, &Targets { targets: members }).with_code(code))
 }
 
 fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Told {
     let mut findings: Vec<Code> = Vec::new();
     for f in &c.findings {
-        if f.severity != tamga_core::finding::Severity::Note && !findings.contains(&f.code) {
+        if f.severity != Severity::Note && !findings.contains(&f.code) {
             findings.push(f.code);
         }
     }
     let words: Vec<&str> = findings.iter().map(|f| f.word()).collect();
-    let verdict = match c.code {
-        exit::GOOD => None,
-        exit::SURROUNDINGS => Some(human::care("not reached")),
+    let verdict = match c.ending {
+        Ending::Good => None,
+        Ending::Blocked => Some(human::care("not reached")),
         _ => Some(human::bad("would warn")),
     };
     let row = verdict.map(|v| vec![v, c.target.clone(), words.join(" ")]);
     let at_length = !many || session.common.verbose;
-    let text = if at_length { report::words(c, session.common.verbose) } else { String::new() };
-    let json = if session.common.format == Format::Text { Value::Null } else { report::json_of(c) };
-    let section = if paged { page::section(c) } else { String::new() };
-    Told { text, json, code: c.code, row, section, findings }
-}
-
-fn code(told: &[Told]) -> u8 {
-    let unreached = told.iter().filter(|t| t.code == exit::SURROUNDINGS).count();
-    let others = told.iter().map(|t| t.code).filter(|c| *c != exit::SURROUNDINGS);
-    let code = others.fold(exit::GOOD, exit::worst);
-    match unreached {
-        0 => code,
-        n if n == told.len() => exit::worst(code, exit::SURROUNDINGS),
-        _ => exit::worst(code, exit::PARTLY),
+    Told {
+        text: if at_length { report::words(c, session.common.verbose) } else { String::new() },
+        json: if session.common.format == Format::Text { Value::Null } else { to_json(c) },
+        ending: c.ending,
+        row,
+        section: if paged { page::section(c) } else { String::new() },
+        findings,
     }
 }
 
 /// The verdict over all, the bad ones a line each, and how often each finding came up.
 fn summary(told: &[Told]) -> String {
-    let count = |code: u8| told.iter().filter(|t| t.code == code).count();
-    let (good, unreached) = (count(exit::GOOD), count(exit::SURROUNDINGS));
+    let count = |ending: Ending| told.iter().filter(|t| t.ending == ending).count();
+    let (good, unreached) = (count(Ending::Good), count(Ending::Blocked));
     let bad = told.len() - good - unreached;
     let verdict = match (bad, unreached) {
         (0, 0) => human::good("no client would warn"),

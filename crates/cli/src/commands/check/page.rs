@@ -1,9 +1,9 @@
 //! `--report FILE.html`: one self-contained page. No script, nothing loaded from anywhere; light and dark; printable.
 
-use super::Checked;
-use crate::exit;
 use crate::words::html::{self, text};
 use std::fmt::Write;
+use tamga_app::check::Checked;
+use tamga_app::report::Outcome as Ending;
 use tamga_core::cert::Certificate;
 use tamga_core::client::Outcome;
 use tamga_core::finding::{Finding, Severity, entry};
@@ -38,7 +38,7 @@ pub(super) fn section(c: &Checked) -> String {
     let (class, verdict) = match () {
         () if c.rows.is_empty() => ("bad", "nobody gets as far as a certificate".to_owned()),
         () if !warned.is_empty() => ("bad", format!("{} would warn or refuse", warned.join(", "))),
-        () if c.code != exit::GOOD => ("bad", "not good".to_owned()),
+        () if c.ending != Ending::Good => ("bad", "not good".to_owned()),
         () if c.rows.iter().all(|r| r.outcome != Outcome::Accepts) => ("care", "cannot be told".to_owned()),
         () => ("good", "no client would warn".to_owned()),
     };

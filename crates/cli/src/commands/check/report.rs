@@ -1,9 +1,9 @@
-//! What came of a check, in words and as JSON.
+//! What came of a check, in words.
 
-use super::{Checked, wire};
-use crate::exit;
-use crate::words::{human, json};
-use serde_json::Value;
+use super::wire;
+use crate::words::human;
+use tamga_app::check::Checked;
+use tamga_app::report::Outcome as Ending;
 use tamga_core::client::Outcome;
 use tamga_core::text::cut;
 
@@ -26,7 +26,7 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
         human::bad("nobody gets as far as a certificate")
     } else if !warned.is_empty() {
         human::bad(&format!("{} would warn or refuse", warned.join(", ")))
-    } else if c.code != exit::GOOD {
+    } else if c.ending != Ending::Good {
         human::bad("not good")
     } else if c.rows.iter().all(|r| r.outcome != Outcome::Accepts) {
         human::care("cannot be told")
@@ -94,36 +94,4 @@ pub(crate) fn outcome(o: Outcome) -> String {
         Outcome::Warns | Outcome::Refuses => human::bad(o.word()),
         Outcome::Unknown => human::care(o.word()),
     }
-}
-
-pub(super) fn json_of(c: &Checked) -> Value {
-    let connections: Vec<Value> = c
-        .met
-        .iter()
-        .map(|m| json!({"address": m.address.to_string(), "protocol": m.protocol, "cipher": m.cipher, "alpn": m.alpn.as_ref().map(ToString::to_string)}))
-        .collect();
-    let clients: Vec<Value> = c
-        .rows
-        .iter()
-        .map(|r| {
-            json!({"client": r.client.word(), "place": null, "basis": r.basis, "verdict": r.outcome.word(), "code": r.code,
-                "findings": r.findings})
-        })
-        .collect();
-    let redirects: Vec<Value> = c
-        .hops
-        .iter()
-        .filter_map(|h| Some(json!({"from": h.from.to_string(), "to": h.to.as_ref()?.to_string(), "status": h.status})))
-        .collect();
-    let path: Vec<String> = c.path.iter().map(tamga_core::cert::Certificate::sha256).collect();
-    let paths: Vec<Vec<String>> = if path.is_empty() { vec![] } else { vec![path] };
-    let mut value = json!({
-        "target": c.target, "kind": c.kind, "ok": c.code == exit::GOOD, "connections": connections, "redirects": redirects,
-        "chain": c.chain.iter().map(json::certificate).collect::<Vec<_>>(), "paths": paths, "clients": clients,
-        "findings": c.findings.iter().map(json::finding).collect::<Vec<_>>(),
-    });
-    if c.show_wire {
-        value["wire"] = wire::json(&c.wire);
-    }
-    value
 }

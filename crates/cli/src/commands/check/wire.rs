@@ -1,7 +1,6 @@
 //! What of a connection anybody on the way could read: `--wire`.
 
-use crate::words::{human, json};
-use serde_json::{Map, Value};
+use crate::words::human;
 use tamga_core::wire::{Reader, Side};
 
 /// Lists longer than this are told by their length.
@@ -38,26 +37,4 @@ fn short(text: &str) -> String {
         0..=MOST => text.to_owned(),
         n => format!("{} and {} more", all[..2].join(", "), n - 2),
     }
-}
-
-pub(super) fn json(reader: &Reader) -> Value {
-    let messages: Vec<Value> = reader
-        .messages()
-        .iter()
-        .map(|m| {
-            let mut details = Map::new();
-            for (what, text) in &m.details {
-                match details.get_mut(*what) {
-                    Some(Value::Array(list)) => list.push(json!(text)),
-                    Some(one) => *one = json!([one.clone(), text]),
-                    None => {
-                        details.insert((*what).to_owned(), json!(text));
-                    }
-                }
-            }
-            json!({"from": m.side.word(), "what": m.what, "octets": m.octets, "details": details})
-        })
-        .collect();
-    let (clear, encrypted) = reader.summary();
-    json!({"messages": messages, "clear": clear, "encrypted": encrypted})
 }

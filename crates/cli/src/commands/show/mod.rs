@@ -6,10 +6,9 @@ mod object;
 use crate::args::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
-use object::Object;
-use serde_json::Value;
-use tamga_host::ledger::Event;
+use crate::words::human;
+use tamga_app::show::{self, Report, Request};
+use tamga_core::moment::Moment;
 
 #[derive(clap::Args)]
 #[command(
@@ -27,32 +26,24 @@ pub(crate) struct ShowArgs {
     secrets: SecretArgs,
 }
 
-pub(crate) fn run(session: &Session, args: &ShowArgs) -> Result<Done> {
-    let first = object::find(session, &args.what, &args.secrets)?;
+pub(crate) fn run(session: &Session, args: ShowArgs) -> Result<Done> {
+    let secret = args.secrets.into();
     if let Some(other) = &args.other {
-        let second = object::find(session, other, &args.secrets)?;
-        return difference::run((&args.what, &first), (other, &second));
+        let found = show::compare(session, &args.what, other, &secret)?;
+        return Ok(Done::report(difference::render(&found, (&args.what, other)), &found));
     }
-    let mut text = first.iter().map(|o| o.words(session)).collect::<Vec<_>>().join("\n");
-    let mut objects: Vec<Value> = first.iter().map(|o| o.json(session)).collect();
-    if args.history {
-        let events = history(session, &first, &args.what)?;
+    let request = Request { what: args.what, history: args.history, secret };
+    let report = show::show(session, &request)?;
+    Ok(Done::report(render(&report, session.now), &report))
+}
+
+fn render(report: &Report, now: Moment) -> String {
+    let mut text = report.objects.iter().map(|o| object::render(&o.object, now)).collect::<Vec<_>>().join("\n");
+    if let Some(events) = report.objects.first().and_then(|o| o.history.as_ref()) {
         text.push_str(&format!("\n{}\n", human::strong("history")));
         let rows: Vec<Vec<String>> =
             events.iter().map(|e| vec![e.at.clone(), human::strong(&e.kind), e.detail.clone()]).collect();
         text.push_str(&if rows.is_empty() { "  nothing is recorded\n".to_owned() } else { human::table(&rows) });
-        let rows: Vec<Value> = events.iter().map(|e| json!({"at": e.at, "kind": e.kind, "detail": e.detail})).collect();
-        if let Some(first) = objects.first_mut() {
-            first["history"] = Value::Array(rows);
-        }
     }
-    Ok(Done::good(text, json!({"objects": objects})))
-}
-
-fn history(session: &Session, found: &[Object], typed: &str) -> Result<Vec<Event>> {
-    let label = found.iter().find_map(Object::label).unwrap_or(typed).to_owned();
-    Ok(match session.open_to_look()? {
-        Some(ledger) => ledger.history(&label)?,
-        None => Vec::new(),
-    })
+    text
 }

@@ -2,20 +2,19 @@
 
 use super::share_page;
 use crate::args::Format;
+use crate::commands::parse;
 use crate::commands::serve::stopped;
 use crate::exit::{Done, Result};
 use crate::session::Session;
-use crate::words::{human, json};
-use std::net::{IpAddr, SocketAddr};
+use crate::words::{human, to_json};
+use serde::Serialize;
+use std::net::IpAddr;
 use std::sync::Arc;
-use std::time::Duration;
-use tamga_core::authority;
-use tamga_core::form::contents::Named;
-use tamga_core::form::{fingerprint, mobileconfig, pem, pkcs7, pkcs12};
-use tamga_core::moment::Span;
+use tamga_app::trust::share;
+use tamga_core::form::fingerprint;
 use tamga_core::report::Authority;
 use tamga_core::text::harmless;
-use tamga_host::share::{self, Document};
+use tamga_host::share::Seen;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga trust share saltmarsh --stop-after 10m")]
@@ -33,89 +32,74 @@ pub(crate) struct ShareArgs {
     stop_after: Option<String>,
 }
 
-pub(super) fn run(session: &Session, args: &ShareArgs) -> Result<Done> {
-    let end = args.stop_after.as_deref().map(Span::parse).transpose()?;
-    let all = session.authorities()?;
-    let chosen = authority::choose(args.root.as_deref(), &all, false)?;
-    // Of an intermediate its root is what devices must trust.
-    let root = chosen.top().unwrap_or(&chosen.certificate).clone();
-    let sha256 = root.sha256();
-    let address = args.address.unwrap_or_else(share::own_address);
-    let listener = share::bind(SocketAddr::new(address, args.port))?;
-    let at = listener.local_addr().map_err(|source| tamga_host::error::Error::Port { port: args.port, source })?;
-    let url = format!("http://{at}/");
+/// A line of JSON as it happens.
+#[derive(Serialize)]
+#[serde(tag = "event", rename_all = "lowercase")]
+enum Event<'a> {
+    Listening {
+        tamga: u8,
+        command: &'static str,
+        ok: bool,
+        url: &'a str,
+        root: &'a str,
+        sha256: &'a str,
+        files: Vec<&'a str>,
+    },
+    Request {
+        peer: String,
+        path: &'a str,
+        status: u16,
+    },
+    Stopped {
+        url: &'a str,
+        sha256: &'a str,
+    },
+}
+
+pub(super) fn run(session: &Session, args: ShareArgs) -> Result<Done> {
+    let request = share::Request {
+        root: args.root,
+        address: args.address,
+        port: args.port,
+        stop_after: parse::span(args.stop_after.as_deref())?,
+    };
+    let shared = share::listen(session, &request)?;
+    let (url, sha256) = (shared.url.clone(), shared.sha256.clone());
     let code = qrcode::QrCode::new(url.as_bytes()).map_err(|e| tamga_core::error::Error::Malformed {
         what: url.clone(),
         why: format!("it cannot be drawn as a QR code: {e}"),
     })?;
-    let documents = documents(chosen, root.der(), &url, &code);
+    let svg = code.render::<qrcode::render::svg::Color<'_>>().min_dimensions(180, 180).build();
+    let page = share_page::page(&shared.authority, &url, &svg);
     let is_json = session.common.format != Format::Text;
     if is_json {
-        let line = json!({"tamga": 1, "command": "trust", "ok": true, "event": "listening", "url": url, "root": chosen.label, "sha256": sha256,
-            "files": documents.iter().map(|d| d.path).collect::<Vec<_>>()});
-        human::json_line(&line);
+        let files: Vec<&str> = std::iter::once("/").chain(shared.documents.iter().map(|d| d.path)).collect();
+        human::json_line(&to_json(&Event::Listening {
+            tamga: 1,
+            command: "trust",
+            ok: true,
+            url: &url,
+            root: &shared.authority.label,
+            sha256: &sha256,
+            files,
+        }));
     } else if !session.common.quiet {
-        human::out(&told(chosen, &url, &sha256, &code, at.ip().is_loopback(), end.is_some()));
+        let is_loopback = shared.at.ip().is_loopback();
+        let ends = request.stop_after.is_some();
+        human::out(&told(&shared.authority, &url, &sha256, &code, is_loopback, ends));
     }
     let quiet = session.common.quiet;
-    let seen: share::Seen = Arc::new(move |peer, path, status| {
+    let seen: Seen = Arc::new(move |peer, path, status| {
         let path = harmless(path);
         if is_json {
-            let line = json!({"event": "request", "peer": peer.ip().to_string(), "path": path, "status": status});
-            human::json_line(&line);
+            let peer = peer.ip().to_string();
+            human::json_line(&to_json(&Event::Request { peer, path: &path, status }));
         } else if !quiet {
             human::line(&format!("{} {path} {status}\n", peer.ip()));
         }
     });
-    let port = at.port();
-    let runtime = tamga_host::serve::runtime().map_err(|source| tamga_host::error::Error::Port { port, source })?;
-    let limit = end.and_then(|s| u64::try_from(s.seconds()).ok()).map(Duration::from_secs);
-    runtime.block_on(share::run(listener, documents, seen, async {
-        match limit {
-            Some(limit) => tokio::select! {
-                () = stopped() => {}
-                () = tokio::time::sleep(limit) => {}
-            },
-            None => stopped().await,
-        }
-    }))?;
-    Ok(Done::good("stopped\n".into(), json!({"event": "stopped", "url": url, "sha256": sha256})))
-}
-
-/// The page, and the root in each form that some device takes.
-fn documents(a: &Authority, der: &[u8], url: &str, code: &qrcode::QrCode) -> Vec<Document> {
-    let named = [Named { alias: Some(a.label.clone()), thing: der.to_vec() }];
-    let document = |path, kind, ending: &str, bytes| Document {
-        path,
-        kind,
-        keep_as: Some(format!("{}-root.{ending}", a.label)),
-        bytes,
-    };
-    let svg = code.render::<qrcode::render::svg::Color<'_>>().min_dimensions(180, 180).build();
-    let page = Document {
-        path: "/",
-        kind: "text/html; charset=utf-8",
-        keep_as: None,
-        bytes: share_page::page(a, url, &svg).into_bytes(),
-    };
-    let profile = Document {
-        // A profile is opened, not kept.
-        keep_as: None,
-        ..document(
-            "/root.mobileconfig",
-            "application/x-apple-aspen-config",
-            "mobileconfig",
-            mobileconfig::write(&a.label, &named).into_bytes(),
-        )
-    };
-    vec![
-        page,
-        document("/root.crt", "application/x-x509-ca-cert", "crt", der.to_vec()),
-        document("/root.pem", "application/x-pem-file", "pem", pem::write(pem::CERTIFICATE, der).as_bytes().to_vec()),
-        profile,
-        document("/root.p12", "application/x-pkcs12", "p12", pkcs12::write_trust(&named).to_vec()),
-        document("/root.p7b", "application/x-pkcs7-certificates", "p7b", pkcs7::write(&[der.to_vec()])),
-    ]
+    shared.serve(page, seen, stopped())?;
+    Ok(Done::report("stopped\n".into(), &Event::Stopped { url: &url, sha256: &sha256 }))
 }
 
 fn told(a: &Authority, url: &str, sha256: &str, code: &qrcode::QrCode, loopback: bool, ends: bool) -> String {

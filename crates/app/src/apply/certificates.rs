@@ -1,0 +1,170 @@
+//! Certificates as the file says: issued, renewed, put right.
+
+use super::{Change, Run, What};
+use crate::certificate::issue::{self, Issuer, Terms};
+use crate::certificate::{issue_list, renew};
+use crate::failure::Result;
+use crate::secret::NewSecret;
+use std::collections::{BTreeMap, BTreeSet};
+use tamga_core::apply::file::Certificate as Wanted;
+use tamga_core::apply::{Todo, compare};
+use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::form::pem;
+use tamga_core::list_file::Entry;
+use tamga_core::report::{Authority, Issued};
+use tamga_core::text::Shown;
+use tamga_host::fs;
+
+impl Run<'_> {
+    /// Returns the labels that are new or were renewed.
+    pub(super) fn certificates(&mut self) -> Result<BTreeSet<String>> {
+        let (known, issued): (Vec<Authority>, Vec<Issued>) = match self.env.open_to_look()? {
+            Some(l) => (l.authorities()?, l.issued(None)?),
+            None => Default::default(),
+        };
+        let current: BTreeMap<&str, &Issued> =
+            issued.iter().filter(|i| i.is_live()).map(|i| (i.label.as_str(), i)).collect();
+        let mut todo: Vec<(Wanted, Todo)> = Vec::new();
+        for wanted in self.lab.certificates.clone() {
+            if !self.is_meant(wanted.label.as_str()) {
+                continue;
+            }
+            let is = current.get(wanted.label.as_str()).copied();
+            let mut differs = compare(&wanted, is, &known, self.env.now);
+            if differs.is_none()
+                && let Some(is) = is
+                && !is.folder.join(KEY_FILE).exists()
+            {
+                let why = format!("its private key is gone from {}", is.folder.shown());
+                differs = Some(Todo::Renew { add: vec![], drop: vec![], algorithm: None, issuer: None, why });
+            }
+            match differs {
+                Some(differs) => todo.push((wanted, differs)),
+                None => self.standing.extend(is.cloned()),
+            }
+        }
+        self.put_right(&known)?;
+        let mut changed = BTreeSet::new();
+        let new: Vec<&Wanted> = todo.iter().filter(|(_, t)| *t == Todo::Issue).map(|(w, _)| w).collect();
+        self.issue(&new, &mut changed);
+        for (wanted, t) in todo {
+            let label = wanted.label.to_string();
+            match t {
+                Todo::Issue => {}
+                Todo::Impossible { why, remedy } => self.lacking(What::Certificate, label, why, Some(remedy)),
+                Todo::Renew { add, drop, algorithm, issuer, why } => {
+                    let request = renew::Request {
+                        labels: vec![label.clone()],
+                        change: tamga_core::renew::Change { add, drop, valid_for: None },
+                        key_algorithm: algorithm,
+                        issuer,
+                        secret: self.request.secret.clone(),
+                        ..renew::Request::default()
+                    };
+                    let done = if self.env.dry_run { Ok(()) } else { renew::renew(self.env, &request).map(drop_it) };
+                    match done {
+                        Ok(()) => {
+                            self.row(What::Certificate, label.clone(), Change::Renewed, why);
+                            changed.insert(label);
+                        }
+                        Err(e) => self.failed(What::Certificate, label, &e),
+                    }
+                }
+            }
+        }
+        Ok(changed)
+    }
+
+    /// The chain in a certificate's own directory is what was issued; overwritten, it is put right from the ledger.
+    fn put_right(&mut self, known: &[Authority]) -> Result<()> {
+        for i in self.standing.clone() {
+            let file = i.folder.join(CERTIFICATE_FILE);
+            let first = fs::read_regular(&file).map(|b| pem::certificates(&b).into_iter().next()).unwrap_or_default();
+            if first.as_deref() == Some(i.certificate.der()) {
+                continue;
+            }
+            let above = known.iter().find(|a| Some(&a.label) == i.authority.as_ref());
+            let rest = above.map(Authority::served_with).unwrap_or_default();
+            let text: String = std::iter::once(&i.certificate)
+                .chain(&rest)
+                .map(|c| pem::write(pem::CERTIFICATE, c.der()).to_string())
+                .collect();
+            if !self.env.dry_run {
+                fs::write_whole(&file, text.as_bytes(), 0o644)?;
+            }
+            let why = format!("{} was not what was issued", file.shown());
+            self.row(What::Certificate, i.label, Change::PutRight, why);
+        }
+        Ok(())
+    }
+
+    /// Those that ask for the same terms are issued in one go.
+    fn issue(&mut self, new: &[&Wanted], changed: &mut BTreeSet<String>) {
+        let mut groups: Vec<Vec<&Wanted>> = Vec::new();
+        for wanted in new {
+            // What is for a server may come in its own form, one by one.
+            let alike = |g: &&mut Vec<&Wanted>| wanted.server.is_none() && have_same_terms(g[0], wanted);
+            match groups.iter_mut().find(alike) {
+                Some(group) => group.push(wanted),
+                None => groups.push(vec![wanted]),
+            }
+        }
+        for group in groups {
+            let done = if self.env.dry_run { Ok(()) } else { self.issue_group(&group) };
+            for wanted in group {
+                let label = wanted.label.to_string();
+                match &done {
+                    Ok(()) => {
+                        self.row(What::Certificate, label.clone(), Change::Issued, "there was none");
+                        changed.insert(label);
+                    }
+                    Err(e) => self.failed(What::Certificate, label, e),
+                }
+            }
+        }
+    }
+
+    fn issue_group(&self, group: &[&Wanted]) -> Result<()> {
+        let (terms, secret, new_secret) = (terms(group[0]), self.request.secret.clone(), NewSecret::default());
+        if let [wanted] = group {
+            let request = issue::Request {
+                names: wanted.names.clone(),
+                label: Some(wanted.label.clone()),
+                into: Some(self.base().join(wanted.label.as_str())),
+                key_file: None,
+                terms,
+                secret,
+                new_secret,
+            };
+            return issue::issue(self.env, &request).map(drop_it);
+        }
+        let entries = group.iter().map(|w| Entry { names: w.names.clone(), label: w.label.clone() }).collect();
+        let into = Some(self.base().to_owned());
+        let request = issue_list::Request { entries, into, terms, secret, new_secret };
+        issue_list::issue_list(self.env, &request).map(drop_it)
+    }
+}
+
+fn terms(wanted: &Wanted) -> Terms {
+    Terms {
+        issuer: wanted.issuer.as_ref().map_or(Issuer::Default, |i| Issuer::Named(i.to_string())),
+        server: wanted.server,
+        purposes: wanted.purposes.clone(),
+        key_algorithm: wanted.key_algorithm,
+        valid_for: wanted.valid_for,
+        not_before: wanted.not_before,
+        ..Terms::default()
+    }
+}
+
+fn have_same_terms(a: &Wanted, b: &Wanted) -> bool {
+    a.server.is_none()
+        && b.server.is_none()
+        && a.issuer == b.issuer
+        && a.purposes == b.purposes
+        && a.key_algorithm == b.key_algorithm
+        && a.valid_for == b.valid_for
+        && a.not_before == b.not_before
+}
+
+fn drop_it<T>(_: T) {}

@@ -1,0 +1,79 @@
+//! The ledger and all authorities in one encrypted file, and back.
+
+use crate::env::Env;
+use crate::failure::Result;
+use crate::report::{self, Answer, Member};
+use crate::secret::{AuthoritySecret, Secret};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use tamga_core::text::Shown;
+use tamga_host::backup;
+use tamga_host::error::Error;
+
+/// A backup that was written.
+#[derive(Serialize)]
+pub struct Done {
+    /// The file.
+    #[serde(serialize_with = "report::path")]
+    pub file: PathBuf,
+    /// How many authorities are in it.
+    pub authorities: usize,
+}
+
+/// A backup that would be written.
+#[derive(Serialize)]
+pub struct Plan {
+    dry_run: bool,
+    /// How many authorities would be in it.
+    #[serde(skip)]
+    pub authorities: usize,
+}
+
+/// Writes a backup.
+///
+/// Errors: a file that is there; a passphrase that is refused; files that cannot be read or written.
+pub fn backup(env: &Env, output: &Path, new_secret: &AuthoritySecret) -> Result<Answer<Done, Plan>> {
+    let authorities = env.authorities()?.len();
+    if env.dry_run {
+        return Ok(Answer::Planned(Plan { dry_run: true, authorities }));
+    }
+    if output.symlink_metadata().is_ok() {
+        return Err(Error::InTheWay { path: output.to_owned() }.into());
+    }
+    let passphrase = new_secret.needed(&*env.caller, "the backup")?;
+    let (_lock, ledger) = env.open_for_change()?;
+    backup::write(&ledger, env.machine.data(), output, &passphrase)?;
+    ledger.note(env.now, "backed-up", "", &output.shown())?;
+    Ok(Answer::Done(Done { file: output.to_owned(), authorities }))
+}
+
+/// Authorities that were restored.
+#[derive(Serialize)]
+pub struct Restored {
+    /// They.
+    pub authorities: Vec<Member>,
+    /// Their labels.
+    #[serde(skip)]
+    pub labels: Vec<String>,
+}
+
+/// Authorities that would be restored.
+#[derive(Serialize)]
+pub struct RestorePlan {
+    authorities: [(); 0],
+    dry_run: bool,
+}
+
+/// Restores a backup into an empty data directory.
+///
+/// Errors: a data directory that is not empty; a wrong passphrase; a file that is no backup.
+pub fn restore(env: &Env, file: &Path, secret: &Secret) -> Result<Answer<Restored, RestorePlan>> {
+    if env.dry_run {
+        return Ok(Answer::Planned(RestorePlan { authorities: [], dry_run: true }));
+    }
+    let passphrase = secret.needed(&*env.caller, &file.shown())?;
+    let ledger = backup::restore(file, env.machine.data(), &passphrase, env.now)?;
+    let all = ledger.authorities()?;
+    let labels = all.iter().map(|a| a.label.clone()).collect();
+    Ok(Answer::Done(Restored { authorities: all.into_iter().map(Member::from).collect(), labels }))
+}

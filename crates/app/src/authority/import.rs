@@ -1,0 +1,120 @@
+//! A CA made elsewhere, checked before it is taken in.
+
+use crate::env::{Change, Env};
+use crate::failure::Result;
+use crate::keys::{certificates, own, stored_key};
+use crate::report::{self, Answer, Member};
+use crate::secret::{AuthoritySecret, Secret};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use tamga_core::authority::import;
+use tamga_core::cert::profile::Links;
+use tamga_core::error::Error;
+use tamga_core::finding::{Code, Finding};
+use tamga_core::label::Label;
+use tamga_core::purpose::Purpose;
+use tamga_core::report::Authority;
+use tamga_core::text::Shown;
+use tamga_host::entropy;
+use tamga_host::ledger::Record;
+
+/// What to take in.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// Its label here.
+    pub label: Label,
+    /// Files with its certificate, and what is above it.
+    pub certificates: Vec<PathBuf>,
+    /// The file with its private key: PKCS#8, SEC1 or PKCS#1, PEM or DER, encrypted or not.
+    pub key_file: PathBuf,
+    /// What it may issue for; empty for what its certificate says.
+    pub purposes: Vec<Purpose>,
+    /// Where its list and certificate are found.
+    pub links: Links,
+    /// Objections that are lifted.
+    pub accepted: Vec<Code>,
+    /// Opens the key.
+    pub secret: Secret,
+    /// Protects it here.
+    pub new_secret: AuthoritySecret,
+}
+
+/// What was taken in, or would be.
+pub type Report = Answer<Done, Plan>;
+
+/// An authority that was taken in.
+#[derive(Serialize)]
+pub struct Done {
+    /// It alone.
+    pub authorities: [Member; 1],
+    /// Remarks on it.
+    #[serde(serialize_with = "report::findings")]
+    pub findings: Vec<Finding>,
+    /// It.
+    #[serde(skip)]
+    pub authority: Authority,
+}
+
+/// An authority that would be taken in.
+#[derive(Serialize)]
+pub struct Plan {
+    authorities: [(); 0],
+    dry_run: bool,
+    /// It.
+    #[serde(skip)]
+    pub authority: Authority,
+    /// Remarks on it.
+    #[serde(skip)]
+    pub findings: Vec<Finding>,
+}
+
+/// Takes a CA in.
+///
+/// Errors: a certificate that is no CA's or would hinder its clients, unless accepted; a key that is not its own or cannot be opened;
+/// a label that is taken; the same CA under another label.
+pub fn import(env: &Env, request: &Request) -> Result<Report> {
+    let label = &request.label;
+    let found = certificates(&request.certificates)?;
+    let stored = stored_key(label.as_str(), &request.key_file)?;
+    let of = request.key_file.shown();
+    let old = if stored.is_locked() { Some(request.secret.needed(&*env.caller, &of)?) } else { None };
+    let key = stored.open(old.as_ref())?;
+    // The certificate of this key, wherever in the file it stands; the first says best what is wrong if there is none.
+    let certificate = found.iter().find(|c| c.key == *key.public()).unwrap_or(&found[0]).clone();
+    let key = own(key, &certificate, label.as_str(), request.key_file.parent().unwrap_or(Path::new(".")))?;
+    let above = import::above(&certificate, &found);
+    let findings = import::examine(&certificate, &above, env.now, &request.accepted)?;
+    let mut a = Authority {
+        above,
+        links: request.links.clone(),
+        ..Authority::root(label.as_str(), certificate, env.authority_directory(label.as_str()))
+    };
+    a.purposes = if request.purposes.is_empty() { import::purposes(&a) } else { request.purposes.clone() };
+    if env.dry_run {
+        return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, authority: a, findings }));
+    }
+    // Encrypted it stays encrypted, with the same passphrase unless a new one is given.
+    let wanted = request.new_secret.wanted(&*env.caller, &format!("the key of {label}"))?;
+    let protect = wanted.or(old);
+    let (_lock, ledger) = env.open_for_change()?;
+    let known = super::free(&ledger, label)?;
+    if let Some(twin) = known.iter().find(|k| k.certificate == a.certificate) {
+        return Err(Error::LabelTaken {
+            label: label.to_string(),
+            by: format!("the same CA under the label {}", twin.label),
+            instead: format!("use it: --issuer {}", twin.label),
+        }
+        .into());
+    }
+    let (a, publication) = import::make(a, &key, protect.as_ref(), &entropy::System)?;
+    let change = Change {
+        what: "authority",
+        label: label.as_str(),
+        sha256: a.certificate.sha256(),
+        publication: &publication,
+        answers: false,
+        record: Record::Authority(&a),
+    };
+    env.publish(&ledger, &change)?;
+    Ok(Answer::Done(Done { authorities: [a.clone().into()], findings, authority: a }))
+}

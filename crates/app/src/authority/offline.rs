@@ -1,0 +1,148 @@
+//! An authority's key leaves for a removable place, proved before it is removed here.
+
+use crate::env::Env;
+use crate::failure::Result;
+use crate::keys::{own, stored_key};
+use crate::output::absolute;
+use crate::report::{Answer, Member};
+use crate::secret::{AuthoritySecret, Secret};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use tamga_core::authority::create::chain;
+use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE, certificate_document, key_document};
+use tamga_core::error::Error;
+use tamga_core::report::{Authority, KeyPlace};
+use tamga_core::secret::Passphrase;
+use tamga_core::signature;
+use tamga_core::step::Document;
+use tamga_core::text::Shown;
+use tamga_host::ledger::{Record, Work};
+use tamga_host::{entropy, fs};
+
+/// What to take where.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// The authority's label.
+    pub label: String,
+    /// The directory: a stick, a card.
+    pub into: PathBuf,
+    /// Take it away as it is, although it is not encrypted.
+    pub unencrypted: bool,
+    /// Opens the key.
+    pub secret: Secret,
+    /// Protects it there.
+    pub new_secret: AuthoritySecret,
+}
+
+/// What was done, or would be.
+pub type Report = Answer<Done, Plan>;
+
+/// An authority whose key is away.
+#[derive(Serialize)]
+pub struct Done {
+    /// It alone.
+    pub authorities: [Member; 1],
+    /// Its label.
+    #[serde(skip)]
+    pub label: String,
+    /// Where its key is.
+    #[serde(skip)]
+    pub place: PathBuf,
+    /// True if the key is encrypted there.
+    #[serde(skip)]
+    pub is_encrypted: bool,
+}
+
+/// An authority whose key would be taken away.
+#[derive(Serialize)]
+pub struct Plan {
+    authorities: [(); 0],
+    dry_run: bool,
+    /// Its label.
+    #[serde(skip)]
+    pub label: String,
+    /// Where its key would be.
+    #[serde(skip)]
+    pub place: PathBuf,
+}
+
+/// Copies the key there, proves the copy, and removes it here.
+///
+/// Errors: an authority that cannot sign; a place that another key has; a medium that does not return what was written: the key is
+/// then still here.
+pub fn offline(env: &Env, request: &Request) -> Result<Report> {
+    let into = absolute(&request.into)?;
+    if env.dry_run {
+        let label = super::able(env, &request.label)?.label;
+        return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, label, place: into }));
+    }
+    let (_lock, ledger) = env.open_for_change()?;
+    let all = ledger.authorities()?;
+    let a = authority::choose(Some(&request.label), &all, true)?;
+    authority::can_sign(a)?;
+    let here = a.folder.join(KEY_FILE);
+    let (document, passphrase) = document(env, request, a, &here)?;
+    let there = into.join(KEY_FILE);
+    free_place(&there, a)?;
+    fs::make_directory(&into, 0o700)?;
+    let work = Work::KeyLeaves { label: a.label.clone(), file: here.clone().into(), into: Some(into.clone().into()) };
+    let id = ledger.begin(&work, &Record::Nothing, env.now)?;
+    // The certificate first: it says whose key lies there, also if this is interrupted.
+    fs::replace(&into.join(CERTIFICATE_FILE), &certificate_document(CERTIFICATE_FILE, chain(a)))?;
+    fs::replace(&there, &document)?;
+    prove(a, &there, passphrase.as_ref())?;
+    // From this commit on the copy counts; killed before it, the file here does.
+    ledger.set_key_place(&a.label, &KeyPlace::Offline(into.clone()), "offline", env.now)?;
+    fs::remove(&here)?;
+    ledger.finish(id, &work)?;
+    let gone = Authority { key: KeyPlace::Offline(into.clone()), ..a.clone() };
+    let (label, is_encrypted) = (a.label.clone(), !document.secret);
+    Ok(Answer::Done(Done { authorities: [gone.into()], label, place: into, is_encrypted }))
+}
+
+/// The key as it will lie there: encrypted as it is, or with a new passphrase; unencrypted only if asked.
+fn document(env: &Env, request: &Request, a: &Authority, here: &Path) -> Result<(Document, Option<Passphrase>)> {
+    let caller = &*env.caller;
+    let of = format!("the key of {}", a.label);
+    let stored = stored_key(&a.label, here)?;
+    let old = if stored.is_locked() { Some(request.secret.needed(caller, &of)?) } else { None };
+    let key = own(stored.open(old.as_ref())?, &a.certificate, &a.label, &a.folder)?;
+    let there = format!("{of} in {}", request.into.shown());
+    let passphrase = match (request.new_secret.wanted(caller, &there)?, old) {
+        (Some(new), _) => Some(new),
+        (None, Some(old)) => Some(old),
+        (None, None) if request.unencrypted => None,
+        (None, None) => Some(request.new_secret.needed(caller, &there)?),
+    };
+    Ok((key_document(&key, passphrase.as_ref(), &entropy::System)?, passphrase))
+}
+
+/// Another key's place is not taken; a copy of this very one may be replaced.
+fn free_place(there: &Path, a: &Authority) -> Result<()> {
+    let beside = there.with_file_name(CERTIFICATE_FILE);
+    let same = fs::read_regular(&beside)
+        .is_ok_and(|b| tamga_core::form::pem::certificates(&b).iter().any(|der| *der == a.certificate.der()));
+    if there.symlink_metadata().is_ok() && !same {
+        return Err(tamga_host::error::Error::InTheWay { path: there.to_owned() }.into());
+    }
+    Ok(())
+}
+
+/// Reads the copy back from the medium, opens it, and has it sign something that the certificate's key verifies.
+fn prove(a: &Authority, there: &Path, passphrase: Option<&Passphrase>) -> Result<()> {
+    let key = stored_key(&a.label, there)?.open(passphrase)?;
+    let message = format!("proof that {} can sign", a.label);
+    let signature = key.sign(message.as_bytes(), &entropy::System)?;
+    let proved =
+        signature::verify(&key.signature_algorithm(), a.certificate.key.spki(), message.as_bytes(), &signature);
+    if proved.is_err() {
+        return Err(Error::Objection {
+            code: "key-mismatch",
+            what: format!("the copy in {} does not sign for {}", there.shown(), a.label),
+            why: "what was read back from there is not what was written".into(),
+            instead: "use another medium; the key is still here, unchanged".into(),
+        }
+        .into());
+    }
+    Ok(())
+}

@@ -1,0 +1,85 @@
+//! A passphrase for an authority's key, another one, or none.
+
+use crate::env::Env;
+use crate::failure::Result;
+use crate::keys::{own, stored_key};
+use crate::report::Answer;
+use crate::secret::{AuthoritySecret, Secret};
+use serde::Serialize;
+use tamga_core::authority::{self, KEY_FILE, key_document};
+use tamga_host::ledger::{Record, Work};
+use tamga_host::{entropy, fs};
+
+/// What to do.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// The authority's label.
+    pub label: String,
+    /// Leave the key unencrypted from now on.
+    pub remove: bool,
+    /// Opens the key.
+    pub secret: Secret,
+    /// Protects it from now on.
+    pub new_secret: AuthoritySecret,
+}
+
+/// What was done, or would be.
+pub type Report = Answer<Done, Plan>;
+
+/// A key whose passphrase changed.
+#[derive(Serialize)]
+pub struct Done {
+    /// The authority's label.
+    pub label: String,
+    /// True if the key is encrypted now.
+    pub encrypted: bool,
+    /// `passphrase-set`, `passphrase-changed` or `passphrase-removed`.
+    pub change: &'static str,
+}
+
+/// A key whose passphrase would change.
+#[derive(Serialize)]
+pub struct Plan {
+    dry_run: bool,
+    /// The authority's label.
+    #[serde(skip)]
+    pub label: String,
+}
+
+/// Sets, changes or removes the passphrase of an authority's key.
+///
+/// Errors: an authority whose key is not here; a wrong passphrase; a new one that is refused; files that cannot be written.
+pub fn passphrase(env: &Env, request: &Request) -> Result<Report> {
+    if env.dry_run {
+        return Ok(Answer::Planned(Plan { dry_run: true, label: super::able(env, &request.label)?.label }));
+    }
+    let (_lock, ledger) = env.open_for_change()?;
+    let all = ledger.authorities()?;
+    let a = authority::choose(Some(&request.label), &all, true)?;
+    authority::can_sign(a)?;
+    let file = a.folder.join(KEY_FILE);
+    let of = format!("the key of {}", a.label);
+    let stored = stored_key(&a.label, &file)?;
+    let was_locked = stored.is_locked();
+    let key = own(env.open_key(stored, &of, &request.secret)?, &a.certificate, &a.label, &a.folder)?;
+    let new = if request.remove { None } else { Some(request.new_secret.needed(&*env.caller, &of)?) };
+    let document = key_document(&key, new.as_ref(), &entropy::System)?;
+    // One file, put in place whole: killed before or after, it opens with the old passphrase or with the new one.
+    let work = Work::Replace {
+        said: format!(
+            "changing the passphrase of {} was interrupted; its key opens with the old one or the new one",
+            a.label
+        ),
+        files: vec![file.clone().into()],
+    };
+    let id = ledger.begin(&work, &Record::Nothing, env.now)?;
+    fs::replace(&file, &document)?;
+    let change = match (was_locked, &new) {
+        (false, Some(_)) => "passphrase-set",
+        (true, Some(_)) => "passphrase-changed",
+        (_, None) => "passphrase-removed",
+    };
+    ledger.note(env.now, change, &a.label, "")?;
+    ledger.finish(id, &work)?;
+    Ok(Answer::Done(Done { label: a.label.clone(), encrypted: new.is_some(), change }))
+}

@@ -1,0 +1,96 @@
+//! Key and request for an intermediate that is signed on another machine.
+
+use crate::env::{Change, Env};
+use crate::failure::Result;
+use crate::report::{Answer, Member, Request as Waits};
+use crate::secret::AuthoritySecret;
+use serde::Serialize;
+use std::path::PathBuf;
+use tamga_core::authority::{REQUEST_FILE, create, request};
+use tamga_core::form::pem;
+use tamga_core::key::{KeyAlgorithm, PrivateKey};
+use tamga_host::ledger::{Record, Waiting};
+use tamga_host::{entropy, fs};
+
+/// What to ask for.
+#[derive(Debug)]
+pub struct Request {
+    /// The authority.
+    pub authority: create::Request,
+    /// The kind of its key.
+    pub key_algorithm: KeyAlgorithm,
+    /// A copy of the request to carry to the other machine.
+    pub output: Option<PathBuf>,
+    /// Protects the new key.
+    pub new_secret: AuthoritySecret,
+}
+
+/// What was made, or would be.
+pub type Report = Answer<Done, Plan>;
+
+/// A key and a request.
+#[derive(Serialize)]
+pub struct Done {
+    /// The waiting key.
+    pub authorities: [Member; 1],
+    /// The label.
+    #[serde(skip)]
+    pub label: String,
+    /// The file to carry.
+    #[serde(skip)]
+    pub carried: PathBuf,
+    /// The request as PEM.
+    #[serde(skip)]
+    pub pem: String,
+}
+
+/// A key and a request that would be made.
+#[derive(Serialize)]
+pub struct Plan {
+    authorities: [(); 0],
+    dry_run: bool,
+    /// The directory.
+    #[serde(skip)]
+    pub directory: PathBuf,
+}
+
+/// Makes a key and a request.
+///
+/// Errors: a label that is taken; files that cannot be written.
+pub fn request(env: &Env, wish: &Request) -> Result<Report> {
+    let wanted = &wish.authority;
+    let label = wanted.label.as_str();
+    let folder = env.authority_directory(label);
+    if env.dry_run {
+        return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, directory: folder }));
+    }
+    let protect = wish.new_secret.wanted(&*env.caller, &format!("the key of {label}"))?;
+    let key = PrivateKey::generate(wish.key_algorithm, &entropy::System)?;
+    let (_lock, ledger) = env.open_for_change()?;
+    super::free(&ledger, &wanted.label)?;
+    let asked = request::ask(wanted, &key, protect.as_ref(), folder.clone(), &entropy::System)?;
+    let waiting = Waiting {
+        label: label.to_owned(),
+        is_authority: true,
+        csr: asked.csr,
+        folder: folder.clone(),
+        purposes: wanted.purposes.clone(),
+        links: wanted.links.clone(),
+    };
+    let change = Change {
+        what: "request",
+        label,
+        sha256: waiting.csr.sha256(),
+        publication: &asked.publication,
+        answers: false,
+        record: Record::Request(&waiting),
+    };
+    env.publish(&ledger, &change)?;
+    let pem = pem::write(pem::REQUEST, waiting.csr.der()).to_string();
+    if let Some(output) = &wish.output {
+        fs::write_whole(output, pem.as_bytes(), 0o644)?;
+    }
+    let carried = wish.output.clone().unwrap_or_else(|| folder.join(REQUEST_FILE));
+    let authorities = [Member::Waiting(Box::new(Waits { waiting, carried: wish.output.clone() }))];
+    Ok(Answer::Done(Done { authorities, label: label.to_owned(), carried, pem }))
+}

@@ -1,0 +1,131 @@
+//! The end of an authority: its last list, out of the stores; its records stay.
+
+use super::crl::List;
+use crate::env::Env;
+use crate::failure::Result;
+use crate::report::{self, Answer, Member, Outcome};
+use crate::secret::Secret;
+use crate::trust::remove_everywhere;
+use crate::trust::row::{self, Row};
+use serde::Serialize;
+use std::path::PathBuf;
+use tamga_core::authority::{self, KEY_FILE};
+use tamga_core::moment::{DAY, Moment, Span};
+use tamga_core::report::{Authority, KeyPlace};
+use tamga_host::fs;
+use tamga_host::ledger::{Filter, Ledger, Record, Sort, Work};
+use tamga_host::repair::LIST_FILE;
+
+/// What to retire.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// The authority's label.
+    pub label: String,
+    /// Delete its private key.
+    pub discard_key: bool,
+    /// Where to write its last list as well.
+    pub output: Option<PathBuf>,
+    /// Bundles that the root was put into, absolute.
+    pub bundles: Vec<PathBuf>,
+    /// Opens its key.
+    pub secret: Secret,
+}
+
+/// What was done, or would be.
+pub type Report = Answer<Done, Plan>;
+
+/// An authority that was retired.
+#[derive(Serialize)]
+pub struct Done {
+    /// It alone.
+    pub authorities: [Member; 1],
+    /// Where its root was taken out.
+    #[serde(rename = "stores")]
+    pub rows: Vec<Row>,
+    /// Its last list; None if its key was not at hand.
+    pub list: Option<LastList>,
+    /// Labels of certificates that are still valid under it.
+    pub live: Vec<String>,
+    /// It.
+    #[serde(skip)]
+    pub authority: Authority,
+}
+
+impl Done {
+    /// The outcome.
+    pub fn outcome(&self) -> Outcome {
+        row::outcome(&self.rows)
+    }
+}
+
+/// The last list of an authority.
+#[derive(Clone, Debug, Serialize)]
+pub struct LastList {
+    /// Its number.
+    pub number: u64,
+    /// How many certificates it revokes.
+    pub entries: usize,
+    /// The file.
+    #[serde(serialize_with = "report::path")]
+    pub file: PathBuf,
+    /// How long it is valid.
+    #[serde(skip)]
+    pub until: Moment,
+}
+
+/// An authority that would be retired.
+#[derive(Serialize)]
+pub struct Plan {
+    authorities: [(); 0],
+    stores: [(); 0],
+    dry_run: bool,
+    /// Its label.
+    #[serde(skip)]
+    pub label: String,
+}
+
+/// Retires an authority.
+///
+/// Errors: there is none of this label; a key that cannot be opened; files that cannot be written. What fails in a store is in its
+/// row.
+pub fn retire(env: &Env, request: &Request) -> Result<Report> {
+    if env.dry_run {
+        let all = env.authorities()?;
+        let label = authority::choose(Some(&request.label), &all, true)?.label.clone();
+        return Ok(Answer::Planned(Plan { authorities: [], stores: [], dry_run: true, label }));
+    }
+    let (_lock, ledger) = env.open_for_change()?;
+    let all = ledger.authorities()?;
+    let a = authority::choose(Some(&request.label), &all, true)?;
+    let filter = Filter { ending: Some((env.now, Moment::LAST)), ..Filter::default() };
+    let (live, _) = ledger.page(&filter, Sort::Ends, None)?;
+    let live = live.into_iter().filter(|i| i.authority.as_deref() == Some(&a.label)).map(|i| i.label).collect();
+    let list = last_list(env, &ledger, a, request)?;
+    let rows = if a.is_root() { remove_everywhere(env, &ledger, a, &request.bundles)? } else { Vec::new() };
+    ledger.retire(&a.label, env.now)?;
+    let mut key = a.key.clone();
+    if request.discard_key && a.key == KeyPlace::Here {
+        let file = a.folder.join(KEY_FILE);
+        let work = Work::KeyLeaves { label: a.label.clone(), file: file.clone().into(), into: None };
+        let id = ledger.begin(&work, &Record::Nothing, env.now)?;
+        ledger.set_key_place(&a.label, &KeyPlace::Discarded, "key-discarded", env.now)?;
+        fs::remove(&file)?;
+        ledger.finish(id, &work)?;
+        key = KeyPlace::Discarded;
+    }
+    let authority = Authority { retired: true, key, ..a.clone() };
+    Ok(Answer::Done(Done { authorities: [authority.clone().into()], rows, list, live, authority }))
+}
+
+/// The last list, if the key is at hand; it is valid until the authority's own end.
+fn last_list(env: &Env, ledger: &Ledger, a: &Authority, request: &Request) -> Result<Option<LastList>> {
+    if authority::can_sign(a).is_err() {
+        return Ok(None);
+    }
+    let key = env.authority_key(a, &request.secret)?;
+    let file = request.output.clone().unwrap_or_else(|| a.folder.join(LIST_FILE));
+    let left = (a.certificate.not_after.unix() - env.now.unix()).max(DAY);
+    let list = List { env, ledger, a, key: &key, output: Some(&file) };
+    let signed = list.sign(None, Span::seconds_of(left), &[])?;
+    Ok(Some(LastList { number: signed.number, entries: signed.entries, until: signed.next, file }))
+}

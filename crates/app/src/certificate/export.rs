@@ -1,0 +1,345 @@
+//! A certificate, a root or a foreign file, in the form that a server or a device wants.
+
+use crate::env::Env;
+use crate::failure::Result;
+use crate::keys::stored_key;
+use crate::output::{keep_out_of_version_control, may_replace, write_journaled};
+use crate::secret::{NewSecret, Secret};
+use serde::ser::SerializeMap;
+use serde::{Serialize, Serializer};
+use std::path::{Path, PathBuf};
+use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
+use tamga_core::cert::Certificate;
+use tamga_core::error::Error;
+use tamga_core::export::{self, Form, Made, Material, Settings};
+use tamga_core::form::container;
+use tamga_core::form::contents::{self, Contents};
+use tamga_core::form::pem;
+use tamga_core::key::PrivateKey;
+use tamga_core::text::Shown;
+use tamga_host::{entropy, fs};
+
+/// Where to.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Output {
+    /// A file named as the label, with the form's ending; a form of one line goes into the report.
+    #[default]
+    Default,
+    /// Into the report, to be printed.
+    Report,
+    /// Into a file; `replace` answers the question whether one that is there may be replaced.
+    File {
+        /// The file.
+        path: PathBuf,
+        /// True if it may be replaced unasked.
+        replace: bool,
+    },
+}
+
+/// What to export, and how.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// A label, or a file or directory of any form.
+    pub what: PathBuf,
+    /// The form.
+    pub form: Form,
+    /// Where to.
+    pub output: Output,
+    /// What the server is to call it inside a key store; None for the label.
+    pub alias: Option<String>,
+    /// PKCS#12 for programs that know only triple DES and SHA-1.
+    pub legacy: bool,
+    /// A file with the private key, where it lies elsewhere.
+    pub key_file: Option<PathBuf>,
+    /// Opens what is exported.
+    pub secret: Secret,
+    /// Protects what is written.
+    pub new_secret: NewSecret,
+}
+
+/// What was exported, or would be.
+pub struct Report {
+    /// The form.
+    pub form: Form,
+    /// What was exported, by the name that it has inside a key store.
+    pub alias: String,
+    /// Its certificates, leaf first.
+    pub chain: Vec<Certificate>,
+    /// What was made.
+    pub made: Made,
+    /// Remarks.
+    pub notes: Vec<String>,
+    /// How it is kept out of version control.
+    pub version_control: Option<String>,
+    /// Where it is.
+    pub place: Place,
+}
+
+/// Where an export is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Place {
+    /// In the report alone.
+    Report,
+    /// In a file.
+    File(PathBuf),
+    /// Nowhere: it would be written into this file.
+    Planned(PathBuf),
+}
+
+#[derive(Serialize)]
+struct FileView<'a> {
+    form: &'static str,
+    alias: &'a str,
+    file: String,
+    has_key: bool,
+    certificates: Vec<String>,
+    notes: Vec<&'a str>,
+}
+
+#[derive(Serialize)]
+struct Spelling<'a> {
+    kind: &'a str,
+    wanted_by: &'a str,
+    value: &'a str,
+}
+
+#[derive(Serialize)]
+#[serde(untagged)]
+enum LineView<'a> {
+    Fingerprints { form: &'static str, fingerprints: Vec<Spelling<'a>> },
+    Value { form: &'static str, value: String },
+}
+
+impl Serialize for Report {
+    fn serialize<S: Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {
+        let mut map = s.serialize_map(None)?;
+        let form = self.form.word();
+        match &self.place {
+            Place::Planned(_) => {
+                map.serialize_entry("exports", &[(); 0])?;
+                map.serialize_entry("dry_run", &true)?;
+            }
+            Place::Report if self.form == Form::Fingerprint => {
+                let all = self.made.spellings.iter();
+                let all = all.map(|s| Spelling { kind: s.what, wanted_by: s.wanted_by, value: &s.value });
+                map.serialize_entry("exports", &[LineView::Fingerprints { form, fingerprints: all.collect() }])?;
+            }
+            Place::Report if self.form.is_a_line() => {
+                let value = String::from_utf8_lossy(&self.made.bytes).trim_end().to_owned();
+                map.serialize_entry("exports", &[LineView::Value { form, value }])?;
+            }
+            // The bytes themselves are the answer.
+            Place::Report => {}
+            Place::File(file) => {
+                let file = FileView {
+                    form,
+                    alias: &self.alias,
+                    file: file.shown(),
+                    has_key: self.made.has_key,
+                    certificates: self.chain.iter().map(Certificate::sha256).collect(),
+                    notes: self.notes.iter().chain(&self.version_control).map(String::as_str).collect(),
+                };
+                map.serialize_entry("exports", &[file])?;
+            }
+        }
+        map.end()
+    }
+}
+
+/// Exports.
+///
+/// Errors: what is named is nowhere, or cannot be read or opened; the form needs what is not there; a file that may not be replaced.
+pub fn export(env: &Env, request: &Request) -> Result<Report> {
+    let form = request.form;
+    if request.legacy && form != Form::Pkcs12 {
+        return Err(Error::Contradiction {
+            what: format!("--legacy does not go with {}", form.word()),
+            why: "only pkcs12 has an older protection".into(),
+            instead: "leave --legacy away, or write --as pkcs12".into(),
+        }
+        .into());
+    }
+    let mut source = source(env, request)?;
+    if source.label.is_none()
+        && let (Some(leaf), Some(ledger)) = (source.material.chain.first(), env.open_to_look()?)
+    {
+        source.label = ledger.by_number(&leaf.sha256())?.pop().map(|i| i.label);
+    }
+    if let Some(alias) = &request.alias {
+        source.material.alias.clone_from(alias);
+    }
+    let of = format!("the private key in the new {} file", form.word());
+    let passphrase = request.new_secret.wanted(&*env.caller, &of)?;
+    let settings = Settings { passphrase: passphrase.as_ref(), legacy: request.legacy, now: env.now };
+    let made = export::make(form, &source.material, &settings, &entropy::System)?;
+    let Material { alias, chain, .. } = source.material;
+    let report = |place, made: Made, notes, version_control| Report {
+        form,
+        alias: alias.clone(),
+        chain: chain.clone(),
+        made,
+        notes,
+        version_control,
+        place,
+    };
+    let (output, replace) = match &request.output {
+        Output::Report => return Ok(report(Place::Report, made, Vec::new(), None)),
+        Output::Default if form.is_a_line() => return Ok(report(Place::Report, made, Vec::new(), None)),
+        Output::Default => (PathBuf::from(format!("{}.{}", file_name(&alias), form.ending())), false),
+        Output::File { path, replace } => (path.clone(), *replace),
+    };
+    if env.dry_run {
+        return Ok(report(Place::Planned(output), made, Vec::new(), None));
+    }
+    if !replace {
+        may_replace(env, &output, &made.bytes)?;
+    }
+    write_journaled(env, &output, &made.bytes, if made.has_key { 0o600 } else { 0o644 })?;
+    if let Some(label) = &source.label {
+        let (_lock, ledger) = env.open_for_change()?;
+        ledger.note(env.now, "exported", label, &format!("{} into {}", form.word(), output.shown()))?;
+    }
+    let version_control = if made.has_key { keep_out_of_version_control(&output)? } else { None };
+    // What opens it must no more be committed than the key itself.
+    if let Some(secret) = request.new_secret.file.as_deref().filter(|s| s.parent() == output.parent()) {
+        keep_out_of_version_control(secret)?;
+    }
+    let mut notes: Vec<String> = made.remarks.iter().map(|r| (*r).to_owned()).collect();
+    if form == Form::Pkcs12 && made.has_key && !request.legacy {
+        notes.push("Windows before 10, Java before 8u301 and old devices need --legacy".into());
+    }
+    Ok(report(Place::File(output), made, notes, version_control))
+}
+
+/// What is exported, and the label under which the ledger knows it.
+struct Source {
+    label: Option<String>,
+    material: Material,
+}
+
+fn source(env: &Env, request: &Request) -> Result<Source> {
+    let path = &request.what;
+    let mut source = if !path.exists() {
+        of_ledger(env, request)?
+    } else if path.is_dir() {
+        of_directory(env, request)?
+    } else {
+        let what = path.shown();
+        let found = read(env, &fs::read_named(path)?, request, &what)?;
+        let stem = path.file_stem().map_or_else(|| "exported".into(), |n| file_name(&n.to_string_lossy()));
+        Source { label: None, material: export::arranged(found, &stem, &what)? }
+    };
+    // The key of `key_file`; and key and certificate belong together.
+    let m = &mut source.material;
+    if let Some(file) = &request.key_file {
+        m.key = Some(env.open_key(
+            stored_key(&m.alias, file)?,
+            &format!("the key in {}", file.shown()),
+            &request.secret,
+        )?);
+    }
+    if let (Some(key), Some(leaf)) = (&m.key, m.chain.first())
+        && *key.public() != leaf.key
+    {
+        let path = request.key_file.clone().unwrap_or_else(|| path.clone());
+        return Err(Error::KeyMismatch { label: m.alias.clone(), path }.into());
+    }
+    Ok(source)
+}
+
+fn wants_key(request: &Request) -> bool {
+    request.form.wants_key() && request.key_file.is_none()
+}
+
+fn of_ledger(env: &Env, request: &Request) -> Result<Source> {
+    let label = request.what.shown();
+    let ledger = env.open_to_look()?;
+    let known = match &ledger {
+        Some(l) => l.authorities()?,
+        None => Vec::new(),
+    };
+    if let Some(a) = known.iter().find(|a| a.label == label) {
+        let material = Material { alias: label.clone(), key: None, chain: vec![a.certificate.clone()], root: None };
+        return Ok(Source { label: Some(label), material });
+    }
+    let issued = match &ledger {
+        Some(l) => l.current(&label)?,
+        None => None,
+    };
+    let Some(i) = issued else {
+        let known = match ledger {
+            Some(l) => known.into_iter().map(|a| a.label).chain(l.labels(20)?).collect(),
+            None => Vec::new(),
+        };
+        return Err(Error::LabelUnknown { label, sought: "file, authority or certificate", known }.into());
+    };
+    let key = match wants_key(request) {
+        true => Some(env.key_of(&i.label, &i.folder, &i.certificate, &request.secret)?),
+        false => None,
+    };
+    let mut material = directory(&i.folder, &i.label, key)?;
+    // The ledger's certificate is the one that is meant, whatever has been put into the directory since.
+    match material.chain.first() {
+        Some(c) if *c == i.certificate => {}
+        _ => material.chain = vec![i.certificate.clone()],
+    }
+    Ok(Source { label: Some(i.label), material })
+}
+
+fn of_directory(env: &Env, request: &Request) -> Result<Source> {
+    let path = &request.what;
+    let what = path.shown();
+    let named = path.file_name().map_or_else(|| "exported".into(), |n| file_name(&n.to_string_lossy()));
+    let stored = path.join(KEY_FILE);
+    let key = match wants_key(request) && stored.exists() {
+        true => Some(env.open_key(stored_key(&what, &stored)?, &format!("the key in {what}"), &request.secret)?),
+        false => None,
+    };
+    Ok(Source { label: None, material: directory(path, &named, key)? })
+}
+
+/// What a file holds; its passphrase is asked for only if it is needed.
+fn read(env: &Env, bytes: &[u8], request: &Request, what: &str) -> Result<Contents> {
+    let given = request.secret.given(&*env.caller)?;
+    match container::open(bytes, given.as_ref(), what) {
+        Err(Error::PassphraseNeeded { .. }) => {
+            // The certificates of a PEM file are readable without its key.
+            let open = pem::certificates(bytes);
+            if !request.form.wants_key() && !open.is_empty() && bytes.first() != Some(&0x30) {
+                let certificates = open.into_iter().map(|thing| contents::Named { alias: None, thing }).collect();
+                return Ok(Contents { keys: Vec::new(), certificates });
+            }
+            Ok(container::open(bytes, Some(&request.secret.needed(&*env.caller, what)?), what)?)
+        }
+        other => Ok(other?),
+    }
+}
+
+/// The certificates of a directory that Tamga or a person filled in Tamga's way.
+fn directory(path: &Path, alias: &str, key: Option<PrivateKey>) -> Result<Material> {
+    let certificates = |name: &str| -> Result<Vec<Certificate>> {
+        let file = path.join(name);
+        let bytes = match fs::read_regular(&file) {
+            Ok(bytes) => bytes,
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(e) => return Err(tamga_host::error::Error::file("reading", &file)(e).into()),
+        };
+        let what = file.shown();
+        let all = pem::certificates(&bytes);
+        Ok(all.iter().map(|d| Certificate::read(d, &what)).collect::<tamga_core::error::Result<_>>()?)
+    };
+    let chain = certificates(CERTIFICATE_FILE)?;
+    let root = certificates(ROOT_FILE)?.pop().filter(|r| chain.first() != Some(r));
+    if chain.is_empty() && key.is_none() {
+        let why = format!("the folder holds no {CERTIFICATE_FILE}");
+        return Err(Error::Malformed { what: path.shown(), why }.into());
+    }
+    Ok(Material { alias: alias.to_owned(), key, chain, root })
+}
+
+/// A name that is a file's and stays in its directory.
+fn file_name(name: &str) -> String {
+    let kept: String = name.chars().map(|c| if c.is_alphanumeric() || "._-".contains(c) { c } else { '-' }).collect();
+    let kept = kept.trim_start_matches('.').to_owned();
+    if kept.is_empty() { "exported".into() } else { kept }
+}

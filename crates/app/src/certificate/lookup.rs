@@ -1,0 +1,44 @@
+//! Finding what a label names.
+
+use crate::env::Env;
+use crate::failure::Result;
+use tamga_core::error::Error;
+use tamga_core::report::Issued;
+use tamga_host::ledger::{Ledger, Waiting};
+
+/// The current certificate of a label.
+///
+/// Errors: there is none.
+pub fn current(env: &Env, label: &str) -> Result<Issued> {
+    let ledger = env.open_to_look()?;
+    let found = match &ledger {
+        Some(l) => l.current(label)?,
+        None => None,
+    };
+    match found {
+        Some(i) => Ok(i),
+        None => Err(unknown(ledger.as_ref(), label)?.into()),
+    }
+}
+
+/// The error that no certificate has a label.
+pub(crate) fn unknown(ledger: Option<&Ledger>, label: &str) -> Result<Error> {
+    let known = ledger.map_or_else(|| Ok(Vec::new()), |l| l.labels(20))?;
+    Ok(Error::LabelUnknown { label: label.to_owned(), sought: "certificate", known })
+}
+
+/// The waiting key of a label: of an authority or of a certificate.
+pub(crate) fn waiting(ledger: Option<&Ledger>, label: &str, is_authority: bool) -> Result<Waiting> {
+    let (found, all) = match ledger {
+        Some(l) => (l.waiting(label)?, l.all_waiting()?),
+        None => Default::default(),
+    };
+    found.filter(|w| w.is_authority == is_authority).ok_or_else(|| {
+        Error::LabelUnknown {
+            label: label.to_owned(),
+            sought: if is_authority { "waiting authority" } else { "waiting request" },
+            known: all.into_iter().filter(|w| w.is_authority == is_authority).map(|w| w.label).collect(),
+        }
+        .into()
+    })
+}

@@ -1,0 +1,21 @@
+//! Certificates: issued, requested, signed, received, renewed, revoked, listed, exported.
+
+pub mod export;
+pub mod issue;
+pub mod issue_list;
+pub mod list;
+pub mod pairs;
+pub mod receive;
+pub mod renew;
+pub mod request;
+pub mod revoke;
+pub mod sign;
+
+mod lookup;
+mod make;
+mod single_use;
+
+pub use lookup::current;
+pub(crate) use lookup::waiting;
+pub use make::Signer;
+pub(crate) use make::make;

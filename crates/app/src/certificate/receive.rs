@@ -1,0 +1,115 @@
+//! A certificate that was signed elsewhere, back to its waiting key.
+
+use super::lookup::waiting;
+use crate::env::{Change, Env};
+use crate::failure::Result;
+use crate::keys::{certificates, stored_key};
+use crate::report::{self, Answer, Certificate};
+use crate::secret::Secret;
+use serde::Serialize;
+use std::path::PathBuf;
+use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE, certificate_document};
+use tamga_core::error::Error;
+use tamga_core::finding::Finding;
+use tamga_core::form::private_key::Stored;
+use tamga_core::receive;
+use tamga_core::report::{Issued, Life};
+use tamga_core::step::Publication;
+use tamga_host::ledger::Record;
+
+/// What came back.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// The label of the waiting key.
+    pub label: String,
+    /// Files with the certificate.
+    pub certificates: Vec<PathBuf>,
+    /// Files with what is above it.
+    pub intermediates: Vec<PathBuf>,
+    /// Opens the waiting key.
+    pub secret: Secret,
+}
+
+/// What was received, or would be.
+pub type Report = Answer<Done, Plan>;
+
+/// A certificate that was received.
+#[derive(Serialize)]
+pub struct Done {
+    /// It alone.
+    pub certificates: [Certificate; 1],
+    /// Remarks on it.
+    #[serde(serialize_with = "report::findings")]
+    pub findings: Vec<Finding>,
+    /// How many certificates its chain has.
+    #[serde(skip)]
+    pub chain: usize,
+    /// True if its root came with it.
+    #[serde(skip)]
+    pub has_root: bool,
+}
+
+/// A certificate that would be received.
+#[derive(Serialize)]
+pub struct Plan {
+    certificates: [(); 0],
+    dry_run: bool,
+    /// Its subject.
+    #[serde(skip)]
+    pub subject: String,
+    /// Remarks on it.
+    #[serde(skip)]
+    pub findings: Vec<Finding>,
+}
+
+/// Puts the certificate beside its key.
+///
+/// Errors: no key waits under this label; the certificate is not for that key; files that cannot be read or written.
+pub fn receive(env: &Env, request: &Request) -> Result<Report> {
+    let label = &request.label;
+    let found = certificates(&request.certificates)?;
+    let more = certificates(&request.intermediates)?;
+    if env.dry_run {
+        let waiting = waiting(env.open_to_look()?.as_ref(), label, false)?;
+        let got = receive::receive(label, &waiting.csr, &found, &more, &env.authorities()?, env.now)?;
+        let subject = got.chain[0].subject_words();
+        return Ok(Answer::Planned(Plan { certificates: [], dry_run: true, subject, findings: got.findings }));
+    }
+    let (_lock, ledger) = env.open_for_change()?;
+    let waiting = waiting(Some(&ledger), label, false)?;
+    let got = receive::receive(label, &waiting.csr, &found, &more, &ledger.authorities()?, env.now)?;
+    // The key itself, where it can be looked at without a passphrase.
+    let path = waiting.folder.join(KEY_FILE);
+    let stored = stored_key(label, &path)?;
+    if request.secret.is_named() || matches!(stored, Stored::Open(_)) {
+        let key = env.open_key(stored, &format!("the key of {label}"), &request.secret)?;
+        if *key.public() != waiting.csr.key {
+            return Err(Error::KeyMismatch { label: label.clone(), path }.into());
+        }
+    }
+    let mut documents: Vec<_> = got.root.iter().map(|root| certificate_document(ROOT_FILE, [root])).collect();
+    documents.push(certificate_document(CERTIFICATE_FILE, &got.chain));
+    let publication = Publication { folder: waiting.folder.clone(), folder_mode: 0o755, documents };
+    let issued = Issued {
+        label: label.clone(),
+        certificate: got.chain[0].clone(),
+        authority: got.authority.clone(),
+        folder: waiting.folder.clone(),
+        life: Life::Live,
+        revoked: None,
+    };
+    let change = Change {
+        what: "certificate",
+        label,
+        sha256: issued.certificate.sha256(),
+        publication: &publication,
+        answers: true,
+        record: Record::Certificate { issued: &issued, kind: "received", root: None },
+    };
+    env.publish(&ledger, &change)?;
+    let has_root = got.root.is_some();
+    let mut files = vec![("certificate", CERTIFICATE_FILE), ("private_key", KEY_FILE)];
+    files.extend(has_root.then_some(("root", ROOT_FILE)));
+    let certificates = [Certificate { issued, files }];
+    Ok(Answer::Done(Done { certificates, findings: got.findings, chain: got.chain.len(), has_root }))
+}

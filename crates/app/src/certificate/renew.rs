@@ -1,0 +1,213 @@
+//! Renewal: the same names, purposes and files, with a new key; with other names if asked.
+
+use super::lookup::{current, unknown};
+use super::make::{Signer, make};
+use crate::env::Env;
+use crate::failure::{Failure, Result};
+use crate::keys::stored_key;
+use crate::report::{self, Answer, Certificate, Outcome};
+use crate::secret::{NewSecret, Secret};
+use serde::Serialize;
+use std::path::PathBuf;
+use tamga_core::authority::{self, KEY_FILE};
+use tamga_core::error::Error;
+use tamga_core::finding::Finding;
+use tamga_core::issue;
+use tamga_core::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::moment::{Moment, Span};
+use tamga_core::renew;
+use tamga_core::report::Issued;
+use tamga_core::secret::Passphrase;
+use tamga_core::text::Shown;
+use tamga_host::entropy;
+use tamga_host::ledger::{Filter, Ledger, Sort};
+
+/// What to renew, and how.
+#[derive(Clone, Debug, Default)]
+pub struct Request {
+    /// Which; empty for those that are due.
+    pub labels: Vec<String>,
+    /// Without labels: those that expire within this time; None for a third of their validity.
+    pub due: Option<Span>,
+    /// What changes.
+    pub change: renew::Change,
+    /// Keep the private key.
+    pub reuse_key: bool,
+    /// Where the private key is now, if it was moved; it is used again.
+    pub key_file: Option<PathBuf>,
+    /// Another kind of key.
+    pub key_algorithm: Option<KeyAlgorithm>,
+    /// Another authority.
+    pub issuer: Option<String>,
+    /// Opens the authority's key and the old one.
+    pub secret: Secret,
+    /// Protects the new key.
+    pub new_secret: NewSecret,
+}
+
+/// What was renewed, or would be.
+pub type Report = Answer<Done, Plan>;
+
+/// Certificates that were renewed.
+#[derive(Serialize)]
+pub struct Done {
+    /// The new ones.
+    pub certificates: Vec<Certificate>,
+    /// Remarks on them.
+    #[serde(serialize_with = "report::findings")]
+    pub findings: Vec<Finding>,
+    /// Those that could not be renewed.
+    pub failed: Vec<Failed>,
+}
+
+/// A certificate that could not be renewed while others were.
+#[derive(Serialize)]
+pub struct Failed {
+    /// Its label.
+    pub label: String,
+    /// Why.
+    #[serde(flatten, serialize_with = "report::failure")]
+    pub failure: Failure,
+}
+
+impl Done {
+    /// The outcome; None if nothing at all could be renewed: then it is that of the failures.
+    pub fn outcome(&self) -> Option<Outcome> {
+        match (self.failed.is_empty(), self.certificates.is_empty()) {
+            (true, _) => Some(Outcome::Good),
+            (false, false) => Some(Outcome::Partial),
+            (false, true) => None,
+        }
+    }
+}
+
+/// Certificates that would be renewed.
+#[derive(Serialize)]
+pub struct Plan {
+    certificates: [(); 0],
+    dry_run: bool,
+    /// They.
+    #[serde(skip)]
+    pub renewed: Vec<Issued>,
+}
+
+/// Renews certificates; one of several that cannot be renewed does not hold up the others.
+///
+/// Errors: a label that there is not; one alone that cannot be renewed: everything is then as it was.
+pub fn renew(env: &Env, request: &Request) -> Result<Report> {
+    let nothing = Done { certificates: Vec::new(), findings: Vec::new(), failed: Vec::new() };
+    if env.dry_run {
+        let renewed = match env.open_to_look()? {
+            Some(l) => wanted(env, &l, request)?,
+            None => request.labels.iter().map(|l| current(env, l)).collect::<Result<_>>()?,
+        };
+        return Ok(Answer::Planned(Plan { certificates: [], dry_run: true, renewed }));
+    }
+    if env.open_to_look()?.is_none() {
+        // Looking makes nothing: without a ledger there is nothing to renew.
+        request.labels.iter().try_for_each(|l| current(env, l).map(|_| ()))?;
+        return Ok(Answer::Done(nothing));
+    }
+    let (_lock, ledger) = env.open_for_change()?;
+    let wanted = wanted(env, &ledger, request)?;
+    let many = wanted.len() > 1;
+    let mut done = nothing;
+    for i in &wanted {
+        match one(env, &ledger, request, i) {
+            Ok((issued, findings)) => {
+                done.certificates.push(Certificate::with_all_files(issued));
+                done.findings.extend(findings);
+            }
+            Err(failure) if many => done.failed.push(Failed { label: i.label.clone(), failure }),
+            Err(e) => return Err(e),
+        }
+    }
+    Ok(Answer::Done(done))
+}
+
+fn wanted(env: &Env, ledger: &Ledger, request: &Request) -> Result<Vec<Issued>> {
+    if !request.labels.is_empty() {
+        let one = |label: &String| match ledger.current(label)? {
+            Some(i) => Ok(i),
+            None => Err(unknown(Some(ledger), label)?.into()),
+        };
+        return request.labels.iter().map(one).collect();
+    }
+    let until = request.due.map_or(Moment::LAST, |d| env.now.plus(d.seconds()));
+    let filter = Filter { ending: Some((Moment::from_unix(0), until)), ..Filter::default() };
+    let (found, _) = ledger.page(&filter, Sort::Ends, None)?;
+    Ok(found.into_iter().filter(|i| renew::is_due(&i.certificate, request.due, env.now)).collect())
+}
+
+fn one(env: &Env, ledger: &Ledger, wish: &Request, issued: &Issued) -> Result<(Issued, Vec<Finding>)> {
+    let request = renew::again(issued, &wish.change)?;
+    if issued.authority.is_none() && !issued.certificate.is_self_signed() {
+        return Err(Error::Contradiction {
+            what: format!("{} was signed elsewhere", issued.label),
+            why: format!("its issuer {} is not an authority of this ledger", issued.certificate.issuer_words()),
+            instead: format!("make a new request and have it signed there: tamga request {}", request.names[0]),
+        }
+        .into());
+    }
+    if !issued.folder.is_dir() {
+        return Err(Error::Objection {
+            code: "key-missing",
+            what: format!("the folder of {} is not where it was", issued.label),
+            why: format!("there is no {}", issued.folder.shown()),
+            instead: "put it back; or issue anew under another label into the new place: tamga issue NAME --into DIR"
+                .into(),
+        }
+        .into());
+    }
+    let (key, protect) = key(env, wish, issued)?;
+    let signer = match (&wish.issuer, &issued.authority) {
+        (None, None) => Signer::Itself,
+        (named, before) => {
+            let authorities = ledger.authorities()?;
+            let a = authority::choose(named.as_deref().or(before.as_deref()), &authorities, true)?;
+            issue::names_within(&request.names, a)?;
+            Signer::Authority(Box::new(a.clone()), env.authority_key(a, &wish.secret)?)
+        }
+    };
+    make(env, ledger, &request, (&key, protect.as_ref()), &signer, "renewed")
+}
+
+/// The key: a new one of the same kind, encrypted as the old one was; or the old one.
+fn key(env: &Env, wish: &Request, issued: &Issued) -> Result<(PrivateKey, Option<Passphrase>)> {
+    let caller = &*env.caller;
+    let of = format!("the key of {}", issued.label);
+    let path = issued.folder.join(KEY_FILE);
+    let new = wish.new_secret.wanted(caller, &of)?;
+    if let Some(file) = &wish.key_file {
+        let stored = stored_key(&issued.label, file)?;
+        let old = if stored.is_locked() { Some(wish.secret.needed(caller, &of)?) } else { None };
+        return Ok((stored.open(old.as_ref())?, new.or(old)));
+    }
+    if wish.reuse_key {
+        let moved = |e: Failure| match e.0.code() {
+            "key-missing" => Failure::from(Error::Objection {
+                code: "key-missing",
+                what: format!("the private key of {} is not in its folder", issued.label),
+                why: format!("there is no file {}", path.shown()),
+                instead: "say where it is now: --key-file FILE; or leave --reuse-key away for a new key".into(),
+            }),
+            _ => e,
+        };
+        let stored = stored_key(&issued.label, &path).map_err(moved)?;
+        let old = if stored.is_locked() { Some(wish.secret.needed(caller, &of)?) } else { None };
+        let key = crate::keys::own(stored.open(old.as_ref())?, &issued.certificate, &issued.label, &issued.folder)?;
+        return Ok((key, new.or(old)));
+    }
+    let algorithm = wish.key_algorithm.unwrap_or_else(|| renew::algorithm_of(&issued.certificate));
+    // An encrypted key is followed by an encrypted one: with the same passphrase, proved on the old key.
+    let protect = match (new, stored_key(&issued.label, &path)) {
+        (Some(new), _) => Some(new),
+        (None, Ok(stored)) if stored.is_locked() => {
+            let passphrase = wish.secret.needed(caller, &of)?;
+            stored.open(Some(&passphrase))?;
+            Some(passphrase)
+        }
+        _ => None,
+    };
+    Ok((PrivateKey::generate(algorithm, &entropy::System)?, protect))
+}

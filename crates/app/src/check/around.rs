@@ -1,0 +1,167 @@
+//! Everything that is the same for every target of a check.
+
+use crate::certificate::current;
+use crate::env::Env;
+use crate::failure::Result;
+use crate::keys::certificates;
+use crate::secret::Secret;
+use std::net::IpAddr;
+use std::path::PathBuf;
+use tamga_core::access::Account;
+use tamga_core::assess::{self, Answer, Question};
+use tamga_core::cert::Certificate;
+use tamga_core::cert::crl::{self, Crl};
+use tamga_core::chain::revocation::Revocation;
+use tamga_core::client::Client;
+use tamga_core::client::view::{self, View};
+use tamga_core::error::Error;
+use tamga_core::moment::Moment;
+use tamga_core::name::Name;
+use tamga_core::purpose::Purpose;
+use tamga_core::report::{Authority, Issued};
+use tamga_core::text::Shown as _;
+use tamga_core::trust::exceptions::{self, Exception};
+use tamga_host::dial::Shown;
+use tamga_host::{access, clients, fs};
+
+/// How to judge.
+#[derive(Clone, Debug)]
+pub struct Terms {
+    /// The clients whose rules count; empty for the standard's and those installed here.
+    pub clients: Vec<Client>,
+    /// Files with the only roots that are trusted; empty for what each client trusts.
+    pub anchors: Vec<PathBuf>,
+    /// Files with further intermediates.
+    pub intermediates: Vec<PathBuf>,
+    /// Files with revocation lists, PEM or DER.
+    pub lists: Vec<PathBuf>,
+    /// How much these count.
+    pub revocation: Revocation,
+    /// For files: the names that a visitor would type.
+    pub names: Vec<Name>,
+    /// As of this time; None for now.
+    pub at: Option<Moment>,
+    /// What the certificate is used for; None for anything.
+    pub purpose: Option<Purpose>,
+    /// Addresses at which names are reached, in lower case.
+    pub resolve: Vec<(String, IpAddr)>,
+    /// The label of a certificate that is shown to servers that ask.
+    pub client_certificate: Option<String>,
+    /// Keep what anybody on the way could read.
+    pub wire: bool,
+    /// For files: an account that must be able to read the key.
+    pub account: Option<String>,
+    /// Opens the key of the client certificate.
+    pub secret: Secret,
+}
+
+impl Default for Terms {
+    fn default() -> Terms {
+        Terms {
+            clients: Vec::new(),
+            anchors: Vec::new(),
+            intermediates: Vec::new(),
+            lists: Vec::new(),
+            revocation: Revocation::IfKnown,
+            names: Vec::new(),
+            at: None,
+            purpose: Some(Purpose::Server),
+            resolve: Vec::new(),
+            client_certificate: None,
+            wire: false,
+            account: None,
+            secret: Secret::default(),
+        }
+    }
+}
+
+/// Everything that is the same for every target.
+pub(super) struct Around {
+    pub(super) clients: Vec<Client>,
+    views: Vec<(Client, View)>,
+    authorities: Vec<Authority>,
+    pub(super) issued: Vec<Issued>,
+    extra: Vec<Certificate>,
+    pub(super) names: Vec<Name>,
+    at: Moment,
+    lists: Vec<Crl>,
+    revocation: Revocation,
+    purpose: Option<Purpose>,
+    pub(super) resolve: Vec<(String, IpAddr)>,
+    anchored: bool,
+    pub(super) account: Option<Account>,
+    pub(super) wire: bool,
+    pub(super) shown: Option<Shown>,
+    pub(super) exceptions: Vec<Exception>,
+    raise: &'static str,
+}
+
+impl Around {
+    /// Looks at the machine and reads the files.
+    pub(super) fn new(env: &Env, terms: &Terms) -> Result<Around> {
+        let installed = |c: &Client| *c == Client::Standard || clients::is_installed(*c, &env.machine);
+        let clients: Vec<Client> = match terms.clients.is_empty() {
+            true => Client::ALL.into_iter().filter(installed).collect(),
+            false => terms.clients.clone(),
+        };
+        let anchors = certificates(&terms.anchors)?;
+        let view = |c: Client| match terms.anchors.is_empty() {
+            true => view::of(c, &env.machine),
+            false => View { anchors: anchors.clone(), sources: terms.anchors.clone(), ..View::default() },
+        };
+        let (authorities, issued) = match env.open_to_look()? {
+            Some(l) => (l.authorities()?, l.issued(None)?),
+            None => Default::default(),
+        };
+        let list = |f: &PathBuf| -> Result<Crl> { Ok(crl::find(&fs::read_named(f)?, &f.shown())?) };
+        Ok(Around {
+            lists: terms.lists.iter().map(list).collect::<Result<_>>()?,
+            revocation: terms.revocation,
+            views: clients.iter().map(|c| (*c, view(*c))).collect(),
+            clients,
+            authorities,
+            issued,
+            extra: certificates(&terms.intermediates)?,
+            names: terms.names.clone(),
+            at: terms.at.unwrap_or(env.now),
+            purpose: terms.purpose,
+            resolve: terms.resolve.clone(),
+            anchored: !terms.anchors.is_empty(),
+            wire: terms.wire,
+            account: terms.account.as_deref().map(|typed| account(env, typed)).transpose()?,
+            shown: terms.client_certificate.as_deref().map(|l| shown(env, l, &terms.secret)).transpose()?,
+            exceptions: exceptions::all(&env.machine),
+            raise: env.raise(),
+        })
+    }
+
+    pub(super) fn ask(&self, served: &[Certificate], names: &[Name], live: bool) -> Answer {
+        assess::assess(&Question {
+            served,
+            extra: &self.extra,
+            names,
+            purpose: self.purpose,
+            at: self.at,
+            lists: &self.lists,
+            revocation: self.revocation,
+            views: &self.views,
+            authorities: &self.authorities,
+            issued: &self.issued,
+            live,
+            anchored: self.anchored,
+            raise: self.raise,
+        })
+    }
+}
+
+fn shown(env: &Env, label: &str, secret: &Secret) -> Result<Shown> {
+    let (chain, key) = env.chain_and_key(&current(env, label)?, secret)?;
+    Ok(std::sync::Arc::new(tamga_host::serve::certified(&chain, &key)?))
+}
+
+fn account(env: &Env, typed: &str) -> Result<Account> {
+    access::account(&env.machine, typed).ok_or_else(|| {
+        let accepted = "a name or number that stands in /etc/passwd".into();
+        Error::Word { what: "account", typed: typed.to_owned(), accepted }.into()
+    })
+}

@@ -1,0 +1,215 @@
+//! What came of the check of one target.
+
+use super::wire::WireView;
+use crate::report::{self, Outcome as Ending};
+use serde::Serialize;
+use tamga_core::assess::Answer;
+use tamga_core::cert::Certificate;
+use tamga_core::client::{Client, Outcome, agrees};
+use tamga_core::finding::{Code, Finding};
+use tamga_core::redirect::Hop;
+use tamga_core::wire::Reader;
+use tamga_host::clients::Observed;
+use tamga_host::dial::Met;
+
+/// One client's verdict in one row.
+pub struct Row {
+    /// The client.
+    pub client: Client,
+    /// `predicted`, `documented` or `observed`.
+    pub basis: &'static str,
+    /// What it would do.
+    pub outcome: Outcome,
+    /// The words with which it says so.
+    pub code: Option<String>,
+    /// The findings that it acts on.
+    pub findings: Vec<&'static str>,
+}
+
+/// What came of one target.
+pub struct Checked {
+    /// As it was named.
+    pub target: String,
+    /// `live`, `file` or `label`.
+    pub kind: &'static str,
+    /// What was checked, in one line.
+    pub first_line: String,
+    /// Good, bad, or blocked where nothing could be reached.
+    pub ending: Ending,
+    /// The connections, that which was judged first.
+    pub met: Vec<Met>,
+    /// What is served, leaf first.
+    pub chain: Vec<Certificate>,
+    /// The longest path that a client found.
+    pub path: Vec<Certificate>,
+    /// Each verdict.
+    pub rows: Vec<Row>,
+    /// The findings over all clients.
+    pub findings: Vec<Finding>,
+    /// What each client that was run printed.
+    pub raw: Vec<String>,
+    /// What is worth knowing besides.
+    pub remarks: Vec<String>,
+    /// The redirects from plain HTTP on.
+    pub hops: Vec<Hop>,
+    /// What anybody on the way could read.
+    pub wire: Reader,
+    /// True if that was asked for.
+    pub show_wire: bool,
+}
+
+impl Checked {
+    pub(super) fn new(target: &str, kind: &'static str, first_line: String) -> Checked {
+        Checked {
+            target: target.to_owned(),
+            kind,
+            first_line,
+            ending: Ending::Good,
+            met: Vec::new(),
+            chain: Vec::new(),
+            path: Vec::new(),
+            rows: Vec::new(),
+            findings: Vec::new(),
+            raw: Vec::new(),
+            remarks: Vec::new(),
+            hops: Vec::new(),
+            wire: Reader::default(),
+            show_wire: false,
+        }
+    }
+
+    pub(super) fn take(&mut self, answer: Answer, chain: Vec<Certificate>) {
+        self.ending =
+            if answer.is_good() || answer.verdicts.iter().all(|v| v.documented || v.outcome == Outcome::Unknown) {
+                Ending::Good
+            } else {
+                Ending::Bad
+            };
+        self.path = answer
+            .verdicts
+            .iter()
+            .max_by_key(|v| v.judgement.path.len())
+            .map(|v| v.judgement.path.clone())
+            .unwrap_or_default();
+        for v in answer.verdicts {
+            let mut findings: Vec<&'static str> = Vec::new();
+            for f in &v.judgement.faults {
+                if !findings.contains(&f.code.word()) {
+                    findings.push(f.code.word());
+                }
+            }
+            let basis = if v.documented { "documented" } else { "predicted" };
+            self.rows.push(Row { client: v.client, basis, outcome: v.outcome, code: v.code, findings });
+        }
+        self.findings = answer.findings;
+        self.chain = chain;
+    }
+
+    pub(super) fn compare(&mut self, client: Client, observed: Option<Observed>) {
+        let (Some(observed), Some(predicted)) = (observed, self.rows.iter().find(|r| r.client == client)) else {
+            return;
+        };
+        if observed.outcome != Outcome::Unknown
+            && (observed.outcome != predicted.outcome || !agrees(predicted.code.as_deref(), observed.code.as_deref()))
+        {
+            let said = |o: Outcome, c: &Option<String>| c.clone().unwrap_or_else(|| o.word().to_owned());
+            let mut f = Finding::new(Code::PredictionDiffers, client.word()).saying(format!(
+                "{}: expected \"{}\", seen \"{}\"",
+                client.word(),
+                said(predicted.outcome, &predicted.code),
+                said(observed.outcome, &observed.code)
+            ));
+            f.clients = vec![client];
+            self.findings.push(f);
+        }
+        if matches!(observed.outcome, Outcome::Warns | Outcome::Refuses) {
+            self.ending = Ending::Bad;
+        }
+        self.raw.push(format!("{}: {}", client.word(), observed.raw));
+        let findings = predicted.findings.clone();
+        self.rows.push(Row { client, basis: "observed", outcome: observed.outcome, code: observed.code, findings });
+    }
+}
+
+#[derive(Serialize)]
+struct Connection {
+    address: String,
+    protocol: String,
+    cipher: String,
+    alpn: Option<String>,
+}
+
+#[derive(Serialize)]
+struct Verdict<'a> {
+    client: &'static str,
+    place: (),
+    basis: &'static str,
+    verdict: &'static str,
+    code: Option<&'a str>,
+    findings: &'a [&'static str],
+}
+
+impl<'a> Verdict<'a> {
+    fn of(r: &'a Row) -> Verdict<'a> {
+        Verdict {
+            client: r.client.word(),
+            place: (),
+            basis: r.basis,
+            verdict: r.outcome.word(),
+            code: r.code.as_deref(),
+            findings: &r.findings,
+        }
+    }
+}
+
+#[derive(Serialize)]
+struct Redirect {
+    from: String,
+    to: String,
+    status: u16,
+}
+
+#[derive(Serialize)]
+struct View<'a> {
+    target: &'a str,
+    kind: &'static str,
+    ok: bool,
+    connections: Vec<Connection>,
+    redirects: Vec<Redirect>,
+    chain: Vec<report::CertificateOf>,
+    paths: Vec<Vec<String>>,
+    clients: Vec<Verdict<'a>>,
+    #[serde(serialize_with = "report::findings")]
+    findings: &'a [Finding],
+    #[serde(skip_serializing_if = "Option::is_none")]
+    wire: Option<WireView<'a>>,
+}
+
+impl Serialize for Checked {
+    fn serialize<S: serde::Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        let connection = |m: &Met| Connection {
+            address: m.address.to_string(),
+            protocol: m.protocol.to_string(),
+            cipher: m.cipher.to_string(),
+            alpn: m.alpn.as_ref().map(ToString::to_string),
+        };
+        let redirect = |h: &Hop| {
+            let to = h.to.as_ref()?.to_string();
+            Some(Redirect { from: h.from.to_string(), to, status: h.status })
+        };
+        let path: Vec<String> = self.path.iter().map(Certificate::sha256).collect();
+        View {
+            target: &self.target,
+            kind: self.kind,
+            ok: self.ending == Ending::Good,
+            connections: self.met.iter().map(connection).collect(),
+            redirects: self.hops.iter().filter_map(redirect).collect(),
+            chain: self.chain.iter().map(report::CertificateOf::from).collect(),
+            paths: if path.is_empty() { vec![] } else { vec![path] },
+            clients: self.rows.iter().map(Verdict::of).collect(),
+            findings: &self.findings,
+            wire: self.show_wire.then(|| WireView::of(&self.wire)),
+        }
+        .serialize(s)
+    }
+}

@@ -1,0 +1,108 @@
+//! Files before they are deployed: the chain, the key beside it, and who could read that.
+
+use super::{Around, Checked};
+use crate::env::Env;
+use crate::failure::Result;
+use crate::keys::certificates;
+use crate::report::Outcome as Ending;
+use std::path::Path;
+use tamga_core::access::{self as rights, Account};
+use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::finding::{Code, Finding};
+use tamga_core::form::private_key::{self, Stored};
+use tamga_core::name::Name;
+use tamga_core::report::Issued;
+use tamga_core::text::Shown;
+use tamga_host::{access, fs};
+
+pub(super) fn file(env: &Env, around: &Around, typed: &str, path: &Path) -> Result<Checked> {
+    let file = if path.is_dir() { path.join(CERTIFICATE_FILE) } else { path.to_path_buf() };
+    let chain = certificates(std::slice::from_ref(&file))?;
+    let mut checked = Checked::new(typed, "file", format!("the file {}, as a server would send it", file.shown()));
+    let answer = around.ask(&chain, &around.names, false);
+    checked.take(answer, chain);
+    beside(env, around, &mut checked, &file);
+    Ok(checked)
+}
+
+pub(super) fn label(env: &Env, around: &Around, typed: &str, issued: &Issued) -> Result<Checked> {
+    let file = issued.folder.join(CERTIFICATE_FILE);
+    let chain = certificates(std::slice::from_ref(&file))?;
+    let names: Vec<Name> = match around.names.is_empty() {
+        false => around.names.clone(),
+        true => {
+            issued.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).filter(Name::is_host).collect()
+        }
+    };
+    let host = names.first().map(ToString::to_string).unwrap_or_default();
+    let first = format!("the files of {} for every name in it; live: tamga check https://{host}", issued.label);
+    let mut checked = Checked::new(typed, "label", first);
+    let answer = around.ask(&chain, &names, false);
+    checked.take(answer, chain);
+    beside(env, around, &mut checked, &file);
+    Ok(checked)
+}
+
+/// The key beside a certificate: is it its own, who may read it, and does it open without a person?
+fn beside(env: &Env, around: &Around, checked: &mut Checked, file: &Path) {
+    let path = file.parent().unwrap_or(Path::new(".")).join(KEY_FILE);
+    if let Some(account) = &around.account {
+        readable(env, checked, &path, account);
+    }
+    let Ok(bytes) = fs::read_regular(&path) else { return };
+    let about = path.shown();
+    match (private_key::read(&bytes, &about), checked.chain.first()) {
+        (Ok(Stored::Open(key)), Some(leaf)) if *key.public() != leaf.key => {
+            checked.ending = Ending::Bad;
+            checked.findings.insert(0, Finding::new(Code::KeyMismatch, about.clone()));
+        }
+        (Ok(Stored::Locked(_)), _) => checked.findings.push(Finding::new(Code::KeyAsksPassphrase, about.clone())),
+        (Err(e), _) => {
+            checked.findings.push(
+                Finding::new(Code::Malformed, about.clone())
+                    .saying(format!("{about} cannot be read as a key: {}", tamga_core::error::Told::why(&e))),
+            );
+        }
+        _ => {}
+    }
+    if std::fs::metadata(&path).is_ok_and(|m| tamga_host::platform::mode(&m) & 0o077 != 0) {
+        checked
+            .findings
+            .push(Finding::new(Code::KeyReadableByOthers, about.clone()).mended_by(format!("chmod 600 {about}")));
+    }
+}
+
+/// Whether an account reaches the key: by the modes, groups and lists of everything on the way.
+fn readable(env: &Env, checked: &mut Checked, key: &Path, account: &Account) {
+    let about = key.shown();
+    let finding = match access::way(key) {
+        Err(e) => {
+            use tamga_core::error::Told;
+            let remedy = "look as root, and at the folder that holds the key";
+            Some(Finding::new(Code::KeyUnreadableByService, about).saying(format!("{}: {}", e.what(), e.why())).mended_by(remedy))
+        }
+        Ok(way) => rights::obstacle(account, &way).map(|o| {
+            let (what, needs) = if o.at.folder { ("enter", "x") } else { ("read", "r") };
+            let place = o.at.path.shown();
+            let owner = access::owner_name(&env.machine, o.at.owner);
+            let by = match o.by {
+                "list" => "its access-control list says so".to_owned(),
+                by => format!("mode {:04o}, owned by {owner}: {} counts as {by}", o.at.mode, account.name),
+            };
+            Finding::new(Code::KeyUnreadableByService, about.clone())
+                .saying(format!("{} cannot {what} {place}: {by}", account.name))
+                .mended_by(format!(
+                    "a copy of its own: tamga recipe SERVER LABEL --owner {0}; or open the way: {1}setfacl -m u:{0}:{needs} {place}",
+                    account.name,
+                    env.raise()
+                ))
+        }),
+    };
+    match finding {
+        Some(f) => {
+            checked.ending = Ending::Bad;
+            checked.findings.insert(0, f);
+        }
+        None => checked.remarks.push(format!("{} can read {}", account.name, key.shown())),
+    }
+}

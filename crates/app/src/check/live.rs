@@ -1,0 +1,198 @@
+//! A server that is met: at every address that its name leads to.
+
+use super::{Around, Checked, hops};
+use crate::env::Env;
+use crate::report::Outcome as Ending;
+use std::net::{IpAddr, SocketAddr};
+use tamga_core::cert::Certificate;
+use tamga_core::finding::{Code, Finding, Severity};
+use tamga_core::name::Name;
+use tamga_host::clients::{self, Visit};
+use tamga_host::dial::{self, Ask, Met, Missed, Prelude};
+
+/// Upper bound on the addresses of one name that are asked.
+const MOST_ADDRESSES: usize = 8;
+
+/// Where a server is met, and how its protocol begins.
+pub(super) struct Meeting {
+    pub(super) host: Name,
+    pub(super) port: u16,
+    pub(super) prelude: Prelude,
+    /// Of a WebSocket.
+    pub(super) path: String,
+}
+
+/// Connects, judges what the server shows, and compares with real clients if `observe`.
+pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, observe: bool) -> Checked {
+    let Meeting { host, port, prelude, .. } = meeting;
+    let shown = match prelude {
+        Prelude::None => format!("https://{}:{port}/", bracketed(host)),
+        _ => typed.to_owned(),
+    };
+    let mut checked = Checked::new(typed, "live", format!("{shown}, a server met now"));
+    let mut met = match everywhere(around, meeting) {
+        Ok(met) => met,
+        Err(missed) => {
+            checked.wire = *missed.wire.clone();
+            return failed(env, around, checked, host, &missed);
+        }
+    };
+    let first = met.remove(0);
+    let chain = match parsed(&first) {
+        Ok(chain) => chain,
+        Err(e) => {
+            checked.ending = Ending::Bad;
+            checked.findings.push(Finding::new(Code::Malformed, host.to_string()).saying(e.to_string()));
+            checked.met = vec![first];
+            return checked;
+        }
+    };
+    let answer = around.ask(&chain, std::slice::from_ref(host), true);
+    checked.take(answer, chain);
+    checked.wire.clone_from(&first.wire);
+    if let Some(why) = &first.not_upgraded {
+        let mut f = Finding::new(why.code, host.to_string())
+            .saying(format!("there is no WebSocket: {}", why.detail))
+            .mended_by("check the path, and that the server or the proxy before it passes the upgrade on");
+        f.severity = Severity::Error;
+        checked.findings.insert(0, f);
+        checked.ending = Ending::Bad;
+    }
+    about_client(around, &mut checked, host, &first);
+    remembered(around, &mut checked, host, *port);
+    for other in met.iter().filter(|m| m.chain != first.chain) {
+        elsewhere(around, &mut checked, host, &first, other);
+    }
+    // Neither curl nor a browser speaks the other protocols.
+    if observe && matches!(prelude, Prelude::None | Prelude::WebSocket) {
+        let visit = Visit { host: host.clone(), address: first.address };
+        for (client, seen) in clients::observe_all(&around.clients, &env.machine, std::slice::from_ref(&visit)) {
+            checked.compare(client, seen.into_iter().next());
+        }
+    }
+    // What visitors meet who type the bare name.
+    if *port == 443 && *prelude == Prelude::None {
+        hops::beside(around, &mut checked, host, first.address.ip());
+    }
+    checked.met = vec![first];
+    checked.met.extend(met);
+    checked
+}
+
+/// Every address that answers; if none does, why the one that got furthest did not.
+fn everywhere(around: &Around, meeting: &Meeting) -> Result<Vec<Met>, Missed> {
+    let Meeting { host, port, prelude, path } = meeting;
+    let mut addresses: Vec<SocketAddr> = dial::resolve(host, *port, &around.resolve)?;
+    addresses.dedup();
+    let (mut met, mut last) = (Vec::new(), None);
+    for address in addresses.into_iter().take(MOST_ADDRESSES) {
+        match dial::meet(&Ask { host, prelude: *prelude, path, shown: around.shown.as_ref() }, address) {
+            Ok(m) => met.push(m),
+            Err(missed) => {
+                if last.as_ref().is_none_or(|l: &Missed| l.code == Code::RefusedConnection) {
+                    last = Some(missed);
+                }
+            }
+        }
+    }
+    match (met.is_empty(), last) {
+        (false, _) => Ok(met),
+        (true, last) => Err(last.unwrap_or(Missed::new(Code::UnresolvedName, host.to_string()))),
+    }
+}
+
+fn failed(env: &Env, around: &Around, mut checked: Checked, host: &Name, missed: &Missed) -> Checked {
+    let unreachable = matches!(missed.code, Code::UnresolvedName | Code::RefusedConnection | Code::SilentConnection);
+    checked.ending = if unreachable { Ending::Blocked } else { Ending::Bad };
+    let mut f = Finding::new(missed.code, host.to_string());
+    f.summary = format!("{} ({})", f.summary, missed.detail);
+    if missed.code == Code::UnresolvedName {
+        f.remedy = format!(
+            "{}tamga hosts add {host} if it is this machine, or check with --resolve {host}=127.0.0.1",
+            env.raise()
+        );
+    }
+    f.severity = Severity::Error;
+    f.clients.clone_from(&around.clients);
+    checked.findings.push(f);
+    checked
+}
+
+fn parsed(met: &Met) -> tamga_core::error::Result<Vec<Certificate>> {
+    met.chain.iter().map(|der| Certificate::read(der, "what the server sent")).collect()
+}
+
+/// What the server makes of the client's certificate, or of none.
+fn about_client(around: &Around, checked: &mut Checked, host: &Name, met: &Met) {
+    if !met.wants_client {
+        if around.shown.is_some() {
+            checked.remarks.push("the server asked for no client certificate: none was shown".into());
+        }
+        return;
+    }
+    match (&around.shown, &met.refused) {
+        (None, _) => checked.findings.push(Finding::new(Code::ClientCertificateWanted, host.to_string())),
+        (Some(_), None) => {
+            checked.remarks.push("the server asked for a client certificate and took the one shown".into())
+        }
+        (Some(_), Some(said)) => {
+            let mut f = Finding::new(Code::ClientCertificateWanted, host.to_string())
+                .saying(format!("the server does not take the client certificate that it was shown: {said}"))
+                .mended_by("give the server the root under which that certificate was issued");
+            f.severity = Severity::Error;
+            checked.ending = checked.ending.worst(Ending::Bad);
+            checked.findings.insert(0, f);
+        }
+    }
+}
+
+/// Where a browser was once told to look away, its silence proves nothing.
+fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
+    let typed = host.to_string();
+    for e in around.exceptions.iter().filter(|e| e.host == typed && e.port == port) {
+        let client = tamga_core::client::Client::parse(e.client);
+        if !client.as_ref().is_ok_and(|c| around.clients.contains(c)) {
+            continue;
+        }
+        let place = format!("{}:{}", e.host, e.port);
+        let mut f = Finding::new(Code::ExceptionRemembered, place.clone()).saying(format!(
+            "{} remembers an exception for {place}: it shows no warning, whatever is served",
+            e.client
+        ));
+        if e.client == "firefox" {
+            f.remedy = format!("tamga trust remove --exception {place}");
+        }
+        f.clients.extend(client);
+        checked.findings.push(f);
+    }
+}
+
+/// Another address of the same name that shows another certificate.
+fn elsewhere(around: &Around, checked: &mut Checked, host: &Name, first: &Met, other: &Met) {
+    let (here, there) = (first.address, other.address);
+    let Ok(chain) = parsed(other) else {
+        checked.ending = Ending::Bad;
+        let f = Finding::new(Code::Malformed, there.to_string())
+            .saying(format!("{there} sends something that is no certificate"));
+        checked.findings.push(f);
+        return;
+    };
+    let answer = around.ask(&chain, std::slice::from_ref(host), true);
+    let verdict = if answer.is_good() { "which is good too" } else { "and there clients would warn" };
+    checked.remarks.push(format!("{there} shows another certificate than {here}, {verdict}"));
+    if !answer.is_good() {
+        checked.ending = checked.ending.worst(Ending::Bad);
+        for mut f in answer.findings.into_iter().filter(|f| f.severity == Severity::Error) {
+            f.about = format!("{} at {there}", f.about);
+            f.summary = format!("at {there}: {}", f.summary);
+            checked.findings.push(f);
+        }
+    }
+}
+
+fn bracketed(host: &Name) -> String {
+    match host {
+        Name::Ip(IpAddr::V6(a)) => format!("[{a}]"),
+        other => other.to_string(),
+    }
+}

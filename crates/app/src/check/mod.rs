@@ -1,0 +1,121 @@
+//! Would any client warn, why, and what to do: servers, files and labels.
+
+mod around;
+mod checked;
+mod files;
+mod hops;
+mod live;
+mod plain;
+mod target;
+mod wire;
+
+pub use around::Terms;
+pub use checked::{Checked, Row};
+
+use crate::env::Env;
+use crate::failure::Result;
+use crate::report::Outcome;
+use around::Around;
+use live::{Meeting, live};
+use std::path::Path;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use tamga_core::error::Error;
+use tamga_core::text::Shown;
+use target::Target;
+
+/// What to check, and how.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// The targets: a server, a file or directory, a label, or a host.
+    pub targets: Vec<String>,
+    /// How many are checked side by side.
+    pub jobs: usize,
+    /// Run the installed clients too, and compare.
+    pub observe: bool,
+    /// Everything else.
+    pub terms: Terms,
+}
+
+/// Checks all targets, and gives each result as it comes to `seen`; what that returns is returned in the order of the targets.
+///
+/// Errors: a target that is none; files that cannot be read. What is wrong with a target is in its result.
+pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T + Sync) -> Result<Vec<T>> {
+    if request.observe && !request.terms.anchors.is_empty() {
+        return Err(Error::Contradiction {
+            what: "--observe and --anchor were both given".into(),
+            why: "the installed clients look into their stores, not at a file".into(),
+            instead: "leave one of the two away".into(),
+        }
+        .into());
+    }
+    let around = Around::new(env, &request.terms)?;
+    // What is typed wrong is reported before the first connection.
+    for typed in &request.targets {
+        target::parse(typed, &around.issued)?;
+    }
+    let next = AtomicUsize::new(0);
+    let all: Mutex<Vec<(usize, Result<T>)>> = Mutex::new(Vec::with_capacity(request.targets.len()));
+    let work = || {
+        loop {
+            let at = next.fetch_add(1, Ordering::Relaxed);
+            let Some(typed) = request.targets.get(at) else { return };
+            let done = one(env, &around, typed, request.observe).map(&seen);
+            all.lock().unwrap_or_else(|e| e.into_inner()).push((at, done));
+        }
+    };
+    // Browsers that are run for real come one at a time.
+    let jobs = if request.observe { 1 } else { request.jobs };
+    std::thread::scope(|scope| {
+        for _ in 1..jobs.min(request.targets.len()) {
+            scope.spawn(work);
+        }
+        work();
+    });
+    let mut all = all.into_inner().unwrap_or_else(|e| e.into_inner());
+    all.sort_by_key(|(at, _)| *at);
+    all.into_iter().map(|(_, t)| t).collect()
+}
+
+fn one(env: &Env, around: &Around, typed: &str, observe: bool) -> Result<Checked> {
+    let mut checked = match target::parse(typed, &around.issued)? {
+        Target::Live { host, port, prelude, path } => {
+            live(env, around, typed, &Meeting { host, port, prelude, path }, observe)
+        }
+        Target::Plain(address) => plain::from(env, around, typed, &address, observe),
+        Target::File(path) => files::file(env, around, typed, &path)?,
+        Target::Label(issued) => files::label(env, around, typed, &issued)?,
+    };
+    checked.show_wire = around.wire;
+    Ok(checked)
+}
+
+/// The targets of a file: one a line, `#` begins a remark.
+///
+/// Errors: it cannot be read; there is none in it.
+pub fn listed(path: &Path) -> Result<Vec<String>> {
+    let text = tamga_host::fs::read_named_text(path)?;
+    let lines = text.trim_start_matches('\u{feff}').lines();
+    let found: Vec<String> = lines
+        .map(|l| l.split(" #").next().unwrap_or_default().trim())
+        .filter(|l| !l.is_empty() && !l.starts_with('#'))
+        .map(str::to_owned)
+        .collect();
+    if found.is_empty() {
+        let what = path.shown();
+        return Err(Error::Malformed { what, why: "no line of it names a target".into() }.into());
+    }
+    Ok(found)
+}
+
+/// The outcome over all targets: the worst; partial if only some could not be reached.
+pub fn outcome(all: impl Iterator<Item = Outcome> + Clone) -> Outcome {
+    let count = all.clone().count();
+    let unreached = all.clone().filter(|o| *o == Outcome::Blocked).count();
+    let worst = all.filter(|o| *o != Outcome::Blocked).fold(Outcome::Good, Outcome::worst);
+    match unreached {
+        0 => worst,
+        n if n == count => worst.worst(Outcome::Blocked),
+        _ => worst.worst(Outcome::Partial),
+    }
+}

@@ -1,0 +1,36 @@
+//! From plain HTTP to HTTPS, hop by hop.
+
+use super::hops::{asked, followed, told};
+use super::live::{Meeting, live};
+use super::{Around, Checked};
+use crate::env::Env;
+use crate::report::Outcome as Ending;
+use tamga_core::finding::Finding;
+use tamga_core::name::Name;
+use tamga_core::redirect::{Address, Next};
+use tamga_host::dial::Prelude;
+
+/// A site as whoever types `http://` meets it: the way to HTTPS, then what is served there.
+pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, observe: bool) -> Checked {
+    let (hops, end) = followed(start, |a| asked(around, a));
+    let mut checked = match &end {
+        Ok(Next::Secure(to)) => match Name::parse(&to.host) {
+            Ok(host) => {
+                let meeting = Meeting { host, port: to.port, prelude: Prelude::None, path: "/".into() };
+                let mut checked = live(env, around, typed, &meeting, observe);
+                checked.first_line = format!("{start}, and {to}, to which it leads");
+                checked
+            }
+            Err(_) => Checked::new(typed, "live", format!("{start}, met now")),
+        },
+        _ => Checked::new(typed, "live", format!("{start}, met now")),
+    };
+    if let Err(missed) = end {
+        checked.ending = Ending::Blocked;
+        let mut f = Finding::new(missed.code, start.to_string());
+        f.summary = format!("{} ({})", f.summary, missed.detail);
+        checked.findings.push(f);
+    }
+    told(&mut checked, start, hops);
+    checked
+}

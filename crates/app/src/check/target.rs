@@ -1,0 +1,85 @@
+//! What a person may name to be checked: a server, a path, a label.
+
+use crate::failure::Result;
+use std::path::{Path, PathBuf};
+use tamga_core::error::Error;
+use tamga_core::name::Name;
+use tamga_core::redirect::Address;
+use tamga_core::report::Issued;
+use tamga_host::dial::Prelude;
+
+/// A target, told apart by what it is.
+pub(crate) enum Target {
+    /// A server to be met.
+    Live { host: Name, port: u16, prelude: Prelude, path: String },
+    /// A site from plain HTTP on.
+    Plain(Address),
+    /// A file or folder.
+    File(PathBuf),
+    /// A certificate of the ledger.
+    Label(Box<Issued>),
+}
+
+/// `https://…`, `host:port`, an existing path, a label, else that host on 443: in this order.
+pub(crate) fn parse(typed: &str, issued: &[Issued]) -> Result<Target> {
+    if let Some((scheme, rest)) = typed.split_once("://") {
+        if let Some((prelude, port)) = Prelude::of_scheme(&scheme.to_ascii_lowercase()) {
+            let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
+            let path = rest[authority.len()..].split('#').next().unwrap_or_default();
+            let path = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
+            return live(typed, authority.rsplit('@').next().unwrap_or_default(), prelude, port, path);
+        }
+        if let Some(address) = Address::parse(typed).filter(|a| !a.secure) {
+            Name::parse(&address.host)?;
+            return Ok(Target::Plain(address));
+        }
+        return Err(Error::Word {
+            what: "kind of target",
+            typed: format!("{scheme}://"),
+            accepted: "https://HOST[:PORT], http://HOST[:PORT], wss postgres mysql smtp imap ldap sqlserver likewise, HOST:PORT, a file or folder, a label, or a host".into(),
+        }
+        .into());
+    }
+    if typed.contains(':') && !Path::new(typed).exists() {
+        return live(typed, typed, Prelude::None, 443, "/".into());
+    }
+    if Path::new(typed).exists() {
+        return Ok(Target::File(PathBuf::from(typed)));
+    }
+    match issued.iter().rfind(|i| i.label == typed && i.is_live()) {
+        Some(i) => Ok(Target::Label(Box::new(i.clone()))),
+        None => live(typed, typed, Prelude::None, 443, "/".into()),
+    }
+}
+
+fn live(typed: &str, authority: &str, prelude: Prelude, usual: u16, path: String) -> Result<Target> {
+    let (host, port) = if authority.parse::<std::net::Ipv6Addr>().is_ok() {
+        (authority, None)
+    } else if let Some(rest) = authority.strip_prefix('[') {
+        match rest.split_once(']') {
+            Some((host, "")) => (host, None),
+            Some((host, port)) => (host, port.strip_prefix(':')),
+            None => (authority, None),
+        }
+    } else {
+        match authority.split_once(':') {
+            Some((host, port)) => (host, Some(port)),
+            None => (authority, None),
+        }
+    };
+    let wrong = |what, accepted: &str| Error::Word { what, typed: typed.to_owned(), accepted: accepted.to_owned() };
+    let port = match port {
+        None => usual,
+        Some(p) => p
+            .parse::<u16>()
+            .ok()
+            .filter(|p| *p > 0)
+            .ok_or_else(|| wrong("port", "HOST:PORT with a port from 1 to 65535"))?,
+    };
+    let name = Name::parse(host)?;
+    match &name {
+        Name::Dns(d) if !d.starts_with("*.") => Ok(Target::Live { host: name, port, prelude, path }),
+        Name::Ip(_) => Ok(Target::Live { host: name, port, prelude, path }),
+        _ => Err(wrong("host", "a host name or an address").into()),
+    }
+}

@@ -1,0 +1,183 @@
+//! What every use case has at hand: the machine, the ledger, the time, and whoever called.
+
+use crate::failure::Result;
+use crate::interact::Interact;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex, Weak};
+use tamga_core::authority::REQUEST_FILE;
+use tamga_core::moment::Moment;
+use tamga_core::report::Authority;
+use tamga_core::step::Publication;
+use tamga_host::fs::{self, Lock};
+use tamga_host::ledger::{Ledger, Record, Work};
+use tamga_host::places::Machine;
+use tamga_host::{places, raise, recover};
+
+/// The surroundings of one run. A copy is of the same run: it shares the lock.
+#[derive(Clone)]
+pub struct Env {
+    /// The machine: its files, programs and variables, and the data directory.
+    pub machine: Machine,
+    /// The time of this run.
+    pub now: Moment,
+    /// True if nothing is to be changed: a use case then reports what it would do.
+    pub dry_run: bool,
+    /// Whoever called.
+    pub caller: Arc<dyn Interact>,
+    /// The data directory's lock while anything of this run holds it: taken once, however many steps need it.
+    held: Arc<Mutex<Weak<Lock>>>,
+    /// True in a run of `apply`: the deployments under way are its own.
+    applying: Arc<AtomicBool>,
+}
+
+/// Files to put in place, and what the ledger is to know of them.
+pub struct Change<'a> {
+    /// `authority`, `reissue`, `certificate` or `request`.
+    pub what: &'a str,
+    /// The label.
+    pub label: &'a str,
+    /// SHA-256 of the certificate or request.
+    pub sha256: String,
+    /// The files.
+    pub publication: &'a Publication,
+    /// True if a key waited for it.
+    pub answers: bool,
+    /// What the ledger records.
+    pub record: Record<'a>,
+}
+
+impl Change<'_> {
+    /// As the journal holds it.
+    pub fn work(&self) -> Work {
+        Work::Publish {
+            what: self.what.to_owned(),
+            label: self.label.to_owned(),
+            tag: self.sha256[..8].to_owned(),
+            sha256: self.sha256.clone(),
+            folder: self.publication.folder.clone().into(),
+            names: self.publication.documents.iter().map(|d| d.name.to_owned()).collect(),
+            answers: self.answers,
+        }
+    }
+}
+
+impl Env {
+    /// The surroundings of a run on a machine.
+    pub fn new(machine: Machine, now: Moment, dry_run: bool, caller: Arc<dyn Interact>) -> Env {
+        Env { machine, now, dry_run, caller, held: Arc::default(), applying: Arc::default() }
+    }
+
+    /// The same run on the file system of an image.
+    #[must_use]
+    pub fn in_image(&self, root: PathBuf) -> Env {
+        Env { machine: self.machine.image(root), ..self.clone() }
+    }
+
+    /// What must stand before a command that changes the machine's stores: `sudo ` or nothing.
+    pub fn raise(&self) -> &'static str {
+        use tamga_core::ports::Look;
+        if self.machine.has_rights() { "" } else { "sudo " }
+    }
+
+    /// From now on steps on the machine's own paths go through sudo, doas or pkexec, where they need root privileges.
+    ///
+    /// Errors: none of the three is installed.
+    pub fn elevate(&self) -> Result<()> {
+        if !self.machine.acts_as_root() {
+            self.machine.raise_through(raise::find(&self.machine)?);
+        }
+        Ok(())
+    }
+
+    /// The directory of an authority.
+    pub fn authority_directory(&self, label: &str) -> PathBuf {
+        self.machine.data().join("authorities").join(label)
+    }
+
+    /// Locks the data directory, opens the ledger, and finishes or takes back, and reports, what interrupted work left. Where this
+    /// run holds the lock already, it is the same one.
+    ///
+    /// Errors: the lock is held for too long by another run; the ledger cannot be opened.
+    pub fn open_for_change(&self) -> Result<(Arc<Lock>, Ledger)> {
+        let held = self.held.lock().unwrap_or_else(|e| e.into_inner()).upgrade();
+        if let Some(lock) = held {
+            return Ok((lock, Ledger::open(self.machine.data())?));
+        }
+        places::refuse_if_open(&self.machine)?;
+        let lock = Arc::new(fs::lock(self.machine.data())?);
+        let ledger = Ledger::open(self.machine.data())?;
+        self.recover(&ledger)?;
+        *self.held.lock().unwrap_or_else(|e| e.into_inner()) = Arc::downgrade(&lock);
+        Ok((lock, ledger))
+    }
+
+    /// Takes the lock of `apply` for the whole run, and then that of changes.
+    ///
+    /// Errors: as for [`Env::open_for_change`].
+    pub fn open_for_apply(&self) -> Result<(Lock, Arc<Lock>)> {
+        places::refuse_if_open(&self.machine)?;
+        let apply = fs::lock_apply(self.machine.data())?;
+        self.applying.store(true, Ordering::Relaxed);
+        Ok((apply, self.open_for_change()?.0))
+    }
+
+    /// Does something for which the data directory must not stay locked: a program of the user's may call Tamga itself.
+    ///
+    /// Errors: the lock cannot be taken again.
+    pub fn unlocked<T>(&self, work: impl FnOnce() -> T) -> Result<T> {
+        let held = self.held.lock().unwrap_or_else(|e| e.into_inner()).upgrade();
+        match held {
+            Some(lock) => Ok(lock.pause(work)?),
+            None => Ok(work()),
+        }
+    }
+
+    fn recover(&self, ledger: &Ledger) -> Result<()> {
+        let another = !self.applying.load(Ordering::Relaxed) && fs::is_applying(self.machine.data());
+        for line in recover::recover(ledger, &self.machine, self.now, another)? {
+            self.caller.note(&line);
+        }
+        Ok(())
+    }
+
+    /// The ledger if there is one: looking makes nothing.
+    ///
+    /// Errors: it cannot be opened.
+    pub fn open_to_look(&self) -> Result<Option<Ledger>> {
+        Ok(Ledger::open_existing(self.machine.data())?)
+    }
+
+    /// Every authority of the ledger.
+    ///
+    /// Errors: the ledger cannot be read.
+    pub fn authorities(&self) -> Result<Vec<Authority>> {
+        Ok(match self.open_to_look()? {
+            Some(ledger) => ledger.authorities()?,
+            None => Vec::new(),
+        })
+    }
+
+    /// Puts files in place under the journal: one durable commit before, the files, the row away.
+    pub fn publish(&self, ledger: &Ledger, change: &Change<'_>) -> Result<()> {
+        self.publish_with(ledger, change, &[]).map(|_| ())
+    }
+
+    /// The same with further work begun in the same commit; returns its ids.
+    pub fn publish_with(&self, ledger: &Ledger, change: &Change<'_>, further: &[&Work]) -> Result<Vec<i64>> {
+        let work = change.work();
+        let mut all = vec![(&work, &change.record)];
+        all.extend(further.iter().map(|w| (*w, &Record::Nothing)));
+        let ids = ledger.begin_all(&all, self.now)?;
+        if let Err(e) = fs::publish(change.publication, &change.sha256[..8]) {
+            // Taken back at once; if even that fails, the next run finds the journal's row.
+            self.recover(ledger)?;
+            return Err(e.into());
+        }
+        if change.answers {
+            fs::remove(&change.publication.folder.join(REQUEST_FILE))?;
+        }
+        ledger.finish(ids[0], &work)?;
+        Ok(ids[1..].to_vec())
+    }
+}

@@ -1,0 +1,114 @@
+//! Private keys in files: read, opened, and proved to belong to their certificate.
+
+use crate::env::Env;
+use crate::failure::Result;
+use crate::secret::Secret;
+use std::path::{Path, PathBuf};
+use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::cert::Certificate;
+use tamga_core::error::Error;
+use tamga_core::form::pem;
+use tamga_core::form::private_key::{self, Stored};
+use tamga_core::key::PrivateKey;
+use tamga_core::report::{Authority, Issued};
+use tamga_core::secret::Passphrase;
+use tamga_core::text::Shown;
+use tamga_host::fs;
+
+impl Env {
+    /// Opens a key; its passphrase is asked for only if it needs one. `of` is what it is the key of.
+    ///
+    /// Errors: the passphrase is wrong, or nobody can be asked for it.
+    pub fn open_key(&self, stored: Stored, of: &str, secret: &Secret) -> Result<PrivateKey> {
+        match stored {
+            Stored::Open(key) => Ok(key),
+            Stored::Locked(locked) => Ok(locked.open(&secret.needed(&*self.caller, of)?)?),
+        }
+    }
+
+    /// The key in a certificate's directory, opened and proved to be its own.
+    ///
+    /// Errors: it is missing, of another certificate, or cannot be opened.
+    pub fn key_of(
+        &self,
+        label: &str,
+        directory: &Path,
+        certificate: &Certificate,
+        secret: &Secret,
+    ) -> Result<PrivateKey> {
+        let stored = stored_key(label, &directory.join(KEY_FILE))?;
+        own(self.open_key(stored, &format!("the key of {label}"), secret)?, certificate, label, directory)
+    }
+
+    /// The chain in a certificate's directory as DER, and its key.
+    ///
+    /// Errors: as for [`Env::key_of`]; the chain cannot be read.
+    pub fn chain_and_key(&self, i: &Issued, secret: &Secret) -> Result<(Vec<Vec<u8>>, PrivateKey)> {
+        let chain = pem::certificates(&fs::read_named(&i.folder.join(CERTIFICATE_FILE))?);
+        Ok((chain, self.key_of(&i.label, &i.folder, &i.certificate, secret)?))
+    }
+
+    /// The key of an authority that can sign now, opened and proved to be its own.
+    ///
+    /// Errors: it is retired, its key is elsewhere, or as for [`Env::key_of`].
+    pub fn authority_key(&self, a: &Authority, secret: &Secret) -> Result<PrivateKey> {
+        authority::can_sign(a)?;
+        self.key_of(&a.label, &a.folder, &a.certificate, secret)
+    }
+
+    /// The same, opened with this passphrase.
+    ///
+    /// Errors: as for [`Env::authority_key`].
+    pub fn authority_key_with(&self, a: &Authority, passphrase: &Passphrase) -> Result<PrivateKey> {
+        authority::can_sign(a)?;
+        let stored = stored_key(&a.label, &a.folder.join(KEY_FILE))?;
+        own(stored.open(Some(passphrase))?, &a.certificate, &a.label, &a.folder)
+    }
+}
+
+/// True if an authority's key is here and needs a passphrase.
+pub fn is_locked(a: &Authority) -> bool {
+    fs::read_regular(&a.folder.join(KEY_FILE)).is_ok_and(|bytes| private_key::is_locked(&bytes))
+}
+
+/// The key in a file, perhaps locked.
+///
+/// Errors: the file is missing or holds no key.
+pub fn stored_key(label: &str, path: &Path) -> Result<Stored> {
+    match fs::read_named(path) {
+        Ok(bytes) => Ok(private_key::read(&bytes, &path.shown())?),
+        Err(tamga_host::error::Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
+            Err(Error::KeyMissing { label: label.to_owned(), path: path.to_owned() }.into())
+        }
+        Err(e) => Err(e.into()),
+    }
+}
+
+/// Refuses a key that is not the certificate's.
+///
+/// Errors: that.
+pub fn own(key: PrivateKey, certificate: &Certificate, label: &str, directory: &Path) -> Result<PrivateKey> {
+    if *key.public() != certificate.key {
+        return Err(Error::KeyMismatch { label: label.to_owned(), path: directory.join(KEY_FILE) }.into());
+    }
+    Ok(key)
+}
+
+/// Every certificate of some files.
+///
+/// Errors: a file without any.
+pub fn certificates(files: &[PathBuf]) -> Result<Vec<Certificate>> {
+    let mut out = Vec::new();
+    for path in files {
+        let bytes = fs::read_named(path)?;
+        let what = path.shown();
+        let ders = pem::certificates(&bytes);
+        if ders.is_empty() {
+            return Err(Error::Malformed { what, why: "it holds no certificate".into() }.into());
+        }
+        for der in ders {
+            out.push(Certificate::read(&der, &what)?);
+        }
+    }
+    Ok(out)
+}

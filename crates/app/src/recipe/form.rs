@@ -1,0 +1,63 @@
+//! A new certificate in the form that its server wants besides PEM.
+
+use crate::certificate::export::{self, Output};
+use crate::env::Env;
+use crate::failure::Result;
+use crate::output::write_journaled;
+use crate::secret::{NewSecret, Secret};
+use std::path::PathBuf;
+use tamga_core::export::Form;
+use tamga_core::ports::Entropy;
+use tamga_core::recipe::Recipe;
+use tamga_core::report::Issued;
+use tamga_core::text::{Shown, hex};
+use tamga_host::entropy;
+use zeroize::Zeroizing;
+
+/// What was written.
+pub type Report = export::Report;
+
+/// Writes it, with a passphrase of its own in a file beside it where none was given; None where PEM is what the server wants.
+///
+/// Errors: as for [`export::export`].
+pub fn write(
+    env: &Env,
+    server: &'static Recipe,
+    issued: &Issued,
+    secret: &Secret,
+    new_secret: &NewSecret,
+) -> Result<Option<Report>> {
+    let form = server.facts.form;
+    if form == Form::Pem {
+        return Ok(None);
+    }
+    let output = issued.folder.join(format!("{}.{}", issued.label, form.ending()));
+    let (mut secret, mut new_secret) = (secret.clone(), new_secret.clone());
+    if new_secret.is_wanted() {
+        // The key was just encrypted with the new passphrase: it opens with the same.
+        secret = Secret { file: new_secret.file.clone(), variable: new_secret.variable.clone() };
+        if form == Form::CombinedPem {
+            new_secret = NewSecret::default();
+        }
+    } else if form != Form::CombinedPem {
+        let file = PathBuf::from(format!("{}.passphrase", output.shown()));
+        if !file.exists() {
+            let mut random = Zeroizing::new([0; 16]);
+            entropy::System.fill(&mut *random);
+            write_journaled(env, &file, Zeroizing::new(hex(&*random)).as_bytes(), 0o600)?;
+        }
+        new_secret.file = Some(file);
+    }
+    let request = export::Request {
+        what: PathBuf::from(&issued.label),
+        form,
+        // An older one of the same certificate is replaced: that is what was asked for.
+        output: Output::File { path: output, replace: true },
+        alias: None,
+        legacy: false,
+        key_file: None,
+        secret,
+        new_secret,
+    };
+    export::export(env, &request).map(Some)
+}

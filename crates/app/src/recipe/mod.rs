@@ -1,0 +1,251 @@
+//! Recipes: what to put where for a server, and every step to the padlock.
+
+pub mod form;
+
+use crate::certificate::current;
+use crate::env::Env;
+use crate::failure::Result;
+use crate::keys::stored_key;
+use crate::output::{absolute, may_replace};
+use serde::ser::SerializeMap;
+use serde::{Serialize, Serializer};
+use std::net::IpAddr;
+use std::path::PathBuf;
+use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::error::Error;
+use tamga_core::name::Name;
+use tamga_core::recipe::{self, Fault, Recipe, Setting, Tried, Work, Written};
+use tamga_core::report::Issued;
+use tamga_core::text::Shown;
+use tamga_host::fs;
+
+/// For which server and certificate.
+#[derive(Clone, Debug, Default)]
+pub struct Request {
+    /// The server; None for all that there are.
+    pub server: Option<String>,
+    /// The certificate's label; None for the only one.
+    pub label: Option<String>,
+    /// A file for the configuration.
+    pub output: Option<PathBuf>,
+    /// True if the configuration alone is wanted, for standard output.
+    pub config_only: bool,
+    /// The port for TLS; None for the server's usual one.
+    pub port: Option<u16>,
+    /// Where it listens; None for everywhere.
+    pub address: Option<IpAddr>,
+    /// The port of plain HTTP that is redirected.
+    pub redirect: Option<u16>,
+    /// True if TLS 1.3 is the oldest protocol.
+    pub only_13: bool,
+    /// The label of the authority whose certificates clients must show.
+    pub client_authority: Option<String>,
+    /// The account that reads the key; None for the server's usual one.
+    pub owner: Option<String>,
+    /// The directory from which the server reads.
+    pub into: Option<PathBuf>,
+}
+
+/// What there is to know.
+pub enum Report {
+    /// Every recipe.
+    All,
+    /// One recipe without a certificate.
+    Facts(&'static Recipe),
+    /// The configuration alone.
+    Config(String),
+    /// It would be written into this file.
+    Planned(&'static Recipe, PathBuf),
+    /// A recipe for a certificate, and the file into which its configuration was written.
+    Written(Box<(Written, Setting)>, Option<PathBuf>),
+}
+
+/// Looks a recipe up, or fills it in for a certificate.
+///
+/// Errors: no such server or certificate; a key that the server does not take; a file that may not be replaced.
+pub fn recipe(env: &Env, request: &Request) -> Result<Report> {
+    let Some(server) = &request.server else { return Ok(Report::All) };
+    let found = recipe::find(server)?;
+    let Some(issued) = certificate(env, request)? else { return Ok(Report::Facts(found)) };
+    let setting = setting(env, request, &issued)?;
+    let written = recipe::write(found, &setting)?;
+    if request.config_only {
+        return Ok(Report::Config(written.config));
+    }
+    if let Some(output) = &request.output {
+        if env.dry_run {
+            return Ok(Report::Planned(found, output.clone()));
+        }
+        may_replace(env, output, written.config.as_bytes())?;
+        fs::write_whole(output, written.config.as_bytes(), 0o644)?;
+    }
+    Ok(Report::Written(Box::new((written, setting)), request.output.clone()))
+}
+
+/// The certificate that is meant: the one that is named, else the only one there is.
+fn certificate(env: &Env, request: &Request) -> Result<Option<Issued>> {
+    if let Some(label) = &request.label {
+        return Ok(Some(current(env, label)?));
+    }
+    let labels = match env.open_to_look()? {
+        Some(l) => l.labels(3)?,
+        None => Vec::new(),
+    };
+    match &labels[..] {
+        [one] => Ok(Some(current(env, one)?)),
+        _ if request.output.is_some() || request.config_only => Err(Error::Contradiction {
+            what: "a configuration is for one certificate, and none was named".into(),
+            why: if labels.is_empty() { "there is none yet" } else { "there are several" }.into(),
+            instead: format!("tamga recipe {} LABEL --output FILE", request.server.as_deref().unwrap_or_default()),
+        }
+        .into()),
+        _ => Ok(None),
+    }
+}
+
+fn setting(env: &Env, request: &Request, issued: &Issued) -> Result<Setting> {
+    let clients = match &request.client_authority {
+        Some(label) => {
+            let all = env.authorities()?;
+            let a = authority::choose(Some(label), &all, false)?;
+            Some(env.authority_directory(&a.root_label).join(CERTIFICATE_FILE))
+        }
+        None => None,
+    };
+    Ok(Setting {
+        label: issued.label.clone(),
+        names: issued.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).collect(),
+        key: issued.certificate.key.clone(),
+        locked: stored_key(&issued.label, &issued.folder.join(KEY_FILE)).is_ok_and(|k| k.is_locked()),
+        folder: issued.folder.clone(),
+        into: request.into.as_deref().map(absolute).transpose()?,
+        address: request.address,
+        port: request.port,
+        redirect: request.redirect,
+        only_13: request.only_13,
+        clients,
+        owner: request.owner.clone(),
+        raise: !env.raise().is_empty(),
+    })
+}
+
+#[derive(Serialize)]
+struct TriedView {
+    by: &'static str,
+    with: &'static str,
+}
+
+/// An error text of a server, as JSON.
+#[derive(Serialize)]
+pub struct FaultView {
+    text: &'static str,
+    code: Option<&'static str>,
+    cause: &'static str,
+    remedy: &'static str,
+}
+
+impl From<&Fault> for FaultView {
+    fn from(f: &Fault) -> FaultView {
+        FaultView { text: f.text, code: f.code.map(|c| c.word()), cause: f.why, remedy: f.remedy }
+    }
+}
+
+#[derive(Serialize)]
+struct FactsView {
+    server: &'static str,
+    also: &'static [&'static str],
+    title: &'static str,
+    tried: TriedView,
+    port: u16,
+    key_algorithms: Vec<&'static str>,
+    purposes: Vec<&'static str>,
+    form: &'static str,
+    chain: &'static str,
+    owner: &'static str,
+    mode: String,
+    passphrase: &'static str,
+    faults: Vec<FaultView>,
+}
+
+impl From<&'static Recipe> for FactsView {
+    fn from(r: &'static Recipe) -> FactsView {
+        let f = &r.facts;
+        let (by, with) = match r.tried {
+            Tried::Run(with) => ("run", with),
+            Tried::Form(how) => ("form", how),
+        };
+        FactsView {
+            server: r.id,
+            also: r.also,
+            title: r.title,
+            tried: TriedView { by, with },
+            port: f.port,
+            key_algorithms: f.keys.iter().map(|k| k.word()).collect(),
+            purposes: f.purposes.iter().map(|p| p.word()).collect(),
+            form: f.form.word(),
+            chain: f.chain,
+            owner: f.owner,
+            mode: format!("{:04o}", f.mode),
+            passphrase: f.passphrase,
+            faults: r.faults.iter().map(FaultView::from).collect(),
+        }
+    }
+}
+
+#[derive(Serialize)]
+struct WorkView<'a> {
+    what: &'a str,
+    lines: &'a [String],
+}
+
+#[derive(Serialize)]
+struct WrittenView<'a> {
+    #[serde(flatten)]
+    facts: FactsView,
+    label: &'a str,
+    path: &'a str,
+    content: &'a str,
+    file: Option<String>,
+    files: Vec<WorkView<'a>>,
+    steps: Vec<WorkView<'a>>,
+    renewal: &'a [String],
+    notes: &'a [String],
+}
+
+impl Serialize for Report {
+    fn serialize<S: Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {
+        let mut map = s.serialize_map(None)?;
+        match self {
+            Report::All => {
+                let all: Vec<FactsView> = recipe::ALL.iter().map(|r| FactsView::from(*r)).collect();
+                map.serialize_entry("recipes", &all)?;
+            }
+            Report::Facts(r) => map.serialize_entry("recipe", &FactsView::from(*r))?,
+            // The text itself is the answer.
+            Report::Config(_) => {}
+            Report::Planned(..) => {
+                map.serialize_entry("recipe", &())?;
+                map.serialize_entry("dry_run", &true)?;
+            }
+            Report::Written(both, file) => {
+                let (w, setting) = &**both;
+                fn work(all: &[Work]) -> Vec<WorkView<'_>> {
+                    all.iter().map(|w| WorkView { what: &w.what, lines: &w.lines }).collect()
+                }
+                let view = WrittenView {
+                    facts: FactsView::from(w.recipe),
+                    label: &setting.label,
+                    path: &w.path,
+                    content: &w.config,
+                    file: file.as_ref().map(Shown::shown),
+                    files: work(&w.files),
+                    steps: work(&w.steps),
+                    renewal: &w.renewal,
+                    notes: &w.remarks,
+                };
+                map.serialize_entry("recipe", &view)?;
+            }
+        }
+        map.end()
+    }
+}

@@ -1,0 +1,212 @@
+//! Where passphrases come from: a file, an environment variable, or a person.
+
+use crate::failure::Result;
+use crate::interact::Interact;
+use std::path::{Path, PathBuf};
+use tamga_core::error::{Error, Kind, Told};
+use tamga_core::finding::Code;
+use tamga_core::secret::Passphrase;
+use tamga_core::text::Shown;
+use zeroize::Zeroizing;
+
+/// Lower bound on the characters of a passphrase that protects an authority's key.
+const SHORTEST: usize = 12;
+
+/// Opens a secret that exists.
+#[derive(Clone, Debug, Default)]
+pub struct Secret {
+    /// The file whose first line is the passphrase.
+    pub file: Option<PathBuf>,
+    /// The environment variable that holds it.
+    pub variable: Option<String>,
+}
+
+/// Protects a new secret.
+#[derive(Clone, Debug, Default)]
+pub struct NewSecret {
+    /// Encrypt it even if no passphrase is named: one is asked for.
+    pub encrypt: bool,
+    /// The file whose first line is the passphrase.
+    pub file: Option<PathBuf>,
+    /// The environment variable that holds it.
+    pub variable: Option<String>,
+}
+
+/// Protects a new secret of an authority.
+#[derive(Clone, Debug, Default)]
+pub struct AuthoritySecret {
+    /// Where the passphrase comes from.
+    pub new: NewSecret,
+    /// True if one of fewer than 12 characters was accepted.
+    pub accept_weak: bool,
+}
+
+impl Secret {
+    /// True if the caller said where the passphrase is.
+    pub fn is_named(&self) -> bool {
+        self.file.is_some() || self.variable.is_some()
+    }
+
+    /// The passphrase that was named; None if none was.
+    ///
+    /// Errors: the file or variable cannot be read.
+    pub fn given(&self, caller: &dyn Interact) -> Result<Option<Passphrase>> {
+        match (&self.file, &self.variable) {
+            (Some(file), _) => from_file(caller, file).map(Some),
+            (None, Some(variable)) => from_variable(caller, variable).map(Some),
+            (None, None) => Ok(None),
+        }
+    }
+
+    /// The passphrase that was named, else asked for. `of` is what it opens.
+    ///
+    /// Errors: also that nobody can be asked.
+    pub fn needed(&self, caller: &dyn Interact, of: &str) -> Result<Passphrase> {
+        if let Some(p) = self.given(caller)? {
+            return Ok(p);
+        }
+        if !caller.is_present() {
+            return Err(Error::PassphraseNeeded { what: of.to_owned() }.into());
+        }
+        caller.passphrase(&format!("passphrase of {of}: "))
+    }
+}
+
+impl NewSecret {
+    /// True if the secret is to be encrypted.
+    pub fn is_wanted(&self) -> bool {
+        self.encrypt || self.file.is_some() || self.variable.is_some()
+    }
+
+    /// The new passphrase; None if the key stays unencrypted.
+    ///
+    /// Errors: as for [`NewSecret::needed`].
+    pub fn wanted(&self, caller: &dyn Interact, of: &str) -> Result<Option<Passphrase>> {
+        if self.is_wanted() { self.needed(caller, of).map(Some) } else { Ok(None) }
+    }
+
+    /// The new passphrase, asked for twice where none was named.
+    ///
+    /// Errors: nobody can be asked; it is empty; the two are not the same; the file or variable cannot be read.
+    pub fn needed(&self, caller: &dyn Interact, of: &str) -> Result<Passphrase> {
+        match (&self.file, &self.variable) {
+            (Some(file), _) => return from_file(caller, file).and_then(some_text),
+            (None, Some(variable)) => return from_variable(caller, variable).and_then(some_text),
+            (None, None) => {}
+        }
+        if !caller.is_present() {
+            return Err(Unanswered { what: format!("a new passphrase is needed for {of}") }.into());
+        }
+        let first = some_text(caller.passphrase(&format!("new passphrase for {of}: "))?)?;
+        if caller.passphrase("the same once more: ")? != first {
+            return Err(Error::Objection {
+                code: "passphrase-refused",
+                what: "the two passphrases are not the same".into(),
+                why: "one of them was mistyped".into(),
+                instead: "run the command again".into(),
+            }
+            .into());
+        }
+        Ok(first)
+    }
+}
+
+impl AuthoritySecret {
+    /// The new passphrase; None if the key stays unencrypted.
+    ///
+    /// Errors: as for [`AuthoritySecret::needed`].
+    pub fn wanted(&self, caller: &dyn Interact, of: &str) -> Result<Option<Passphrase>> {
+        self.new.wanted(caller, of)?.map(|p| self.strong(p, of)).transpose()
+    }
+
+    /// The new passphrase, asked for twice where none was named.
+    ///
+    /// Errors: as for [`NewSecret::needed`]; also one of fewer than 12 characters, unless that was accepted.
+    pub fn needed(&self, caller: &dyn Interact, of: &str) -> Result<Passphrase> {
+        self.strong(self.new.needed(caller, of)?, of)
+    }
+
+    fn strong(&self, p: Passphrase, of: &str) -> Result<Passphrase> {
+        let length = std::str::from_utf8(p.octets()).map_or(p.octets().len(), |text| text.chars().count());
+        if length >= SHORTEST || self.accept_weak {
+            return Ok(p);
+        }
+        let code = Code::WeakPassphrase.word();
+        Err(Error::Objection {
+            code,
+            what: format!("the new passphrase for {of} has fewer than {SHORTEST} characters"),
+            why: "a key that signs for years can be tried against every short passphrase, once its file was copied"
+                .into(),
+            instead: format!("take four or more random words; or accept it: --accept {code}"),
+        }
+        .into())
+    }
+}
+
+/// A new passphrase that nobody could be asked for.
+#[derive(Debug)]
+struct Unanswered {
+    what: String,
+}
+
+impl std::fmt::Display for Unanswered {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.what)
+    }
+}
+
+impl std::error::Error for Unanswered {}
+
+impl Told for Unanswered {
+    fn kind(&self) -> Kind {
+        Kind::Refused
+    }
+    fn code(&self) -> &'static str {
+        "passphrase-needed"
+    }
+    fn what(&self) -> String {
+        self.what.clone()
+    }
+    fn why(&self) -> String {
+        "there is no terminal to ask at".into()
+    }
+    fn remedy(&self) -> String {
+        "give it: --new-passphrase-file PATH or --new-passphrase-env VAR".into()
+    }
+}
+
+fn some_text(p: Passphrase) -> Result<Passphrase> {
+    if p.is_empty() {
+        return Err(Error::Objection {
+            code: "passphrase-refused",
+            what: "the new passphrase is empty".into(),
+            why: "an empty passphrase protects nothing".into(),
+            instead: "give some text, or leave the option away".into(),
+        }
+        .into());
+    }
+    Ok(p)
+}
+
+fn from_file(caller: &dyn Interact, file: &Path) -> Result<Passphrase> {
+    let bytes = tamga_host::fs::read_named(file)?;
+    if tamga_host::access::is_open_to_all(file) {
+        let code = Code::PassphraseFileReadable.word();
+        caller.warn(&format!("{code}: every account of this machine can read {0}; chmod 600 {0}", file.shown()));
+    }
+    let first: Vec<u8> = bytes.split(|b| *b == b'\n').next().unwrap_or_default().to_vec();
+    Ok(Passphrase::from_line(Zeroizing::new([first.as_slice(), b"\n"].concat())))
+}
+
+fn from_variable(caller: &dyn Interact, variable: &str) -> Result<Passphrase> {
+    match caller.variable(variable) {
+        Some(value) => Ok(Passphrase::new(value)),
+        None => Err(Error::Objection {
+            code: "passphrase-refused",
+            what: format!("the variable {variable} is not set"),
+            why: "it was named as the place of a passphrase".into(),
+            instead: "set it for this command, or name another".into(),
+        }
+        .into()),
+    }
+}

@@ -1,0 +1,234 @@
+//! A small HTTPS site on loopback with a certificate of the ledger.
+
+use crate::certificate::current;
+use crate::env::Env;
+use crate::failure::Result;
+use crate::keys::stored_key;
+use crate::secret::Secret;
+use std::net::TcpListener;
+use std::path::PathBuf;
+use std::sync::RwLock;
+use std::time::Duration;
+use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::cert::Certificate;
+use tamga_core::error::Error;
+use tamga_core::fault::{self, Fault};
+use tamga_core::form::pem;
+use tamga_core::key::PrivateKey;
+use tamga_core::name::Name;
+use tamga_core::report::Issued;
+use tamga_host::error::Error as HostError;
+use tamga_host::serve::{self, Content, Minimum, Page, Site, Upstream};
+use tamga_host::{entropy, fs};
+
+/// How often the directory is looked at for a renewed certificate.
+const LOOK_AGAIN: Duration = Duration::from_secs(1);
+
+/// What to serve, and how.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// The certificate's label.
+    pub label: String,
+    /// The port on loopback; 0 for one that is free.
+    pub port: u16,
+    /// What is shown.
+    pub content: Shows,
+    /// What is wrong with the certificate on purpose.
+    pub fault: Option<Fault>,
+    /// A port of plain HTTP that is redirected.
+    pub redirect_from: Option<u16>,
+    /// True if TLS 1.3 is the oldest protocol.
+    pub only_13: bool,
+    /// The label of the authority whose certificates clients must show.
+    pub client_authority: Option<String>,
+    /// Opens the key.
+    pub secret: Secret,
+}
+
+/// What is shown.
+#[derive(Clone, Debug)]
+pub enum Shows {
+    /// A page about the certificate.
+    Page,
+    /// The files below a directory: never hidden ones, never private keys.
+    Directory(PathBuf),
+    /// An application that speaks plain HTTP.
+    Proxy(String),
+}
+
+/// What happens while it serves.
+pub enum Renewal<'a> {
+    /// The renewed certificate is served from now on.
+    Served(&'a Certificate),
+    /// There is a renewed certificate, but its key needs a passphrase.
+    Locked,
+}
+
+/// A site that is listened for, and not yet served.
+pub struct Listening {
+    /// The certificate.
+    pub issued: Issued,
+    /// The port.
+    pub port: u16,
+    /// The port of plain HTTP.
+    pub redirect_port: Option<u16>,
+    /// The addresses to type.
+    pub urls: Vec<String>,
+    fault: Option<Fault>,
+    secret: Secret,
+    site: Site,
+    shown: Page,
+    page: fn(&Issued) -> String,
+    listeners: Vec<TcpListener>,
+    plain: Vec<TcpListener>,
+}
+
+/// Begins to listen. `page` is the page about a certificate; `seen` is given every answer.
+///
+/// Errors: no such certificate or authority; a key that cannot be opened; a directory that is none; a port that is taken.
+pub fn listen(env: &Env, request: &Request, page: fn(&Issued) -> String, seen: serve::Seen) -> Result<Listening> {
+    let issued = current(env, &request.label)?;
+    let (chain, key) = match request.fault {
+        Some(fault) => broken(env, fault, &issued, &request.secret)?,
+        None => env.chain_and_key(&issued, &request.secret)?,
+    };
+    let clients_under = match &request.client_authority {
+        Some(label) => vec![authority::choose(Some(label), &env.authorities()?, false)?.certificate.clone()],
+        None => Vec::new(),
+    };
+    let shown = Page::new(RwLock::new(page(&issued)));
+    let content = match &request.content {
+        Shows::Page => Content::Page(shown.clone()),
+        Shows::Proxy(typed) => Content::Proxy(Upstream::parse(typed).ok_or_else(|| Error::Word {
+            what: "address of an application",
+            typed: typed.clone(),
+            accepted: "http://HOST:PORT, without a path".into(),
+        })?),
+        Shows::Directory(directory) => {
+            let failed = |e| HostError::file("serving", directory)(e);
+            if !std::fs::metadata(directory).map_err(failed)?.is_dir() {
+                return Err(failed(std::io::ErrorKind::NotADirectory.into()).into());
+            }
+            Content::Folder(directory.clone())
+        }
+    };
+    let minimum = if request.only_13 { Minimum::Tls13 } else { Minimum::Tls12 };
+    let site = Site::with(&chain, &key, content, minimum, &clients_under)?.watched(seen);
+    let listeners = serve::bind(request.port)?;
+    let port = listeners.first().and_then(|l| l.local_addr().ok()).map_or(request.port, |a| a.port());
+    let plain = request.redirect_from.map_or(Ok(Vec::new()), serve::bind)?;
+    Ok(Listening {
+        urls: urls(&issued.certificate, port),
+        redirect_port: plain.first().and_then(|l| l.local_addr().ok()).map(|a| a.port()),
+        issued,
+        port,
+        fault: request.fault,
+        secret: request.secret.clone(),
+        site,
+        shown,
+        page,
+        listeners,
+        plain,
+    })
+}
+
+impl Listening {
+    /// Serves until it is told to stop; a renewed certificate is served as soon as it stands in its directory whole.
+    ///
+    /// Errors: the server cannot be started.
+    pub fn serve(self, env: &Env, renewed: impl Fn(Renewal<'_>), stopped: impl Future<Output = ()>) -> Result<()> {
+        let port = self.port;
+        let runtime = serve::runtime().map_err(|source| HostError::Port { port, source })?;
+        let served = self.site.served();
+        let watch = Watch {
+            env,
+            issued: &self.issued,
+            secret: &self.secret,
+            served: &served,
+            shown: &self.shown,
+            page: self.page,
+        };
+        let watches = self.fault.is_none();
+        let (listeners, plain, site) = (self.listeners, self.plain, self.site);
+        Ok(runtime.block_on(async {
+            tokio::select! {
+                done = serve::run(listeners, plain, site, stopped) => done,
+                () = watch.run(renewed), if watches => Ok(()),
+            }
+        })?)
+    }
+}
+
+/// A certificate that is wrong on purpose, in memory alone; the ledger knows that there was one.
+fn broken(env: &Env, fault: Fault, issued: &Issued, secret: &Secret) -> Result<(Vec<Vec<u8>>, PrivateKey)> {
+    let all = env.authorities()?;
+    let Some(a) = issued.authority.as_deref().and_then(|label| all.iter().find(|a| a.label == label)) else {
+        return Err(Error::Contradiction {
+            what: format!("{} has no authority whose certificates could go wrong", issued.label),
+            why: "it is self-signed, or its authority is not in this data folder".into(),
+            instead: "take one that was issued under an authority: tamga list".into(),
+        }
+        .into());
+    };
+    let key = match fault.needs_the_authority() {
+        true => Some(env.authority_key(a, secret)?),
+        false => None,
+    };
+    let names: Vec<Name> = issued.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).collect();
+    let made = fault::make(fault, &names, a, key.as_ref(), env.now, &entropy::System)?;
+    let (_lock, ledger) = env.open_for_change()?;
+    let said = format!("{}: serial {}, in memory only", fault.word(), made.chain[0].serial);
+    ledger.note(env.now, "fault served", &issued.label, &said)?;
+    Ok((made.chain.iter().map(|c| c.der().to_vec()).collect(), made.key))
+}
+
+struct Watch<'a> {
+    env: &'a Env,
+    issued: &'a Issued,
+    secret: &'a Secret,
+    served: &'a serve::Served,
+    shown: &'a Page,
+    page: fn(&Issued) -> String,
+}
+
+impl Watch<'_> {
+    /// Never ends by itself.
+    async fn run(&self, renewed: impl Fn(Renewal<'_>)) {
+        let mut now = self.issued.certificate.sha256();
+        loop {
+            tokio::time::sleep(LOOK_AGAIN).await;
+            let place = self.issued.folder.join(CERTIFICATE_FILE);
+            let Some(new) = fs::read_regular(&place).ok().and_then(|b| pem::certificates(&b).into_iter().next()) else {
+                continue;
+            };
+            let Ok(certificate) = Certificate::read(&new, "it") else { continue };
+            if certificate.sha256() == now {
+                continue;
+            }
+            let path = self.issued.folder.join(KEY_FILE);
+            let is_locked = stored_key(&self.issued.label, &path).is_ok_and(|k| k.is_locked());
+            now = certificate.sha256();
+            if is_locked && !self.secret.is_named() {
+                renewed(Renewal::Locked);
+                continue;
+            }
+            let issued = Issued { certificate, ..self.issued.clone() };
+            let replaced = self.env.chain_and_key(&issued, self.secret).map(|(c, key)| self.served.replace(&c, &key));
+            if !matches!(replaced, Ok(Ok(()))) {
+                // Between the two renames the key is the other one's: the next look finds both.
+                now.clear();
+                continue;
+            }
+            *self.shown.write().unwrap_or_else(|e| e.into_inner()) = (self.page)(&issued);
+            renewed(Renewal::Served(&issued.certificate));
+        }
+    }
+}
+
+fn urls(c: &Certificate, port: u16) -> Vec<String> {
+    c.name_words()
+        .iter()
+        .filter(|n| !n.starts_with("*.") && !n.contains('@') && !n.contains("//"))
+        .map(|n| if n.contains(':') { format!("https://[{n}]:{port}/") } else { format!("https://{n}:{port}/") })
+        .collect()
+}

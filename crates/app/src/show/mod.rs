@@ -1,0 +1,61 @@
+//! One thing in full: a file, a label, a serial number, a fingerprint; and how two differ.
+
+mod compare;
+mod find;
+mod view;
+
+pub use compare::{Differences, compare};
+pub use find::{Object, find};
+
+use crate::env::Env;
+use crate::failure::Result;
+use crate::secret::Secret;
+use serde::Serialize;
+use tamga_core::moment::Moment;
+use tamga_host::ledger::Event;
+
+/// What to show.
+#[derive(Clone, Debug)]
+pub struct Request {
+    /// A path that is there, else a label, a serial number, a fingerprint: in this order.
+    pub what: String,
+    /// What was done with it, too.
+    pub history: bool,
+    /// Opens encrypted keys and stores.
+    pub secret: Secret,
+}
+
+/// Everything that was found under the name.
+#[derive(Serialize)]
+pub struct Report {
+    /// They.
+    pub objects: Vec<One>,
+}
+
+/// One thing.
+pub struct One {
+    /// It.
+    pub object: Object,
+    /// What was done with it, if that was asked for.
+    pub history: Option<Vec<Event>>,
+    now: Moment,
+}
+
+/// Shows.
+///
+/// Errors: nothing of that name; a file in which nothing is read.
+pub fn show(env: &Env, request: &Request) -> Result<Report> {
+    let found = find(env, &request.what, &request.secret)?;
+    let history = match request.history {
+        true => {
+            let label = found.iter().find_map(Object::label).unwrap_or(&request.what).to_owned();
+            Some(env.open_to_look()?.map(|l| l.history(&label)).transpose()?.unwrap_or_default())
+        }
+        false => None,
+    };
+    let mut objects: Vec<One> = found.into_iter().map(|object| One { object, history: None, now: env.now }).collect();
+    if let Some(first) = objects.first_mut() {
+        first.history = history;
+    }
+    Ok(Report { objects })
+}

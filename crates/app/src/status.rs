@@ -1,0 +1,349 @@
+//! The whole lab at a glance: it looks and changes nothing.
+
+use crate::authority::list::KeyState;
+use crate::env::Env;
+use crate::failure::Result;
+use crate::report::{Certificate, Listed, Member, Outcome};
+use crate::trust::row::Row;
+use crate::trust::stores::ours_in;
+use crate::trust::{own_leaves, root_of};
+use serde::{Serialize, Serializer};
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::cert::Certificate as Parsed;
+use tamga_core::finding::{self, Code};
+use tamga_core::form::private_key::{self, Stored};
+use tamga_core::moment::Moment;
+use tamga_core::renew;
+use tamga_core::report::{Authority, Issued, KeyPlace, Standing};
+use tamga_core::status::{self, OnDisk};
+use tamga_core::text::Shown;
+use tamga_core::trust::{self, State};
+use tamga_host::fs;
+use tamga_host::ledger::Ledger;
+
+/// A clock that is behind the newest event by more than this was set back, or never set: seconds.
+const BEHIND: i64 = 24 * 3600;
+
+/// The lab.
+#[derive(Serialize)]
+pub struct Report {
+    /// The data directory.
+    #[serde(serialize_with = "crate::report::path")]
+    pub data_folder: PathBuf,
+    /// Every authority.
+    #[serde(serialize_with = "members")]
+    pub authorities: Vec<(Authority, KeyState)>,
+    /// Every certificate in use, the one that expires first first.
+    pub certificates: Vec<InUse>,
+    /// Each root in every place.
+    pub stores: Vec<Row>,
+    /// How the stores are tested.
+    #[serde(serialize_with = "proved", skip_serializing_if = "Vec::is_empty")]
+    pub proved: Vec<(&'static str, &'static str)>,
+    /// What a person should see to.
+    pub open: Vec<Open>,
+    /// The same, with the code of the finding.
+    pub problems: Vec<Problem>,
+    /// The time.
+    #[serde(skip)]
+    pub now: Moment,
+}
+
+impl Report {
+    /// Bad if something is open.
+    pub fn outcome(&self) -> Outcome {
+        if self.open.is_empty() { Outcome::Good } else { Outcome::Bad }
+    }
+
+    /// True if there is nothing yet.
+    pub fn is_empty(&self) -> bool {
+        self.authorities.is_empty() && self.certificates.is_empty() && self.proved.is_empty()
+    }
+
+    /// Every end as a number that monitoring systems scrape (OpenMetrics).
+    ///
+    /// Errors: the ledger cannot be read.
+    pub fn metrics(env: &Env) -> Result<String> {
+        let (authorities, issued) = match env.open_to_look()? {
+            Some(l) => (l.authorities()?, l.issued(None)?),
+            None => Default::default(),
+        };
+        Ok(status::metrics(&authorities, &issued, env.now))
+    }
+}
+
+/// A certificate in use.
+#[derive(Serialize)]
+pub struct InUse {
+    /// It.
+    #[serde(flatten)]
+    pub listed: Listed,
+    /// True if it should be renewed now.
+    pub due: bool,
+    /// What is in its file.
+    #[serde(skip)]
+    pub on_disk: OnDisk,
+    /// What is wrong with its key.
+    #[serde(skip)]
+    pub key: Option<Code>,
+}
+
+impl InUse {
+    /// What the ledger knows of it.
+    pub fn issued(&self) -> &Issued {
+        &self.listed.certificate.issued
+    }
+}
+
+/// Something that a person should see to.
+#[derive(Clone, Debug, Serialize)]
+pub struct Open {
+    /// What it is.
+    pub what: String,
+    /// What to do.
+    pub remedy: String,
+}
+
+/// The same, with the code of the finding where it is one.
+#[derive(Clone, Debug, Serialize)]
+pub struct Problem {
+    code: Option<&'static str>,
+    severity: &'static str,
+    summary: String,
+    remedy: String,
+}
+
+#[derive(Serialize)]
+struct Proved {
+    store: &'static str,
+    how: &'static str,
+}
+
+fn members<S: Serializer>(all: &[(Authority, KeyState)], s: S) -> std::result::Result<S::Ok, S::Error> {
+    s.collect_seq(all.iter().map(|(a, _)| Member::from(a.clone())))
+}
+
+fn proved<S: Serializer>(all: &[(&'static str, &'static str)], s: S) -> std::result::Result<S::Ok, S::Error> {
+    s.collect_seq(all.iter().map(|(store, how)| Proved { store, how }))
+}
+
+/// Looks at everything.
+///
+/// Errors: the ledger cannot be read.
+pub fn status(env: &Env) -> Result<Report> {
+    let mut look = Look { env, open: Vec::new(), problems: Vec::new() };
+    let mut report = Report {
+        data_folder: env.machine.data().to_owned(),
+        authorities: Vec::new(),
+        certificates: Vec::new(),
+        stores: Vec::new(),
+        proved: Vec::new(),
+        open: Vec::new(),
+        problems: Vec::new(),
+        now: env.now,
+    };
+    let Some(ledger) = env.open_to_look()? else { return Ok(report) };
+    let (authorities, issued, waiting) = (ledger.authorities()?, ledger.issued(None)?, ledger.all_waiting()?);
+    if authorities.is_empty() && issued.is_empty() && waiting.is_empty() {
+        return Ok(report);
+    }
+    look.clock(&ledger)?;
+    report.authorities = authorities.iter().map(|a| (a.clone(), look.authority(a))).collect();
+    let keyless = keyless(&ledger)?;
+    let mut live: Vec<Issued> = issued.into_iter().filter(|i| i.is_live() && i.revoked.is_none()).collect();
+    live.sort_by_key(|i| i.certificate.not_after);
+    report.certificates = live.into_iter().map(|i| look.certificate(i, &keyless)).collect();
+    for w in &waiting {
+        look.open(
+            None,
+            format!("{} waits for its certificate ({})", w.label, w.folder.shown()),
+            format!("have its request.pem signed, then: tamga receive {} --certificate FILE", w.label),
+        );
+    }
+    report.stores = look.stores(&authorities)?;
+    let unfinished = ledger.unfinished()?.len();
+    if unfinished > 0 {
+        look.open(
+            None,
+            format!("interrupted work is in the journal: {unfinished} entries"),
+            "tamga repair finishes it or takes it back",
+        );
+    }
+    report.proved = trust::PROVED.to_vec();
+    (report.open, report.problems) = (look.open, look.problems);
+    Ok(report)
+}
+
+/// Fingerprints of certificates whose key never was here: signed for somebody else, or found alone.
+fn keyless(ledger: &Ledger) -> Result<BTreeSet<String>> {
+    let mut out = BTreeSet::new();
+    for kind in ["signed", "found"] {
+        out.extend(ledger.of_kind(kind)?.into_iter().map(|e| e.detail));
+    }
+    Ok(out)
+}
+
+struct Look<'a> {
+    env: &'a Env,
+    open: Vec<Open>,
+    problems: Vec<Problem>,
+}
+
+impl Look<'_> {
+    fn open(&mut self, code: Option<Code>, what: impl Into<String>, remedy: impl Into<String>) {
+        let (what, remedy) = (what.into(), remedy.into());
+        self.problems.push(Problem {
+            code: code.map(Code::word),
+            severity: code.map_or("warning", |c| finding::entry(c).severity.word()),
+            summary: what.clone(),
+            remedy: remedy.clone(),
+        });
+        self.open.push(Open { what, remedy });
+    }
+
+    fn clock(&mut self, ledger: &Ledger) -> Result<()> {
+        let now = self.env.now;
+        if let Some(at) = ledger.newest_event()?.filter(|at| at.unix() - now.unix() > BEHIND) {
+            let what = format!("the clock says {now}, but the ledger has an event of {at}");
+            self.open(Some(Code::ClockBehind), what, finding::entry(Code::ClockBehind).remedy);
+        }
+        Ok(())
+    }
+
+    fn authority(&mut self, a: &Authority) -> KeyState {
+        let (c, file) = (&a.certificate, a.folder.join(KEY_FILE).shown());
+        let state = KeyState::of(a);
+        if state == KeyState::Missing {
+            self.open(
+                Some(Code::KeyMissing),
+                format!("the key of {} is missing: it should be in {}", a.label, a.folder.shown()),
+                "put it back from a backup (tamga restore), or make a successor: tamga authority rollover",
+            );
+        } else if a.key == KeyPlace::Here
+            && let Some((code, what, _)) = of_key(&a.label, &a.folder, c)
+        {
+            let remedy = match code {
+                Code::KeyMismatch => "put the right key back from a backup: tamga authority restore FILE".to_owned(),
+                _ => format!("chmod 600 {file}; if anyone may have read it: tamga authority rollover {} NEW", a.label),
+            };
+            self.open(Some(code), what, remedy);
+        }
+        if !a.retired && self.env.now > c.not_after {
+            let remedy =
+                format!("a successor: tamga authority create NEW, then tamga authority rollover {} NEW", a.label);
+            self.open(None, format!("the authority {} has ended", a.label), remedy);
+        }
+        state
+    }
+
+    fn certificate(&mut self, i: Issued, keyless: &BTreeSet<String>) -> InUse {
+        let c = &i.certificate;
+        let file = i.folder.join(CERTIFICATE_FILE);
+        let on_disk = status::on_disk(c, fs::read_regular(&file).ok().as_deref().map(Vec::as_slice));
+        let (label, shown) = (&i.label, file.shown());
+        let renewed = format!("tamga renew {label} puts a new pair there");
+        match &on_disk {
+            OnDisk::AsIssued => {}
+            OnDisk::Missing => {
+                let remedy = match i.folder.is_dir() {
+                    true => renewed,
+                    false => {
+                        let names = c.name_words().join(" ");
+                        format!("put the folder back; or issue anew: tamga issue {names} --label NEW --into DIR")
+                    }
+                };
+                self.open(None, format!("the files of {label} are not where they were put: {shown}"), remedy);
+            }
+            OnDisk::Other(subject) => {
+                self.open(None, format!("{shown} is not what was issued for {label}: it holds {subject}"), renewed);
+            }
+            OnDisk::Unreadable => self.open(None, format!("{shown} holds no certificate any more"), renewed),
+        }
+        // What was signed here for somebody else, or found by its certificate alone, never had its key here.
+        let gone = on_disk == OnDisk::Missing || keyless.contains(&c.sha256());
+        let key = of_key(label, &i.folder, c).filter(|(code, ..)| *code != Code::KeyMissing || !gone);
+        let code = key.as_ref().map(|(code, ..)| *code);
+        if let Some((code, what, remedy)) = key {
+            self.open(Some(code), what, remedy);
+        }
+        let is_expired = i.standing(self.env.now) == Standing::Expired;
+        let due = renew::is_due(c, None, self.env.now);
+        if is_expired || due {
+            let how = if is_expired { "has ended" } else { "is due" };
+            self.open(None, format!("{label} {how}"), format!("tamga renew {label}"));
+        }
+        let listed = Listed { certificate: Certificate::with_all_files(i), now: self.env.now };
+        InUse { listed, due, on_disk, key: code }
+    }
+
+    /// Each root in every place; and roots of ours that this data directory does not know.
+    fn stores(&mut self, all: &[Authority]) -> Result<Vec<Row>> {
+        let env = self.env;
+        let surveys: Vec<_> =
+            trust::ALL.iter().flat_map(|s| s.survey(&env.machine, &[]).into_iter().map(move |p| (*s, p))).collect();
+        let mut rows = Vec::new();
+        for a in all.iter().filter(|a| a.is_root() && !a.retired) {
+            let root = root_of(a)?;
+            rows.extend(surveys.iter().map(|(store, place)| Row::found(env, *store, &root, place)));
+        }
+        let leaves = own_leaves(env)?;
+        for (store, place) in &surveys {
+            for (root, _) in ours_in(place, all, &leaves).into_iter().filter(|(_, known)| !known) {
+                let what = format!("{} is in {}, but this data folder does not know it", root.mark(), store.id());
+                self.open(None, what, "tamga leave takes it out");
+            }
+        }
+        Ok(rows)
+    }
+}
+
+/// The stores that have a root, and those that lack it, by their ids.
+pub fn seen_in<'a>(rows: &'a [Row], sha256: &str) -> (Vec<&'a str>, Vec<&'a str>) {
+    let (mut seen, mut absent) = (Vec::new(), Vec::new());
+    for r in rows.iter().filter(|r| r.sha256 == sha256) {
+        match r.state {
+            State::Present => seen.push(r.store),
+            State::Unavailable => {}
+            _ => absent.push(r.store),
+        }
+    }
+    seen.dedup();
+    absent.dedup();
+    (seen, absent)
+}
+
+/// What is wrong with the key beside a certificate.
+fn of_key(label: &str, folder: &Path, certificate: &Parsed) -> Option<(Code, String, String)> {
+    let file = folder.join(KEY_FILE);
+    let shown = file.shown();
+    let Ok(meta) = std::fs::metadata(&file) else {
+        return Some((
+            Code::KeyMissing,
+            format!("the key of {label} is missing: it should be {shown}"),
+            format!("put it back from a backup; or a new pair: tamga renew {label}"),
+        ));
+    };
+    let mode = tamga_host::platform::mode(&meta);
+    if mode & 0o077 != 0 {
+        let what = format!("other accounts can read the key of {label}: {shown} has mode {mode:04o}");
+        return Some((Code::KeyReadableByOthers, what, format!("chmod 600 {shown}")));
+    }
+    let (owner, ours) = (tamga_host::platform::owner(&meta).0, tamga_host::platform::effective().0);
+    if owner != ours && owner != 0 && ours != 0 {
+        let what = format!("the key of {label} has another owner: {shown} belongs to the account {owner}");
+        return Some((Code::KeyReadableByOthers, what, format!("sudo chown $(id -u) {shown}")));
+    }
+    let bytes = fs::read_regular(&file).ok()?;
+    let other = match private_key::read(&bytes, &shown) {
+        Ok(Stored::Open(key)) => *key.public() != certificate.key,
+        // Nobody can tell without its passphrase.
+        Ok(Stored::Locked(_)) => false,
+        Err(_) => true,
+    };
+    other.then(|| {
+        let what = format!("{shown} is not the key of the certificate {label}");
+        (Code::KeyMismatch, what, format!("put the right key back; or a new pair: tamga renew {label}"))
+    })
+}

@@ -1,0 +1,90 @@
+//! `--url http://… --fingerprint SHA256`: a root that another machine hands out over plain HTTP.
+//!
+//! Nothing protects the way it comes, and nothing needs to: a fingerprint that was read from the other machine's screen proves it.
+
+use crate::failure::Result;
+use std::net::ToSocketAddrs;
+use tamga_core::cert::Certificate;
+use tamga_core::error::Error;
+use tamga_core::form::pem;
+use tamga_core::label::Label;
+use tamga_core::redirect::Address;
+use tamga_core::text::harmless;
+use tamga_core::trust::{self, Root};
+use tamga_host::dial::{Missed, plain};
+
+/// Where a root is handed out if no path is typed.
+const USUAL: &str = "/root.pem";
+/// A root has a kilobyte or two.
+const MOST: u64 = 64 * 1024;
+
+/// Fetches the root and compares it.
+///
+/// Errors: no fingerprint, or one that is none; an address that is no plain-HTTP one; nobody there; no certificate; another one.
+pub(super) fn root(url: &str, fingerprint: Option<&str>) -> Result<Root> {
+    let wanted = fingerprint.ok_or_else(|| Error::Contradiction {
+        what: "a root from the network is not trusted without its fingerprint".into(),
+        why: "whoever is on the way could hand out another root and read everything afterwards".into(),
+        instead: "read the SHA-256 from the other machine's own screen: --fingerprint SHA256".into(),
+    })?;
+    let wanted = digits(wanted)?;
+    let address = Address::parse(url).filter(|a| !a.secure).ok_or_else(|| Error::Word {
+        what: "address of a root",
+        typed: url.to_owned(),
+        accepted: "http://HOST:PORT".into(),
+    })?;
+    let path = if address.path == "/" { USUAL } else { address.path.as_str() };
+    let missed = |detail: String| tamga_host::error::Error::Unreached { what: url.to_owned(), detail };
+    let sockets: Vec<_> =
+        (address.host.as_str(), address.port).to_socket_addrs().map(Iterator::collect).unwrap_or_default();
+    let mut last = Missed::new(tamga_core::finding::Code::UnresolvedName, format!("{} does not resolve", address.host));
+    let mut body = None;
+    for socket in sockets {
+        match plain::fetch(socket, &address.host_header(), path, MOST) {
+            Ok(bytes) => {
+                body = Some(bytes);
+                break;
+            }
+            Err(m) => last = m,
+        }
+    }
+    let Some(body) = body else { return Err(missed(last.detail).into()) };
+    let what = format!("what {url} hands out");
+    let der = pem::certificates(&body).into_iter().next().unwrap_or(body);
+    let certificate = Certificate::read(&der, &what)?;
+    let got = certificate.sha256();
+    if got != wanted {
+        return Err(Error::Objection {
+            code: "fingerprint-differs",
+            what: format!("{url} hands out another root than the one meant"),
+            why: format!("its SHA-256 is {got}, and {wanted} was asked for"),
+            instead: "compare again with the other machine's screen; if it stays so, somebody is on the way".into(),
+        }
+        .into());
+    }
+    Ok(Root { label: label(&certificate)?, certificate })
+}
+
+/// 64 hex digits, however they are set apart.
+fn digits(typed: &str) -> Result<String> {
+    let found: String = typed.chars().filter(|c| !matches!(c, ':' | ' ' | '-')).collect::<String>().to_lowercase();
+    if found.len() == 64 && found.bytes().all(|b| b.is_ascii_hexdigit()) {
+        return Ok(found);
+    }
+    Err(Error::Word {
+        what: "SHA-256 fingerprint",
+        typed: harmless(typed),
+        accepted: "all 64 hex digits, with or without colons".into(),
+    }
+    .into())
+}
+
+/// The label that the other machine gave it, as far as its name tells.
+fn label(c: &Certificate) -> Result<String> {
+    if let Some(label) = trust::label_in_name(c) {
+        return Ok(label);
+    }
+    let name = c.subject_words();
+    let common = name.split("CN=").nth(1).unwrap_or("root").split(',').next().unwrap_or("root");
+    Ok(Label::from_text(common)?.to_string())
+}

@@ -1,0 +1,24 @@
+//! The same work on the file system of an image, a chroot or a container.
+
+use crate::env::Env;
+use crate::failure::Result;
+use std::path::Path;
+use tamga_core::error::Error;
+use tamga_core::text::Shown;
+
+/// The surroundings in an image, or as they are without one.
+///
+/// Errors: it is no system.
+pub(super) fn of(env: &Env, directory: Option<&Path>) -> Result<Env> {
+    let Some(directory) = directory else { return Ok(env.clone()) };
+    let root = std::fs::canonicalize(directory).map_err(tamga_host::error::Error::file("looking at", directory))?;
+    if !root.join("etc").is_dir() {
+        return Err(Error::Contradiction {
+            what: format!("{} is no system", directory.shown()),
+            why: "there is no folder etc in it".into(),
+            instead: "name the folder that holds etc and usr: --sysroot DIR".into(),
+        }
+        .into());
+    }
+    Ok(env.in_image(root))
+}

@@ -1,0 +1,119 @@
+//! Which stores are meant, and whose roots are found in them.
+
+use super::row::Row;
+use crate::env::Env;
+use crate::failure::Result;
+use std::path::PathBuf;
+use tamga_core::report::Authority;
+use tamga_core::trust::{self, Hindrance, Place, Root, Scope, Store};
+
+/// Stores by whose they are.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum InScope {
+    /// The user's own.
+    #[default]
+    User,
+    /// The machine's.
+    Machine,
+    /// Both.
+    Both,
+}
+
+impl InScope {
+    /// True if a store of this scope is meant.
+    pub fn has(self, scope: Scope) -> bool {
+        match self {
+            InScope::Both => true,
+            InScope::User => scope == Scope::User,
+            InScope::Machine => scope == Scope::Machine,
+        }
+    }
+}
+
+/// The stores that are meant.
+#[derive(Clone, Default)]
+pub struct Choice {
+    /// Whose stores, where none is named.
+    pub scope: InScope,
+    /// Exactly these.
+    pub named: Vec<&'static dyn Store>,
+    /// PEM bundles, absolute: each is a place of the store `bundle`.
+    pub bundles: Vec<PathBuf>,
+}
+
+impl std::fmt::Debug for Choice {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{:?} {:?} {:?}", self.scope, self.named_ids(), self.bundles)
+    }
+}
+
+impl Choice {
+    /// The named stores, by their ids.
+    ///
+    /// Errors: there is no store of that name.
+    pub fn named(ids: &[String]) -> Result<Vec<&'static dyn Store>> {
+        let found = ids.iter().map(|s| trust::by_id(s)).collect::<tamga_core::error::Result<Vec<_>>>()?;
+        Ok(found.into_iter().flatten().collect())
+    }
+
+    /// The ids of the named ones.
+    pub fn named_ids(&self) -> Vec<&'static str> {
+        self.named.iter().map(|s| s.id()).collect()
+    }
+
+    /// All that are meant.
+    pub fn stores(&self) -> Vec<&'static dyn Store> {
+        if !self.named.is_empty() {
+            return self.named.clone();
+        }
+        let in_scope =
+            |s: &&'static dyn Store| self.scope.has(s.scope()) || (s.id() == "bundle" && !self.bundles.is_empty());
+        trust::ALL.iter().copied().filter(in_scope).collect()
+    }
+
+    /// True if a store of this id and scope is meant.
+    pub fn has(&self, id: &str, scope: Scope) -> bool {
+        if self.named.is_empty() { self.scope.has(scope) } else { self.named.iter().any(|s| s.id() == id) }
+    }
+
+    /// Rows for stores that were named and have no place here.
+    pub fn without_place(&self, env: &Env, root: &Root, rows: &[Row]) -> Vec<Row> {
+        let mut out: Vec<Row> = Vec::new();
+        for store in &self.named {
+            if rows.iter().chain(&out).any(|r| r.store == store.id()) {
+                continue;
+            }
+            // A bundle is a file that is named; every other store is the system's or a client's.
+            let (why, remedy) = match store.id() {
+                "bundle" => ("no bundle was named", "name the file: --bundle FILE"),
+                _ => ("this system has no such store", "tamga trust status shows those that are here"),
+            };
+            let hindrance = Hindrance { why: why.into(), remedy: remedy.into(), absent: true };
+            let (place, entries) = ("none".into(), Vec::new());
+            let place = Place { store: store.id(), place, hindrance: Some(hindrance), entries, guarded: false };
+            out.push(Row::found(env, *store, root, &place));
+        }
+        out
+    }
+}
+
+/// Roots that have our mark or are in the ledger, wherever they are found in a place; true for those of the ledger.
+pub fn ours_in(place: &Place, authorities: &[Authority], leaves: &[Root]) -> Vec<(Root, bool)> {
+    let mut out: Vec<(Root, bool)> = Vec::new();
+    for e in &place.entries {
+        let is_its = |a: &&Authority| a.certificate == e.certificate || a.earlier.contains(&e.certificate);
+        let known = authorities.iter().find(is_its);
+        let marked = e.mark.as_deref().and_then(|m| trust::label_of_mark(m, &e.certificate));
+        let own = leaves.iter().find(|l| l.certificate == e.certificate);
+        let (root, is_known) = match (own, known, marked) {
+            (Some(own), ..) => (own.clone(), true),
+            (None, Some(a), _) => (Root { label: a.label.clone(), certificate: e.certificate.clone() }, true),
+            (None, None, Some(m)) => (Root { label: m.to_owned(), certificate: e.certificate.clone() }, false),
+            (None, None, None) => continue,
+        };
+        if !out.iter().any(|(r, _)| r.certificate == root.certificate) {
+            out.push((root, is_known));
+        }
+    }
+    out
+}

@@ -1,0 +1,50 @@
+//! The matrix of stores and roots.
+
+use crate::words::human;
+use tamga_app::report::Outcome;
+use tamga_app::trust::row::{Change, Row};
+use tamga_core::text::Shown;
+use tamga_core::trust::State;
+
+/// Every root in every place, and what to do about those that are not as they should be.
+pub(crate) fn render_rows(rows: &[Row]) -> String {
+    let mut cells = vec![["store", "root", "state", "change", "place"].map(human::dim).to_vec()];
+    for r in rows {
+        let state = match r.state {
+            State::Present => human::good(r.state.word()),
+            State::Absent | State::Unavailable => human::dim(r.state.word()),
+            _ => human::bad(r.state.word()),
+        };
+        let change = match r.change {
+            Change::Failed => human::bad(r.change.word()),
+            Change::None => human::dim(r.change.word()),
+            Change::Added | Change::Removed => human::good(r.change.word()),
+        };
+        cells.push(vec![
+            human::strong(r.store),
+            format!("{} {}", r.label, human::dim(&r.sha256[..8])),
+            state,
+            change,
+            r.place.shown(),
+        ]);
+    }
+    let mut text = human::table(&cells);
+    // Stores with the same trouble and the same step are told together.
+    let same = |a: &Row, b: &Row| {
+        (&a.why, &a.remedy, a.outcome == Outcome::Good) == (&b.why, &b.remedy, b.outcome == Outcome::Good)
+    };
+    for (at, r) in rows.iter().enumerate() {
+        let Some(why) = &r.why else { continue };
+        if rows[..at].iter().any(|earlier| same(earlier, r)) {
+            continue;
+        }
+        let mut stores: Vec<&str> = rows[at..].iter().filter(|other| same(other, r)).map(|other| other.store).collect();
+        stores.dedup();
+        let word = if r.outcome == Outcome::Good { human::dim("note") } else { human::bad("failed") };
+        text.push_str(&format!("{word} {}: {why}\n", stores.join(", ")));
+        if let Some(remedy) = &r.remedy {
+            text.push_str(&format!("  {}  {remedy}\n", human::dim("do:")));
+        }
+    }
+    text
+}

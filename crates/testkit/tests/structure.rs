@@ -1,0 +1,213 @@
+//! The shape of the house: which crate may use which, and that no files use each other in a circle.
+
+#![allow(clippy::disallowed_methods, clippy::unwrap_used, reason = "this test reads the sources")]
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+
+/// What a crate may use of the others.
+const ARROWS: [(&str, &[&str]); 4] = [
+    ("core", &[]),
+    ("host", &["tamga_core"]),
+    ("app", &["tamga_core", "tamga_host"]),
+    ("cli", &["tamga_core", "tamga_host", "tamga_app"]),
+];
+
+/// Circles of two files that are allowed, each with its reason; at most three.
+const CIRCLES: [(&str, &str, &str); 0] = [];
+
+fn sources(name: &str) -> (PathBuf, Vec<PathBuf>) {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().join(name).join("src");
+    let (mut files, mut directories) = (Vec::new(), vec![root.clone()]);
+    while let Some(directory) = directories.pop() {
+        for entry in std::fs::read_dir(directory).unwrap().flatten() {
+            let path = entry.path();
+            match path.is_dir() {
+                true => directories.push(path),
+                false if path.extension().is_some_and(|e| e == "rs") => files.push(path),
+                false => {}
+            }
+        }
+    }
+    files.sort();
+    (root, files)
+}
+
+/// The code of a file without its tests, comments and texts.
+fn code(path: &Path) -> String {
+    let text = std::fs::read_to_string(path).unwrap();
+    let code = text.split("#[cfg(test)]").next().unwrap();
+    code.lines().map(|l| l.split("//").next().unwrap_or_default()).collect::<Vec<_>>().join("\n")
+}
+
+/// `certificate::issue` for `src/certificate/issue.rs`, and nothing for the root.
+fn module(root: &Path, file: &Path) -> Vec<String> {
+    let inside = file.strip_prefix(root).unwrap().with_extension("");
+    let mut parts: Vec<String> = inside.iter().map(|p| p.to_string_lossy().into_owned()).collect();
+    if parts.last().is_some_and(|l| ["mod", "lib", "main"].contains(&l.as_str())) {
+        parts.pop();
+    }
+    parts
+}
+
+/// Every path of this crate that a file names, in `use` with its braces and elsewhere.
+fn paths(code: &str, own: &[String]) -> Vec<Vec<String>> {
+    let mut out = Vec::new();
+    for (start, base) in [("crate::", 0), ("super::", 1), ("self::", 2)] {
+        for (at, _) in code.match_indices(start) {
+            let before = code[..at].chars().next_back();
+            if before.is_some_and(|c| c.is_alphanumeric() || c == '_' || c == ':') {
+                continue;
+            }
+            let mut base: Vec<String> = match base {
+                0 => Vec::new(),
+                1 => own[..own.len().saturating_sub(1)].to_vec(),
+                _ => own.to_vec(),
+            };
+            let mut rest = &code[at + start.len()..];
+            while let Some(r) = rest.strip_prefix("super::") {
+                base.pop();
+                rest = r;
+            }
+            tree(rest, &base, &mut out);
+        }
+    }
+    out
+}
+
+/// A path, or what is between its braces; returns how much of the text it is.
+fn tree(text: &str, base: &[String], out: &mut Vec<Vec<String>>) -> usize {
+    let mut path = base.to_vec();
+    let mut at = 0;
+    loop {
+        let rest = &text[at..];
+        let blank = rest.len() - rest.trim_start().len();
+        let rest = rest.trim_start();
+        at += blank;
+        if let Some(inner) = rest.strip_prefix('{') {
+            let mut within = 1;
+            loop {
+                let here = &inner[within - 1..];
+                let skip = here.len() - here.trim_start_matches([' ', '\n', ',']).len();
+                within += skip;
+                if inner[within - 1..].starts_with('}') || inner[within - 1..].is_empty() {
+                    return at + within + 1;
+                }
+                within += tree(&inner[within - 1..], &path, out).max(1);
+            }
+        }
+        let word: String = rest.chars().take_while(|c| c.is_alphanumeric() || *c == '_').collect();
+        at += word.len();
+        if word.is_empty() {
+            out.push(path);
+            return at.max(1);
+        }
+        path.push(word);
+        match text[at..].strip_prefix("::") {
+            Some(_) => at += 2,
+            None => {
+                out.push(path);
+                // `as another`, or whatever stands before the next one.
+                return at + text[at..].find([',', '}', ';', '\n']).unwrap_or(text.len() - at);
+            }
+        }
+    }
+}
+
+/// The files that each file of a crate uses.
+fn uses(name: &str) -> BTreeMap<String, BTreeSet<String>> {
+    let (root, files) = sources(name);
+    let modules: BTreeMap<Vec<String>, String> = files
+        .iter()
+        .map(|f| (module(&root, f), f.strip_prefix(&root).unwrap().to_string_lossy().into_owned()))
+        .collect();
+    let mut out = BTreeMap::new();
+    for file in &files {
+        let own = module(&root, file);
+        let own_file = modules[&own].clone();
+        let mut used = BTreeSet::new();
+        for path in paths(&code(file), &own) {
+            // The deepest module on the way.
+            let deepest = (0..=path.len()).rev().find_map(|n| modules.get(&path[..n]));
+            used.extend(deepest.filter(|f| **f != own_file && !["lib.rs", "main.rs"].contains(&f.as_str())).cloned());
+        }
+        out.insert(own_file, used);
+    }
+    out
+}
+
+/// Files that reach each other, each set once.
+fn circles(uses: &BTreeMap<String, BTreeSet<String>>) -> BTreeSet<BTreeSet<String>> {
+    let reach = |from: &String| {
+        let (mut seen, mut next): (BTreeSet<String>, Vec<String>) = (BTreeSet::new(), vec![from.clone()]);
+        while let Some(at) = next.pop() {
+            for to in uses.get(&at).into_iter().flatten() {
+                if seen.insert(to.clone()) {
+                    next.push(to.clone());
+                }
+            }
+        }
+        seen
+    };
+    let reached: BTreeMap<&String, BTreeSet<String>> = uses.keys().map(|f| (f, reach(f))).collect();
+    let mut out = BTreeSet::new();
+    for (f, reaches) in &reached {
+        if reaches.contains(*f) {
+            let mates = reaches.iter().filter(|m| reached.get(m).is_some_and(|r| r.contains(*f)));
+            out.insert(mates.cloned().collect());
+        }
+    }
+    out
+}
+
+#[test]
+fn no_crate_uses_one_above_it() {
+    let all: BTreeSet<&str> = ARROWS.iter().map(|(name, _)| *name).collect();
+    for (name, allowed) in ARROWS {
+        let (_, files) = sources(name);
+        assert!(files.len() > 5, "{name} has no sources");
+        let mut found = BTreeSet::new();
+        for file in files {
+            let code = code(&file);
+            for other in all.iter().filter(|o| **o != name) {
+                let word = format!("tamga_{other}");
+                if code.contains(&word) {
+                    assert!(allowed.contains(&word.as_str()), "{} uses {word}", file.display());
+                    found.insert(word);
+                }
+            }
+        }
+        assert_eq!(found.len(), allowed.len(), "{name} uses {found:?}: the table says more");
+    }
+}
+
+#[test]
+fn no_files_use_each_other_in_a_circle() {
+    let mut wrong = Vec::new();
+    let mut arrows = 0;
+    for (name, _) in ARROWS {
+        let uses = uses(name);
+        arrows += uses.values().map(BTreeSet::len).sum::<usize>();
+        for circle in circles(&uses) {
+            let files: Vec<&str> = circle.iter().map(String::as_str).collect();
+            let known = |(a, b, _): &(&str, &str, &str)| {
+                files.len() == 2 && format!("{name}/{}", files[0]) == *a && format!("{name}/{}", files[1]) == *b
+            };
+            if !CIRCLES.iter().any(known) {
+                wrong.push(format!("{name}: {}", files.join(" ")));
+            }
+        }
+    }
+    assert!(arrows > 500, "only {arrows} arrows were read");
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    assert!(CIRCLES.len() <= 3);
+}
+
+#[test]
+fn braces_and_parents_are_read() {
+    let own = ["a".to_owned(), "b".to_owned()];
+    let mut found = paths("use crate::x::{y::{self, z}, w as v};\nuse super::c::D;\nlet q = crate::m::n();", &own);
+    found.sort();
+    let text: Vec<String> = found.iter().map(|p| p.join("::")).collect();
+    assert_eq!(text, ["a::c::D", "m::n", "x::w", "x::y::self", "x::y::z"]);
+}

@@ -7,6 +7,7 @@ use crate::keys::certificates;
 use crate::secret::Secret;
 use std::net::IpAddr;
 use std::path::PathBuf;
+use std::sync::Mutex;
 use tamga_core::access::Account;
 use tamga_core::assess::{self, Answer, Question};
 use tamga_core::cert::Certificate;
@@ -22,6 +23,7 @@ use tamga_core::report::{Authority, Issued};
 use tamga_core::text::Shown as _;
 use tamga_core::trust::exceptions::{self, Exception};
 use tamga_host::dial::Shown;
+use tamga_host::ledger::Ledger;
 use tamga_host::{access, clients, fs};
 
 /// How to judge.
@@ -80,7 +82,8 @@ pub(super) struct Around {
     pub(super) clients: Vec<Client>,
     views: Vec<(Client, View)>,
     authorities: Vec<Authority>,
-    pub(super) issued: Vec<Issued>,
+    /// Asked for what a target needs, never read whole.
+    ledger: Mutex<Option<Ledger>>,
     extra: Vec<Certificate>,
     pub(super) names: Vec<Name>,
     at: Moment,
@@ -109,10 +112,8 @@ impl Around {
             true => view::of(c, &env.machine),
             false => View { anchors: anchors.clone(), sources: terms.anchors.clone(), ..View::default() },
         };
-        let (authorities, issued) = match env.open_to_look()? {
-            Some(l) => (l.authorities()?, l.issued(None)?),
-            None => Default::default(),
-        };
+        let ledger = env.open_to_look()?;
+        let authorities = ledger.as_ref().map(Ledger::authorities).transpose()?.unwrap_or_default();
         let list = |f: &PathBuf| -> Result<Crl> { Ok(crl::find(&fs::read_named(f)?, &f.shown())?) };
         Ok(Around {
             lists: terms.lists.iter().map(list).collect::<Result<_>>()?,
@@ -120,7 +121,7 @@ impl Around {
             views: clients.iter().map(|c| (*c, view(*c))).collect(),
             clients,
             authorities,
-            issued,
+            ledger: Mutex::new(ledger),
             extra: certificates(&terms.intermediates)?,
             names: terms.names.clone(),
             at: terms.at.unwrap_or(env.now),
@@ -135,8 +136,11 @@ impl Around {
         })
     }
 
-    pub(super) fn ask(&self, served: &[Certificate], names: &[Name], live: bool) -> Answer {
-        assess::assess(&Question {
+    /// What clients do with a chain. `live`: a server showed it.
+    ///
+    /// Errors: the ledger cannot be read.
+    pub(super) fn ask(&self, served: &[Certificate], names: &[Name], live: bool) -> Result<Answer> {
+        Ok(assess::assess(&Question {
             served,
             extra: &self.extra,
             names,
@@ -146,11 +150,39 @@ impl Around {
             revocation: self.revocation,
             views: &self.views,
             authorities: &self.authorities,
-            issued: &self.issued,
+            issued: &self.known(served, names)?,
             live,
             anchored: self.anchored,
             raise: self.raise,
-        })
+        }))
+    }
+
+    /// What the ledger knows of these certificates, and of others for these names, oldest first.
+    fn known(&self, served: &[Certificate], names: &[Name]) -> Result<Vec<Issued>> {
+        let ledger = self.ledger.lock().unwrap_or_else(|e| e.into_inner());
+        let Some(ledger) = ledger.as_ref() else { return Ok(Vec::new()) };
+        let mut out: Vec<Issued> = Vec::new();
+        for name in names {
+            let name = name.to_string();
+            let wildcard = name.split_once('.').map(|(_, rest)| format!("*.{rest}"));
+            for spelled in std::iter::once(name).chain(wildcard) {
+                out.extend(ledger.naming(&spelled)?);
+            }
+        }
+        for certificate in served {
+            out.extend(ledger.by_number(&certificate.sha256())?);
+        }
+        out.sort_by_key(|i| i.certificate.not_before);
+        out.dedup_by(|a, b| a.certificate == b.certificate);
+        Ok(out)
+    }
+
+    /// The current certificate of a label.
+    ///
+    /// Errors: the ledger cannot be read.
+    pub(super) fn current(&self, label: &str) -> Result<Option<Issued>> {
+        let ledger = self.ledger.lock().unwrap_or_else(|e| e.into_inner());
+        Ok(ledger.as_ref().map(|l| l.current(label)).transpose()?.flatten())
     }
 }
 

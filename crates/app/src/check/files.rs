@@ -19,7 +19,7 @@ pub(super) fn file(env: &Env, around: &Around, typed: &str, path: &Path) -> Resu
     let file = if path.is_dir() { path.join(CERTIFICATE_FILE) } else { path.to_path_buf() };
     let chain = certificates(std::slice::from_ref(&file))?;
     let mut checked = Checked::new(typed, "file", format!("the file {}, as a server would send it", file.shown()));
-    let answer = around.ask(&chain, &around.names, false);
+    let answer = around.ask(&chain, &around.names, false)?;
     checked.take(answer, chain);
     beside(env, around, &mut checked, &file);
     Ok(checked)
@@ -37,7 +37,7 @@ pub(super) fn label(env: &Env, around: &Around, typed: &str, issued: &Issued) ->
     let host = names.first().map(ToString::to_string).unwrap_or_default();
     let first = format!("the files of {} for every name in it; live: tamga check https://{host}", issued.label);
     let mut checked = Checked::new(typed, "label", first);
-    let answer = around.ask(&chain, &names, false);
+    let answer = around.ask(&chain, &names, false)?;
     checked.take(answer, chain);
     beside(env, around, &mut checked, &file);
     Ok(checked)

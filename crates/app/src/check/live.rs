@@ -2,6 +2,7 @@
 
 use super::{Around, Checked, hops};
 use crate::env::Env;
+use crate::failure::Result;
 use crate::report::Outcome as Ending;
 use std::net::{IpAddr, SocketAddr};
 use tamga_core::cert::Certificate;
@@ -23,7 +24,7 @@ pub(super) struct Meeting {
 }
 
 /// Connects, judges what the server shows, and compares with real clients if `observe`.
-pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, observe: bool) -> Checked {
+pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, observe: bool) -> Result<Checked> {
     let Meeting { host, port, prelude, .. } = meeting;
     let shown = match prelude {
         Prelude::None => format!("https://{}:{port}/", bracketed(host)),
@@ -34,7 +35,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
         Ok(met) => met,
         Err(missed) => {
             checked.wire = *missed.wire.clone();
-            return failed(env, around, checked, host, &missed);
+            return Ok(failed(env, around, checked, host, &missed));
         }
     };
     let first = met.remove(0);
@@ -44,10 +45,10 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
             checked.ending = Ending::Bad;
             checked.findings.push(Finding::new(Code::Malformed, host.to_string()).saying(e.to_string()));
             checked.met = vec![first];
-            return checked;
+            return Ok(checked);
         }
     };
-    let answer = around.ask(&chain, std::slice::from_ref(host), true);
+    let answer = around.ask(&chain, std::slice::from_ref(host), true)?;
     checked.take(answer, chain);
     checked.wire.clone_from(&first.wire);
     if let Some(why) = &first.not_upgraded {
@@ -61,7 +62,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
     about_client(around, &mut checked, host, &first);
     remembered(around, &mut checked, host, *port);
     for other in met.iter().filter(|m| m.chain != first.chain) {
-        elsewhere(around, &mut checked, host, &first, other);
+        elsewhere(around, &mut checked, host, &first, other)?;
     }
     // Neither curl nor a browser speaks the other protocols.
     if observe && matches!(prelude, Prelude::None | Prelude::WebSocket) {
@@ -76,11 +77,11 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
     }
     checked.met = vec![first];
     checked.met.extend(met);
-    checked
+    Ok(checked)
 }
 
 /// Every address that answers; if none does, why the one that got furthest did not.
-fn everywhere(around: &Around, meeting: &Meeting) -> Result<Vec<Met>, Missed> {
+fn everywhere(around: &Around, meeting: &Meeting) -> std::result::Result<Vec<Met>, Missed> {
     let Meeting { host, port, prelude, path } = meeting;
     let mut addresses: Vec<SocketAddr> = dial::resolve(host, *port, &around.resolve)?;
     addresses.dedup();
@@ -168,16 +169,16 @@ fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
 }
 
 /// Another address of the same name that shows another certificate.
-fn elsewhere(around: &Around, checked: &mut Checked, host: &Name, first: &Met, other: &Met) {
+fn elsewhere(around: &Around, checked: &mut Checked, host: &Name, first: &Met, other: &Met) -> Result<()> {
     let (here, there) = (first.address, other.address);
     let Ok(chain) = parsed(other) else {
         checked.ending = Ending::Bad;
         let f = Finding::new(Code::Malformed, there.to_string())
             .saying(format!("{there} sends something that is no certificate"));
         checked.findings.push(f);
-        return;
+        return Ok(());
     };
-    let answer = around.ask(&chain, std::slice::from_ref(host), true);
+    let answer = around.ask(&chain, std::slice::from_ref(host), true)?;
     let verdict = if answer.is_good() { "which is good too" } else { "and there clients would warn" };
     checked.remarks.push(format!("{there} shows another certificate than {here}, {verdict}"));
     if !answer.is_good() {
@@ -188,6 +189,7 @@ fn elsewhere(around: &Around, checked: &mut Checked, host: &Name, first: &Met, o
             checked.findings.push(f);
         }
     }
+    Ok(())
 }
 
 fn bracketed(host: &Name) -> String {

@@ -52,7 +52,7 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
     let around = Around::new(env, &request.terms)?;
     // What is typed wrong is reported before the first connection.
     for typed in &request.targets {
-        target::parse(typed, &around.issued)?;
+        target::parse(typed, &around)?;
     }
     let next = AtomicUsize::new(0);
     let all: Mutex<Vec<(usize, Result<T>)>> = Mutex::new(Vec::with_capacity(request.targets.len()));
@@ -78,11 +78,11 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
 }
 
 fn one(env: &Env, around: &Around, typed: &str, observe: bool) -> Result<Checked> {
-    let mut checked = match target::parse(typed, &around.issued)? {
+    let mut checked = match target::parse(typed, around)? {
         Target::Live { host, port, prelude, path } => {
-            live(env, around, typed, &Meeting { host, port, prelude, path }, observe)
+            live(env, around, typed, &Meeting { host, port, prelude, path }, observe)?
         }
-        Target::Plain(address) => plain::from(env, around, typed, &address, observe),
+        Target::Plain(address) => plain::from(env, around, typed, &address, observe)?,
         Target::File(path) => files::file(env, around, typed, &path)?,
         Target::Label(issued) => files::label(env, around, typed, &issued)?,
     };

@@ -4,6 +4,7 @@ use super::hops::{asked, followed, told};
 use super::live::{Meeting, live};
 use super::{Around, Checked};
 use crate::env::Env;
+use crate::failure::Result;
 use crate::report::Outcome as Ending;
 use tamga_core::finding::Finding;
 use tamga_core::name::Name;
@@ -11,13 +12,13 @@ use tamga_core::redirect::{Address, Next};
 use tamga_host::dial::Prelude;
 
 /// A site as whoever types `http://` meets it: the way to HTTPS, then what is served there.
-pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, observe: bool) -> Checked {
+pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, observe: bool) -> Result<Checked> {
     let (hops, end) = followed(start, |a| asked(around, a));
     let mut checked = match &end {
         Ok(Next::Secure(to)) => match Name::parse(&to.host) {
             Ok(host) => {
                 let meeting = Meeting { host, port: to.port, prelude: Prelude::None, path: "/".into() };
-                let mut checked = live(env, around, typed, &meeting, observe);
+                let mut checked = live(env, around, typed, &meeting, observe)?;
                 checked.first_line = format!("{start}, and {to}, to which it leads");
                 checked
             }
@@ -32,5 +33,5 @@ pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, obs
         checked.findings.push(f);
     }
     told(&mut checked, start, hops);
-    checked
+    Ok(checked)
 }

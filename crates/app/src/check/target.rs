@@ -1,5 +1,6 @@
 //! What a person may name to be checked: a server, a path, a label.
 
+use super::around::Around;
 use crate::failure::Result;
 use std::path::{Path, PathBuf};
 use tamga_core::error::Error;
@@ -21,7 +22,7 @@ pub(crate) enum Target {
 }
 
 /// `https://…`, `host:port`, an existing path, a label, else that host on 443: in this order.
-pub(crate) fn parse(typed: &str, issued: &[Issued]) -> Result<Target> {
+pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
     if let Some((scheme, rest)) = typed.split_once("://") {
         if let Some((prelude, port)) = Prelude::of_scheme(&scheme.to_ascii_lowercase()) {
             let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
@@ -46,8 +47,8 @@ pub(crate) fn parse(typed: &str, issued: &[Issued]) -> Result<Target> {
     if Path::new(typed).exists() {
         return Ok(Target::File(PathBuf::from(typed)));
     }
-    match issued.iter().rfind(|i| i.label == typed && i.is_live()) {
-        Some(i) => Ok(Target::Label(Box::new(i.clone()))),
+    match around.current(typed)? {
+        Some(i) => Ok(Target::Label(Box::new(i))),
         None => live(typed, typed, Prelude::None, 443, "/".into()),
     }
 }

@@ -24,8 +24,8 @@ pub(super) fn hindrance(c: &Certificate, store: &str) -> Option<Hindrance> {
 /// Errors: the ledger cannot be read.
 pub fn own(env: &Env) -> Result<Vec<Root>> {
     let Some(ledger) = env.open_to_look()? else { return Ok(Vec::new()) };
-    let issued = ledger.issued(None)?.into_iter();
-    let alone = issued.filter(|i| i.is_live() && i.certificate.is_self_signed() && i.certificate.basic.is_none());
+    let issued = ledger.live_without_authority()?.into_iter();
+    let alone = issued.filter(|i| i.certificate.is_self_signed() && i.certificate.basic.is_none());
     Ok(alone.map(|i| Root { label: i.label, certificate: i.certificate }).collect())
 }
 

@@ -67,6 +67,19 @@ fn an_older_ledger_becomes_a_new_one() {
     s.run(&["issue", "archive.saltmarsh.test"]).expect(0);
     let history = s.json(&["show", "charts", "--history"]).expect(0).json();
     assert_eq!(history["objects"][0]["history"].as_array().unwrap().len(), 2);
+    // The version between: what the newest adds is added, and both ways lead to the same layout.
+    let layout = |db: &rusqlite::Connection| -> Vec<String> {
+        let mut q = db.prepare("SELECT name FROM sqlite_schema WHERE sql IS NOT NULL ORDER BY name").unwrap();
+        q.query_map([], |r| r.get(0)).unwrap().collect::<Result<_, _>>().unwrap()
+    };
+    let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
+    let before = layout(&db);
+    db.execute_batch("DROP INDEX certificate_alone; PRAGMA user_version = 2").unwrap();
+    drop(db);
+    s.run(&["issue", "between.saltmarsh.test"]).expect(0);
+    let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
+    assert_eq!(layout(&db), before);
+    drop(db);
     // One of a version to come is left alone.
     let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
     db.pragma_update(None, "user_version", 99).unwrap();

@@ -78,7 +78,7 @@ impl Ledger {
         }
     }
 
-    /// The current certificate of a label.
+    /// Where the files of the certificate with this SHA-256 are; None: it is not in the ledger.
     pub fn directory_of(&self, sha256: &str) -> Result<Option<PathBuf>> {
         self.db
             .query_row("SELECT folder FROM certificate WHERE sha256 = ?1", [sha256], |r| r.get::<_, String>(0))
@@ -90,6 +90,11 @@ impl Ledger {
     /// The current certificate of a label.
     pub fn current(&self, label: &str) -> Result<Option<Issued>> {
         Ok(self.select("WHERE c.label = ?1 AND c.state = 'live' ORDER BY c.id DESC LIMIT 1", &[&label])?.pop())
+    }
+
+    /// Live ones that no authority issued: self-signed, oldest first.
+    pub fn live_without_authority(&self) -> Result<Vec<Issued>> {
+        self.select("WHERE c.authority IS NULL AND c.state = 'live' ORDER BY c.id", &[])
     }
 
     /// Those with this serial number or SHA-256, lower-case hex.

@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// The present layout.
-pub(super) const VERSION: i64 = 2;
+pub(super) const VERSION: i64 = 3;
 
 /// Version 1, as it was first released: kept so that the migration can be tested.
 pub const FIRST: &str = "
@@ -39,6 +39,9 @@ CREATE TABLE request (label TEXT PRIMARY KEY, kind TEXT NOT NULL, der BLOB NOT N
   settings TEXT NOT NULL, made_at TEXT NOT NULL) STRICT;
 ";
 
+/// Version 3: the few self-signed ones among many are found without reading them all.
+const ALONE: &str = "CREATE INDEX certificate_alone ON certificate (state) WHERE authority IS NULL;";
+
 const RECORDS: &str = "
 CREATE TABLE event (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, about TEXT NOT NULL,
   detail TEXT NOT NULL) STRICT;
@@ -70,8 +73,9 @@ pub(super) fn migrate(db: &Connection) -> rusqlite::Result<bool> {
     // Another process may have been faster.
     let done = match version(db)? {
         VERSION => Ok(true),
-        0 => db.execute_batch(&format!("{TABLES}{RECORDS}")).map(|()| true),
-        1 => from_first(db).map(|()| true),
+        0 => db.execute_batch(&format!("{TABLES}{ALONE}{RECORDS}")).map(|()| true),
+        1 => from_first(db).and_then(|()| db.execute_batch(ALONE)).map(|()| true),
+        2 => db.execute_batch(ALONE).map(|()| true),
         _ => Ok(false),
     };
     match done {

@@ -30,6 +30,7 @@ pub mod name;
 pub mod native;
 pub mod nss;
 pub mod pairs;
+pub mod perform;
 pub mod permit;
 pub mod ports;
 pub mod purpose;

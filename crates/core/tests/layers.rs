@@ -5,7 +5,7 @@
 use std::path::Path;
 
 /// From the ground up.
-const LAYERS: [&str; 46] = [
+const LAYERS: [&str; 47] = [
     "text",
     "secret",
     "error",
@@ -20,6 +20,7 @@ const LAYERS: [&str; 46] = [
     "nss",
     "native",
     "step",
+    "perform",
     "ports",
     "access",
     "key",

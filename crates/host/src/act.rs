@@ -1,30 +1,34 @@
-//! The only loop with effects: does the steps of a plan, and undoes them, last first, if one fails.
+//! What each step is on this machine.
 
 use crate::error::{Error, Result};
 use crate::places::Machine;
 use crate::{fs, nss, process, raise};
 use tamga_core::error::Told;
+use tamga_core::perform::Executor;
 use tamga_core::step::{Planned, Step};
+
+impl Executor for Machine {
+    type Error = Error;
+
+    fn execute(&self, todo: &Step) -> Result<()> {
+        step(self, todo)
+    }
+}
 
 /// Performs the steps in order. If one fails, those before it are undone.
 ///
-/// Errors: the step's own; [`Error::Stuck`] if the undoing failed too.
+/// Errors: the step's own; [`Error::Stuck`] if something could not be undone, with all of it.
 pub fn perform(machine: &Machine, steps: &[Planned]) -> Result<()> {
-    for (i, planned) in steps.iter().enumerate() {
-        if let Err(first) = step(machine, &planned.step) {
-            for undo in steps[..i].iter().rev().flat_map(|p| &p.undo) {
-                // The command that just failed will fail again; that it did is told already.
-                if *undo != planned.step && step(machine, undo).is_err() {
-                    return Err(Error::Stuck {
-                        what: format!("{}: {}", first.what(), first.why()),
-                        left: undo.words(),
-                    });
-                }
+    tamga_core::perform::perform(machine, steps).map_err(|failed| match failed.left.is_empty() {
+        true => failed.error,
+        false => {
+            let left = failed.left.iter().map(|l| format!("{} ({})", l.step.words(), l.error.why()));
+            Error::Stuck {
+                what: format!("{}: {}", failed.error.what(), failed.error.why()),
+                left: left.collect::<Vec<_>>().join("; "),
             }
-            return Err(first);
         }
-    }
-    Ok(())
+    })
 }
 
 fn step(machine: &Machine, step: &Step) -> Result<()> {

@@ -144,7 +144,7 @@ pub enum Error {
         source: std::io::Error,
     },
     /// A change failed and its undoing failed too.
-    #[error("{what}, and it could not be undone")]
+    #[error("{what}; not everything could be undone")]
     Stuck {
         /// The first failure.
         what: String,
@@ -221,7 +221,7 @@ impl Told for Error {
             Error::Locked { .. } => "it has held the data folder's lock for 30 seconds".into(),
             Error::Program { said, .. } | Error::SystemStore { said, .. } => said.clone(),
             Error::Nss { why, .. } => why.clone(),
-            Error::Stuck { left, .. } => format!("left behind: {left}"),
+            Error::Stuck { left, .. } => format!("still to do: {left}"),
             Error::NoHome => "HOME is not set and the account has no folder".into(),
         }
     }

@@ -96,6 +96,22 @@ fn a_failing_update_is_undone_and_told() {
 }
 
 #[test]
+fn what_cannot_be_undone_is_named() {
+    let mut s = lab();
+    // The command fails, and something has taken the place of the anchor meanwhile.
+    let anchors = s.path("root/usr/local/share/ca-certificates");
+    let script = format!(
+        "#!/bin/sh\ncd {} || exit 2\nfor f in *; do rm \"$f\"; mkdir \"$f\"; : > \"$f/inside\"; done\nexit 1\n",
+        anchors.display()
+    );
+    s.stand_in("update-ca-certificates", &script);
+    let v = s.json(&["trust", "add", "--stores", "system"]).expect(6).json();
+    let why = v["stores"][0]["why"].as_str().unwrap();
+    assert!(why.contains("still to do: remove") && why.contains(".crt"), "{v}");
+    assert!(v["stores"][0]["remedy"].as_str().unwrap().contains("by hand"), "{v}");
+}
+
+#[test]
 fn a_java_store_that_was_passed_over_is_told() {
     if !has(&["update-ca-certificates"]) {
         return;

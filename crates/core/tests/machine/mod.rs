@@ -1,9 +1,9 @@
-//! A machine in memory: files, links, programs, variables and databases as a test puts them there. Steps are done to it by a small
-//! loop of its own, so that what a store plans can be seen to work without any real file.
+//! A machine in memory: files, links, programs, variables and databases as a test puts them there.
+//! Steps are done to it, so that what a store plans can be seen to work without any real file.
 
 pub mod security;
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use tamga_core::authority::create::{self, Request};
@@ -13,6 +13,7 @@ use tamga_core::label::Label;
 use tamga_core::moment::Moment;
 use tamga_core::native::{NativeEntry, StoreName};
 use tamga_core::nss::{Library, NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS, USER};
+use tamga_core::perform::Executor;
 use tamga_core::ports::{Entropy, Look};
 use tamga_core::secret::Passphrase;
 use tamga_core::step::{Invocation, Planned, Step};
@@ -70,6 +71,8 @@ pub struct Machine {
     pub commands: BTreeMap<String, fn(&Machine)>,
     /// The step that is to fail, counted from 0.
     pub fails_at: RefCell<Option<usize>>,
+    /// How many steps of this plan were tried.
+    pub so_far: Cell<usize>,
     /// Every step that was done, in words.
     pub done: RefCell<Vec<String>>,
 }
@@ -95,18 +98,13 @@ impl Machine {
         (self.files.borrow().clone(), databases)
     }
 
-    /// Does a plan; at a failure what was done is undone, last first.
+    /// Does a plan; at a failure what was done is undone, last first, and everything of it must go.
     pub fn perform(&self, plan: &[Planned]) -> Result<(), String> {
-        for (i, planned) in plan.iter().enumerate() {
-            let failing = *self.fails_at.borrow() == Some(i);
-            if failing || self.step(&planned.step).is_err() {
-                for undo in plan[..i].iter().rev().flat_map(|p| &p.undo) {
-                    self.step(undo)?;
-                }
-                return Err(planned.step.words());
-            }
-        }
-        Ok(())
+        self.so_far.set(0);
+        tamga_core::perform::perform(self, plan).map_err(|failed| {
+            assert!(failed.left.is_empty(), "left behind: {:?}", failed.left);
+            failed.step.words()
+        })
     }
 
     fn step(&self, step: &Step) -> Result<(), String> {
@@ -148,6 +146,18 @@ impl Machine {
             }
         }
         Ok(())
+    }
+}
+
+impl Executor for Machine {
+    type Error = String;
+
+    fn execute(&self, step: &Step) -> Result<(), String> {
+        let at = self.so_far.replace(self.so_far.get() + 1);
+        if *self.fails_at.borrow() == Some(at) {
+            return Err(format!("step {at} was to fail"));
+        }
+        self.step(step)
     }
 }
 

@@ -52,6 +52,10 @@ pub enum State {
 
 impl State {
     /// Its word.
+    ///
+    /// ```
+    /// assert_eq!(tamga_core::hosts::State::NotNeeded.word(), "not-needed");
+    /// ```
     pub fn word(self) -> &'static str {
         match self {
             State::Present => "present",
@@ -77,6 +81,14 @@ impl Wanted {
     /// Reads `NAME` or `NAME=ADDRESS`.
     ///
     /// Errors: what is no host name; a wildcard, which no hosts file knows; an address that is none.
+    ///
+    /// ```
+    /// use tamga_core::hosts::Wanted;
+    ///
+    /// assert!(Wanted::parse("charts.saltmarsh.test=10.0.0.7").is_ok());
+    /// assert!(Wanted::parse("*.saltmarsh.test").is_err(), "a hosts file knows no wildcards");
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn parse(typed: &str) -> Result<Wanted> {
         let (name, address) = match typed.split_once('=') {
             Some((name, address)) => (name, Some(address)),
@@ -202,6 +214,18 @@ impl Parted<'_> {
 /// Adds names. An address that another line contradicts is not added.
 ///
 /// Errors: our block is damaged.
+///
+/// ```
+/// use tamga_core::hosts::{self, Wanted};
+///
+/// let before = b"127.0.0.1 localhost\n";
+/// let wanted = [Wanted::parse("charts.saltmarsh.test=127.0.0.1")?];
+/// let with = hosts::add(before, &wanted)?.text;
+/// assert!(String::from_utf8_lossy(&with).contains("127.0.0.1 charts.saltmarsh.test\n"));
+/// assert_eq!(hosts::add(&with, &wanted)?.text, with, "once is enough");
+/// assert_eq!(hosts::remove(&with, &wanted)?.text, before, "nothing of it stays");
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn add(text: &[u8], wanted: &[Wanted]) -> Result<Plan> {
     let mut parted = part(text)?;
     let mut rows = Vec::new();

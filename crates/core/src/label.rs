@@ -11,6 +11,15 @@ pub struct Label(String);
 
 impl Label {
     /// Checks a label as typed.
+    ///
+    /// ```
+    /// use tamga_core::label::Label;
+    ///
+    /// assert_eq!(Label::parse("charts.saltmarsh.test")?.as_str(), "charts.saltmarsh.test");
+    /// assert!(Label::parse("../charts").is_err());
+    /// assert!(Label::parse("--yes").is_err());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn parse(typed: &str) -> Result<Label> {
         let why = if typed.is_empty() {
             "it is empty"
@@ -33,6 +42,13 @@ impl Label {
     }
 
     /// A label made from any text: what is not allowed becomes a hyphen.
+    ///
+    /// ```
+    /// use tamga_core::label::Label;
+    ///
+    /// assert_eq!(Label::from_text("Tide Gauge 7")?.as_str(), "tide-gauge-7");
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn from_text(text: &str) -> Result<Label> {
         let mapped: String = text
             .to_lowercase()

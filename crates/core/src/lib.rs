@@ -3,6 +3,74 @@
 //! Nothing in this crate prints, tells the time, draws randomness, reads the environment or touches a
 //! file, a process or a socket. What it needs of the world comes in through [`ports`] and arguments;
 //! what it wants done goes out as [`step::Step`]s. See `ARCHITECTURE.md`.
+//!
+//! # A chain, judged as Chromium would
+//!
+//! Time and randomness are arguments, so a test can be of any day and repeat itself to the byte.
+//!
+//! ```
+//! use tamga_core::authority::create;
+//! use tamga_core::chain::revocation::Revocation;
+//! use tamga_core::client::case::Input;
+//! use tamga_core::client::{Client, Outcome, predict};
+//! use tamga_core::finding::Code;
+//! use tamga_core::issue::{self, Holder, Signer};
+//! use tamga_core::key::{KeyAlgorithm, PrivateKey};
+//! use tamga_core::label::Label;
+//! use tamga_core::moment::Moment;
+//! use tamga_core::name::Name;
+//! use tamga_core::ports::Entropy;
+//! use tamga_core::purpose::Purpose;
+//!
+//! /// Randomness from the operating system.
+//! struct System(ring::rand::SystemRandom);
+//!
+//! impl Entropy for System {
+//!     fn fill(&self, into: &mut [u8]) {
+//!         ring::rand::SecureRandom::fill(&self.0, into).expect("the operating system has randomness");
+//!     }
+//! }
+//!
+//! let entropy = System(ring::rand::SystemRandom::new());
+//! let now = Moment::parse("2026-11-24")?;
+//!
+//! // A root that may certify test names only.
+//! let root_key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
+//! let wanted = create::Request::plain(Label::parse("saltmarsh")?);
+//! let root = create::root(&wanted, &root_key, None, "saltmarsh".into(), now, &entropy)?.authority;
+//!
+//! // A certificate for one host.
+//! let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
+//! let host = Name::parse("charts.saltmarsh.test")?;
+//! let wanted = issue::Request::server(vec![host.clone()], host.label()?, "charts".into());
+//! let signer = Signer::Authority(&root, &root_key);
+//! let leaf = issue::make(&wanted, &Holder::Key(&key, None), &signer, b"", now, &entropy)?.certificate;
+//!
+//! // What a visitor's Chromium makes of it, with the root in its store.
+//! let served = [leaf];
+//! let anchors = [root.certificate];
+//! let asked = |name, anchors| Input {
+//!     served: &served,
+//!     extra: &[],
+//!     anchors,
+//!     distrusted: &[],
+//!     distrusted_keys: &[],
+//!     name: Some(name),
+//!     purpose: Some(Purpose::Server),
+//!     at: now,
+//!     lists: &[],
+//!     revocation: Revocation::IfKnown,
+//! };
+//! assert_eq!(predict(Client::Chromium, &asked(&host, &anchors)).outcome, Outcome::Accepts);
+//!
+//! // Under another name it warns; without the root too, and it says so in its own words.
+//! let other = Name::parse("archive.saltmarsh.test")?;
+//! let verdict = predict(Client::Chromium, &asked(&other, &anchors));
+//! assert_eq!(verdict.judgement.faults[0].code, Code::NameNotCovered);
+//! let verdict = predict(Client::Chromium, &asked(&host, &[]));
+//! assert_eq!(verdict.code.as_deref(), Some("net::ERR_CERT_AUTHORITY_INVALID"));
+//! # Ok::<(), tamga_core::error::Error>(())
+//! ```
 
 pub mod access;
 pub mod apply;

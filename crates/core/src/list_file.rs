@@ -19,6 +19,16 @@ pub struct Entry {
 ///
 /// Errors: a word that is no name, two lines with the same first name (each with the number of its line), no line at
 /// all.
+///
+/// ```
+/// use tamga_core::list_file;
+///
+/// let lab = "charts.saltmarsh.test 10.0.0.7  # the chart server\narchive.saltmarsh.test\n";
+/// let entries = list_file::read(lab, "lab.txt")?;
+/// assert_eq!(entries.len(), 2);
+/// assert_eq!((entries[0].label.as_str(), entries[0].names.len()), ("charts.saltmarsh.test", 2));
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn read(text: &str, what: &str) -> Result<Vec<Entry>> {
     let mut out: Vec<Entry> = Vec::new();
     let mut labels = std::collections::HashSet::new();

@@ -35,11 +35,29 @@ impl Moment {
     }
 
     /// Whole days from `now` until this moment, rounded down; negative once it has passed.
+    ///
+    /// ```
+    /// use tamga_core::moment::Moment;
+    ///
+    /// let (now, end) = (Moment::parse("2026-11-24T12:00:00Z")?, Moment::parse("2026-11-26")?);
+    /// assert_eq!(end.days_after(now), 1);
+    /// assert_eq!(now.days_after(end), -2);
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn days_after(self, now: Moment) -> i64 {
         (self.0 - now.0).div_euclid(DAY)
     }
 
     /// Reads RFC 3339, such as `2026-11-24T08:00:00Z`; a bare date means its first second.
+    ///
+    /// ```
+    /// use tamga_core::moment::Moment;
+    ///
+    /// let noon = Moment::parse("2026-11-24T12:00:00Z")?;
+    /// assert_eq!(noon.unix() - Moment::parse("2026-11-24")?.unix(), 12 * 3_600);
+    /// assert!(Moment::parse("tomorrow").is_err());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn parse(typed: &str) -> Result<Moment> {
         let whole = if typed.len() == 10 { format!("{typed}T00:00:00Z") } else { typed.to_owned() };
         OffsetDateTime::parse(&whole, &Rfc3339)
@@ -104,6 +122,14 @@ impl Span {
     }
 
     /// Reads a number and one unit: `m` minutes, `h` hours, `d` days, `w` weeks, `y` years of 365 days.
+    ///
+    /// ```
+    /// use tamga_core::moment::Span;
+    ///
+    /// assert_eq!(Span::parse("90d")?, Span::days(90));
+    /// assert!(Span::parse("90").is_err(), "a unit is needed");
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn parse(typed: &str) -> Result<Span> {
         let wrong = || Error::Word {
             what: "time span",

@@ -33,6 +33,17 @@ impl Name {
     /// Reads a name: an address becomes an iPAddress, `user@host` an rfc822Name, `scheme:` a URI, all else DNS.
     ///
     /// Errors: what hardly any client accepts, with the reason and what to type instead.
+    ///
+    /// ```
+    /// use std::net::IpAddr;
+    /// use tamga_core::name::Name;
+    ///
+    /// assert_eq!(Name::parse("Charts.Saltmarsh.test.")?, Name::Dns("charts.saltmarsh.test".into()));
+    /// assert_eq!(Name::parse("[::1]")?, Name::Ip(IpAddr::from([0, 0, 0, 0, 0, 0, 0, 1_u16])));
+    /// assert_eq!(Name::parse("bücher.test")?.to_string(), "xn--bcher-kva.test");
+    /// assert!(Name::parse("two words").is_err());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn parse(typed: &str) -> Result<Name> {
         let text = typed.trim();
         let refuse = |why: &str, instead: &str| {
@@ -109,6 +120,14 @@ impl Name {
     }
 
     /// True for a host: what a browser could be pointed at.
+    ///
+    /// ```
+    /// use tamga_core::name::Name;
+    ///
+    /// assert!(Name::parse("localhost")?.is_host());
+    /// assert!(!Name::parse("keeper@saltmarsh.test")?.is_host());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn is_host(&self) -> bool {
         matches!(self, Name::Dns(_) | Name::Ip(_))
     }

@@ -37,6 +37,30 @@ pub struct Left<'a, E> {
 /// that as little as possible is left.
 ///
 /// Errors: the first step that failed, and what is left of those before it.
+///
+/// ```
+/// use tamga_core::perform::{Executor, perform};
+/// use tamga_core::step::{Planned, Step};
+///
+/// /// Nothing may be written here.
+/// struct ReadOnly;
+///
+/// impl Executor for ReadOnly {
+///     type Error = String;
+///
+///     fn execute(&self, step: &Step) -> Result<(), String> {
+///         match step {
+///             Step::Write { .. } => Err("the disk is read-only".into()),
+///             _ => Ok(()),
+///         }
+///     }
+/// }
+///
+/// let plan = [Planned::plain(Step::Write { path: "/etc/motd".into(), bytes: b"tide".to_vec(), mode: 0o644 })];
+/// let failed = perform(&ReadOnly, &plan).expect_err("it cannot be written");
+/// assert_eq!(failed.error, "the disk is read-only");
+/// assert!(failed.left.is_empty(), "nothing was done before it");
+/// ```
 pub fn perform<'a, X: Executor>(executor: &X, plan: &'a [Planned]) -> Result<(), Failed<'a, X::Error>> {
     for (at, planned) in plan.iter().enumerate() {
         if let Err(error) = executor.execute(&planned.step) {

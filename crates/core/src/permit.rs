@@ -30,6 +30,15 @@ impl Cidr {
     }
 
     /// Reads `10.0.0.0/8`; a bare address is a block of one.
+    ///
+    /// ```
+    /// use tamga_core::permit::Cidr;
+    ///
+    /// let block = Cidr::parse("10.20.30.40/8").expect("a block");
+    /// assert_eq!(block, Cidr::parse("10.0.0.0/8").expect("the same block"));
+    /// assert!(block.contains("10.1.2.3".parse().expect("an address")));
+    /// assert!(Cidr::parse("10.0.0.0/33").is_none());
+    /// ```
     pub fn parse(typed: &str) -> Option<Cidr> {
         let (address, length) = match typed.split_once('/') {
             Some((a, l)) => (a.parse::<IpAddr>().ok()?, Some(l.parse::<u8>().ok()?)),
@@ -118,6 +127,18 @@ impl Permit {
     }
 
     /// Widens the set by a domain, a name, an address or a block; what is covered already changes nothing.
+    ///
+    /// ```
+    /// use tamga_core::name::Name;
+    /// use tamga_core::permit::Permit;
+    ///
+    /// let mut permit = Permit::default_set();
+    /// let name = Name::parse("charts.saltmarsh.example.org")?;
+    /// assert!(!permit.allows(&name), "it is nobody's test name");
+    /// permit.extend("saltmarsh.example.org")?;
+    /// assert!(permit.allows(&name));
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn extend(&mut self, typed: &str) -> Result<()> {
         let Permit::Only { domains, blocks } = self else {
             return Ok(());

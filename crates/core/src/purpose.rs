@@ -33,6 +33,13 @@ impl Purpose {
     }
 
     /// Reads the word of the interface.
+    ///
+    /// ```
+    /// use tamga_core::purpose::Purpose;
+    ///
+    /// let purpose = Purpose::parse("server").expect("a purpose");
+    /// assert_eq!(purpose.oid().to_string(), "1.3.6.1.5.5.7.3.1");
+    /// ```
     pub fn parse(typed: &str) -> Option<Purpose> {
         Purpose::ALL.into_iter().find(|p| p.word() == typed)
     }

@@ -75,6 +75,15 @@ impl Reason {
     }
 
     /// Reads a word: as the interface spells it, or as the RFC does (`keyCompromise`).
+    ///
+    /// ```
+    /// use tamga_core::reason::Reason;
+    ///
+    /// assert_eq!(Reason::parse("key-compromise")?, Reason::KeyCompromise);
+    /// assert_eq!(Reason::parse("keyCompromise")?.number(), 1);
+    /// assert_eq!(Reason::of_number(7), None, "RFC 5280 §5.3.1 leaves 7 out");
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn parse(typed: &str) -> Result<Reason> {
         let plain = |s: &str| s.chars().filter(char::is_ascii_alphanumeric).collect::<String>().to_ascii_lowercase();
         Reason::ALL.into_iter().find(|r| plain(r.word()) == plain(typed)).ok_or_else(|| Error::Word {

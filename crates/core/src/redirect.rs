@@ -20,6 +20,15 @@ pub struct Address {
 
 impl Address {
     /// Reads `http://…` or `https://…`; None for anything else.
+    ///
+    /// ```
+    /// use tamga_core::redirect::Address;
+    ///
+    /// let start = Address::parse("http://charts.saltmarsh.test").expect("an address");
+    /// assert_eq!((start.secure, start.port, start.path.as_str()), (false, 80, "/"));
+    /// let to = start.joined("https://charts.saltmarsh.test/tides").expect("another");
+    /// assert_eq!(to.to_string(), "https://charts.saltmarsh.test/tides");
+    /// ```
     pub fn parse(text: &str) -> Option<Address> {
         let (scheme, rest) = text.split_once("://").filter(|_| !text.chars().any(char::is_control))?;
         let secure = match scheme.to_ascii_lowercase().as_str() {

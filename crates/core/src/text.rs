@@ -15,6 +15,13 @@ pub fn is_unsafe_to_show(c: char) -> bool {
 }
 
 /// Escapes control, escape, direction and format characters as `\u{…}`; everything else stays.
+///
+/// ```
+/// use tamga_core::text::harmless;
+///
+/// assert_eq!(harmless("charts"), "charts");
+/// assert!(!harmless("charts\u{1b}[31m").contains('\u{1b}'), "no text from outside colours a terminal");
+/// ```
 pub fn harmless(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
@@ -75,6 +82,10 @@ impl<T: AsRef<Path> + ?Sized> Shown for T {
 }
 
 /// At most `most` characters, with an ellipsis where something was cut.
+///
+/// ```
+/// assert_eq!(tamga_core::text::cut("tide gauge", 5), "tide…");
+/// ```
 pub fn cut(text: &str, most: usize) -> String {
     if text.chars().count() <= most {
         return text.to_owned();
@@ -86,6 +97,13 @@ pub fn cut(text: &str, most: usize) -> String {
 
 /// The word that was probably meant by one that is not known; None if none is near (Damerau-Levenshtein distance of at most 2, and less
 /// than half of the word).
+///
+/// ```
+/// use tamga_core::text::nearest;
+///
+/// assert_eq!(nearest("firefx", ["chromium", "firefox"].into_iter()), Some("firefox"));
+/// assert_eq!(nearest("netscape", ["chromium", "firefox"].into_iter()), None);
+/// ```
 pub fn nearest<'a>(typed: &str, known: impl Iterator<Item = &'a str>) -> Option<&'a str> {
     let near = |word: &'a str| {
         let distance = strsim::damerau_levenshtein(&typed.to_lowercase(), &word.to_lowercase());
@@ -95,6 +113,10 @@ pub fn nearest<'a>(typed: &str, known: impl Iterator<Item = &'a str>) -> Option<
 }
 
 /// Lower-case hex without separators.
+///
+/// ```
+/// assert_eq!(tamga_core::text::hex(&[0, 0xab]), "00ab");
+/// ```
 pub fn hex(bytes: &[u8]) -> String {
     use std::fmt::Write;
     bytes.iter().fold(String::with_capacity(bytes.len() * 2), |mut s, b| {

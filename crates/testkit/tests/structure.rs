@@ -160,6 +160,25 @@ fn circles(uses: &BTreeMap<String, BTreeSet<String>>) -> BTreeSet<BTreeSet<Strin
     out
 }
 
+/// A published crate is only its own directory.
+#[test]
+fn no_crate_includes_a_file_of_outside() {
+    let mut seen = 0;
+    for (name, _) in ARROWS {
+        let (root, files) = sources(name);
+        for file in files {
+            let text = std::fs::read_to_string(&file).unwrap();
+            for (at, start) in ["include_str!(\"", "include_bytes!(\""].iter().flat_map(|m| text.match_indices(m)) {
+                let named = text[at + start.len()..].split('"').next().unwrap();
+                let included = file.parent().unwrap().join(named).canonicalize().unwrap();
+                assert!(included.starts_with(root.canonicalize().unwrap()), "{} includes {named}", file.display());
+                seen += 1;
+            }
+        }
+    }
+    assert!(seen > 0, "the sources were not read");
+}
+
 #[test]
 fn no_crate_uses_one_above_it() {
     let all: BTreeSet<&str> = ARROWS.iter().map(|(name, _)| *name).collect();

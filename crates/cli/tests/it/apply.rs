@@ -67,7 +67,7 @@ names = ["archive.saltmarsh.test"]
 
 #[test]
 fn the_sample_lab_is_made_and_the_second_run_has_nothing_to_do() {
-    let text = include_str!("../../../../demo/tamga.toml");
+    let text = include_str!("../../../core/src/apply/example.toml");
     let s = closed(text);
     assert_eq!(s.run(&["apply", "--example"]).expect(0).out.trim_end(), text.trim_end());
     let meant = s.json(&["apply", "--dry-run"]).expect(0);

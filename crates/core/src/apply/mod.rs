@@ -130,7 +130,7 @@ fn listed(names: &[Name]) -> String {
 }
 
 /// What `tamga apply --example` prints: the sample lab.
-pub const EXAMPLE: &str = include_str!("../../../../demo/tamga.toml");
+pub const EXAMPLE: &str = include_str!("example.toml");
 
 #[cfg(test)]
 mod tests {

@@ -122,6 +122,14 @@ codes! {
 
 impl Code {
     /// Finds a code by its word.
+    ///
+    /// ```
+    /// use tamga_core::finding::{Code, entry};
+    ///
+    /// let code = Code::parse("name-not-covered").expect("a code");
+    /// assert_eq!(code, Code::NameNotCovered);
+    /// assert!(!entry(code).remedy.is_empty());
+    /// ```
     pub fn parse(word: &str) -> Option<Code> {
         Code::ALL.iter().copied().find(|c| c.word() == word)
     }

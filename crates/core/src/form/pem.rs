@@ -39,6 +39,15 @@ pub fn write(label: &str, der: &[u8]) -> Zeroizing<String> {
 
 /// Reads every object of a file, in order. Other columns, CRLF, a byte-order mark, trailing spaces, headers and
 /// text around are tolerated. An object whose base64 is broken or that never ends is passed over and counted.
+///
+/// ```
+/// use tamga_core::form::pem;
+///
+/// let file = format!("what a console put before it\n{}", *pem::write(pem::CERTIFICATE, &[0x30, 0]));
+/// let (blocks, broken) = pem::read(file.as_bytes());
+/// assert_eq!((blocks.len(), broken), (1, 0));
+/// assert_eq!((blocks[0].label.as_str(), &blocks[0].der[..]), (pem::CERTIFICATE, &[0x30, 0][..]));
+/// ```
 pub fn read(bytes: &[u8]) -> (Vec<Block>, usize) {
     let text = String::from_utf8_lossy(bytes);
     let (mut blocks, mut broken) = (Vec::new(), 0);

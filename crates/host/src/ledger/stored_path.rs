@@ -1,6 +1,6 @@
 //! Paths as the ledger and the journal hold them: any bytes that the platform allows, in text.
 //!
-//! A path that is UTF-8 is stored as it is. Another one, which is rare, as [`BYTES`] and the hex of its bytes; recorded paths are
+//! A path that is UTF-8 is stored as it is. Another one, which is rare, as `BYTES` and the hex of its bytes; recorded paths are
 //! absolute, so that no path begins like that.
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};

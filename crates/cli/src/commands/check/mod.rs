@@ -22,8 +22,12 @@ use tamga_core::purpose::Purpose;
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga check https://charts.saltmarsh.test:8443 --observe")]
 pub(crate) struct CheckArgs {
-    /// https://HOST[:PORT], HOST:PORT, a file or folder, a label, or a host
-    #[arg(required_unless_present = "list", value_name = "TARGET")]
+    // No doc comment: the brackets would be read as a link.
+    #[arg(
+        required_unless_present = "list",
+        value_name = "TARGET",
+        help = "https://HOST[:PORT], HOST:PORT, a file or folder, a label, or a host"
+    )]
     targets: Vec<String>,
     /// Targets from a file, one a line
     #[arg(long, value_name = "FILE")]

@@ -4,7 +4,7 @@
 use tamga_core::cert::Certificate;
 use tamga_core::client::case::Input;
 use tamga_core::client::{Client, Outcome, predict};
-use tamga_core::moment::Moment;
+use tamga_core::timestamp::Timestamp;
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 
@@ -36,7 +36,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
                 distrusted_keys: &[],
                 name: name.as_ref(),
                 purpose: Some(Purpose::Server),
-                at: Moment::from_unix(1_795_600_000),
+                at: Timestamp::from_unix(1_795_600_000),
                 lists: &[],
                 revocation: Default::default(),
             },

@@ -7,14 +7,14 @@ mod memory;
 
 use tamga_core::form::contents::Named;
 use tamga_core::form::{holds_key, jks, pkcs12};
-use tamga_core::moment::Moment;
+use tamga_core::timestamp::Timestamp;
 use tamga_core::secret::Passphrase;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let der = memory::root().certificate.der().to_vec();
     let named = Named { alias: Some("saltmarsh".into()), thing: der.clone() };
     let usual = Passphrase::new(b"changeit".to_vec().into());
-    if let Ok(with) = jks::with(bytes, &usual, &named, Moment::from_unix(1_795_600_000)) {
+    if let Ok(with) = jks::with(bytes, &usual, &named, Timestamp::from_unix(1_795_600_000)) {
         if let Ok(back) = jks::without(&with, &usual, &der) {
             let had = jks::without(bytes, &usual, &der).unwrap_or_default();
             assert!(back == bytes || back == had);

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use tamga_core::moment::Moment;
+use tamga_core::timestamp::Timestamp;
 use tamga_core::native::{NativeEntry, StoreName};
 use tamga_core::nss::{Library, NssFailure, NssView};
 use tamga_core::ports::{Entropy, Look};
@@ -47,8 +47,8 @@ impl Look for Machine {
     fn store_password(&self) -> Option<Passphrase> {
         None
     }
-    fn now(&self) -> Moment {
-        Moment::from_unix(1_795_600_000)
+    fn now(&self) -> Timestamp {
+        Timestamp::from_unix(1_795_600_000)
     }
     fn has_rights(&self) -> bool {
         true
@@ -85,7 +85,7 @@ pub fn root() -> &'static tamga_core::trust::Root {
     ROOT.get_or_init(|| {
         let key = PrivateKey::generate(KeyAlgorithm::P256, &Same).unwrap();
         let label = tamga_core::label::Label::parse("saltmarsh").unwrap();
-        let now = Moment::from_unix(1_795_600_000);
+        let now = Timestamp::from_unix(1_795_600_000);
         let made = create::root(&Request::plain(label), &key, None, "x".into(), now, &Same).unwrap();
         tamga_core::trust::Root { label: "saltmarsh".into(), certificate: made.authority.certificate }
     })

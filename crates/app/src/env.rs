@@ -6,9 +6,9 @@ use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, Weak};
 use tamga_core::authority::REQUEST_FILE;
-use tamga_core::moment::Moment;
 use tamga_core::report::Authority;
 use tamga_core::step::Publication;
+use tamga_core::timestamp::Timestamp;
 use tamga_host::fs::{self, Lock};
 use tamga_host::ledger::{Ledger, Record, Work};
 use tamga_host::places::Machine;
@@ -20,7 +20,7 @@ pub struct Env {
     /// The machine: its files, programs and variables, and the data directory.
     pub machine: Machine,
     /// The time of this run.
-    pub now: Moment,
+    pub now: Timestamp,
     /// True if nothing is to be changed: a use case then reports what it would do.
     pub dry_run: bool,
     /// Whoever called.
@@ -64,7 +64,7 @@ impl Change<'_> {
 
 impl Env {
     /// The surroundings of a run on a machine.
-    pub fn new(machine: Machine, now: Moment, dry_run: bool, caller: Arc<dyn Interact>) -> Env {
+    pub fn new(machine: Machine, now: Timestamp, dry_run: bool, caller: Arc<dyn Interact>) -> Env {
         Env { machine, now, dry_run, caller, held: Arc::default(), applying: Arc::default() }
     }
 

@@ -1,11 +1,11 @@
 //! A failure of a use case: any diagnostic of the layers below.
 
-use tamga_core::error::Told;
+use tamga_core::error::Diagnostic;
 
 /// A failure on its way to the caller.
-pub struct Failure(pub Box<dyn Told + Send>);
+pub struct Failure(pub Box<dyn Diagnostic + Send>);
 
-impl<T: Told + Send + 'static> From<T> for Failure {
+impl<T: Diagnostic + Send + 'static> From<T> for Failure {
     fn from(told: T) -> Failure {
         Failure(Box::new(told))
     }

@@ -11,8 +11,8 @@ use serde::{Serialize, Serializer};
 use std::path::PathBuf;
 use tamga_core::authority::CERTIFICATE_FILE;
 use tamga_core::cert::Certificate;
-use tamga_core::error::{Error, Told};
-use tamga_core::identity::{self, Holder, Identity, Parts, Place, State};
+use tamga_core::error::{Diagnostic, Error};
+use tamga_core::identity::{self, Holder, Identity, IdentityStore, Parts, State};
 use tamga_core::purpose::Purpose;
 use tamga_core::renew;
 use tamga_core::report::Issued;
@@ -136,7 +136,7 @@ pub fn identity(env: &Env, request: &Request) -> Result<Report> {
         let accepted = STORES.join(", ");
         return Err(Error::Word { what: "store of identities", typed: unknown.clone(), accepted }.into());
     }
-    let of_windows = |p: &Place| matches!(p.holder, Holder::Windows { .. });
+    let of_windows = |p: &IdentityStore| matches!(p.holder, Holder::Windows { .. });
     if request.account.is_some() && !identity::places(&env.machine).iter().any(of_windows) {
         return Err(Error::Contradiction {
             what: "--account was given, but no store here gives single accounts a key".into(),
@@ -194,7 +194,7 @@ fn wanted(env: &Env, label: Option<&str>, all: bool) -> Result<Vec<Issued>> {
     Err(Error::Contradiction { what: "no certificate was named".into(), why: why.into(), instead }.into())
 }
 
-fn at(env: &Env, request: &Request, issued: &Issued, identity: &Identity, place: &Place) -> Result<Row> {
+fn at(env: &Env, request: &Request, issued: &Issued, identity: &Identity, place: &IdentityStore) -> Result<Row> {
     let verb = request.verb;
     let hindrance = place.hindrance.as_ref();
     let mut row = Row {

@@ -10,10 +10,10 @@ use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE, ROOT_FILE}
 use tamga_core::cert::csr::Csr;
 use tamga_core::error::Kind;
 use tamga_core::finding::Finding;
-use tamga_core::moment::Moment;
 use tamga_core::purpose::usage_words;
 use tamga_core::report::{Authority, Issued, KeyPlace};
 use tamga_core::text::Shown;
+use tamga_core::timestamp::Timestamp;
 use tamga_host::ledger::Waiting;
 
 /// How a use case ended, as its exit code says it: the answer itself is in the report.
@@ -150,7 +150,7 @@ pub struct Listed {
     /// The certificate.
     pub certificate: Certificate,
     /// The time.
-    pub now: Moment,
+    pub now: Timestamp,
 }
 
 impl Serialize for Listed {

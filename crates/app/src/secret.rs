@@ -3,7 +3,7 @@
 use crate::failure::Result;
 use crate::interact::Interact;
 use std::path::{Path, PathBuf};
-use tamga_core::error::{Error, Kind, Told};
+use tamga_core::error::{Diagnostic, Error, Kind};
 use tamga_core::finding::Code;
 use tamga_core::secret::Passphrase;
 use tamga_core::text::Shown;
@@ -157,7 +157,7 @@ impl std::fmt::Display for Unanswered {
 
 impl std::error::Error for Unanswered {}
 
-impl Told for Unanswered {
+impl Diagnostic for Unanswered {
     fn kind(&self) -> Kind {
         Kind::Refused
     }

@@ -12,7 +12,7 @@ use std::time::Duration;
 use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::cert::Certificate;
 use tamga_core::error::Error;
-use tamga_core::fault::{self, Fault};
+use tamga_core::fault::{self, ServerFault};
 use tamga_core::form::pem;
 use tamga_core::key::PrivateKey;
 use tamga_core::name::Name;
@@ -34,7 +34,7 @@ pub struct Request {
     /// What is shown.
     pub content: Shows,
     /// What is wrong with the certificate on purpose.
-    pub fault: Option<Fault>,
+    pub fault: Option<ServerFault>,
     /// A port of plain HTTP that is redirected.
     pub redirect_from: Option<u16>,
     /// True if TLS 1.3 is the oldest protocol.
@@ -74,7 +74,7 @@ pub struct Listening {
     pub redirect_port: Option<u16>,
     /// The addresses to type.
     pub urls: Vec<String>,
-    fault: Option<Fault>,
+    fault: Option<ServerFault>,
     secret: Secret,
     site: Site,
     shown: Page,
@@ -160,7 +160,7 @@ impl Listening {
 }
 
 /// A certificate that is wrong on purpose, in memory alone; the ledger knows that there was one.
-fn broken(env: &Env, fault: Fault, issued: &Issued, secret: &Secret) -> Result<(Vec<Vec<u8>>, PrivateKey)> {
+fn broken(env: &Env, fault: ServerFault, issued: &Issued, secret: &Secret) -> Result<(Vec<Vec<u8>>, PrivateKey)> {
     let all = env.authorities()?;
     let Some(a) = issued.authority.as_deref().and_then(|label| all.iter().find(|a| a.label == label)) else {
         return Err(Error::Contradiction {

@@ -14,11 +14,11 @@ use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::cert::Certificate as Parsed;
 use tamga_core::finding::{self, Code};
 use tamga_core::form::private_key::{self, Stored};
-use tamga_core::moment::Moment;
 use tamga_core::renew;
 use tamga_core::report::{Authority, Issued, KeyPlace, Standing};
 use tamga_core::status::{self, OnDisk};
 use tamga_core::text::Shown;
+use tamga_core::timestamp::Timestamp;
 use tamga_core::trust::{self, State};
 use tamga_host::fs;
 use tamga_host::ledger::Ledger;
@@ -48,7 +48,7 @@ pub struct Report {
     pub problems: Vec<Problem>,
     /// The time.
     #[serde(skip)]
-    pub now: Moment,
+    pub now: Timestamp,
 }
 
 impl Report {

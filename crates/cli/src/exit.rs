@@ -3,7 +3,7 @@
 use serde::Serialize;
 use serde_json::Value;
 use tamga_app::report::Outcome;
-use tamga_core::error::{Kind, Told};
+use tamga_core::error::{Diagnostic, Kind};
 
 /// Done, or the answer is good.
 pub(crate) const GOOD: u8 = 0;
@@ -83,8 +83,8 @@ struct Error {
     remedy: String,
 }
 
-impl From<&dyn Told> for Failed {
-    fn from(f: &dyn Told) -> Failed {
+impl From<&dyn Diagnostic> for Failed {
+    fn from(f: &dyn Diagnostic) -> Failed {
         Failed { error: Error { code: f.code(), what: f.what(), why: f.why(), remedy: f.remedy() } }
     }
 }

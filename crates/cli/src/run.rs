@@ -9,7 +9,7 @@ use clap::CommandFactory;
 use serde::Serialize;
 use serde_json::Value;
 use std::process::ExitCode;
-use tamga_core::error::{Kind, Told};
+use tamga_core::error::{Diagnostic, Kind};
 
 /// Runs; never panics on input.
 pub(crate) fn run(cli: Cli) -> ExitCode {
@@ -40,7 +40,7 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
         }
         Err(Failure(told)) => {
             if common.format != Format::Text {
-                print_json(name, false, to_json(&Failed::from(told.as_ref() as &dyn Told)));
+                print_json(name, false, to_json(&Failed::from(told.as_ref() as &dyn Diagnostic)));
             } else {
                 human::failure(told.as_ref());
             }
@@ -71,7 +71,7 @@ pub(crate) fn usage(e: &clap::Error) -> ExitCode {
     if e.use_stderr() && wants_json {
         let what = e.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned();
         let told = Usage { what };
-        print_json(args.get(1).map_or("", String::as_str), false, to_json(&Failed::from(&told as &dyn Told)));
+        print_json(args.get(1).map_or("", String::as_str), false, to_json(&Failed::from(&told as &dyn Diagnostic)));
         return ExitCode::from(exit::code(Kind::Usage));
     }
     let _ = e.print();
@@ -91,7 +91,7 @@ impl std::fmt::Display for Usage {
 
 impl std::error::Error for Usage {}
 
-impl Told for Usage {
+impl Diagnostic for Usage {
     fn kind(&self) -> Kind {
         Kind::Usage
     }

@@ -3,8 +3,8 @@
 use crate::cert::Certificate;
 use crate::error::{Error, Result};
 use crate::form::pem;
-use crate::moment::Moment;
 use crate::text::Shown;
+use crate::timestamp::Timestamp;
 use zeroize::Zeroizing;
 
 /// A tar archive (POSIX ustar) with one folder. `key` is PEM, perhaps encrypted; the chain begins with the leaf, or is the root alone.
@@ -15,7 +15,7 @@ pub fn write(
     chain: &[Certificate],
     root: Option<&Certificate>,
     key: Option<&str>,
-    now: Moment,
+    now: Timestamp,
 ) -> Result<Zeroizing<Vec<u8>>> {
     let text = |all: &[Certificate]| -> String {
         all.iter().map(|c| pem::write(pem::CERTIFICATE, c.der()).to_string()).collect()

@@ -4,17 +4,17 @@ use crate::cert::crl::Crl;
 use crate::cert::{Certificate, subject};
 use crate::chain::name_match;
 use crate::chain::revocation::Revocation;
-use crate::client::case::{Fault, Input};
-use crate::client::view::View;
+use crate::client::case::{ChainFault, Input};
+use crate::client::view::TrustView;
 use crate::client::{Client, Outcome, Verdict, policy, predict};
 use crate::finding::{Code, Finding, Severity, entry};
 use crate::key::Strength;
-use crate::moment::{DAY, Moment};
 use crate::name::{Name, Remark};
 use crate::purpose::Purpose;
 use crate::report::{Authority, Issued, Life};
 use crate::signature;
 use crate::text::Shown;
+use crate::timestamp::{DAY, Timestamp};
 
 /// What is to be judged, and what is known around it.
 pub struct Question<'a> {
@@ -27,13 +27,13 @@ pub struct Question<'a> {
     /// The purpose; None takes any.
     pub purpose: Option<Purpose>,
     /// Judged as of then.
-    pub at: Moment,
+    pub at: Timestamp,
     /// Revocation lists that are at hand.
     pub lists: &'a [Crl],
     /// How much they count.
     pub revocation: Revocation,
     /// Each client with what it trusts.
-    pub views: &'a [(Client, View)],
+    pub views: &'a [(Client, TrustView)],
     /// The ledger's authorities.
     pub authorities: &'a [Authority],
     /// The ledger's certificates.
@@ -119,7 +119,7 @@ fn one_remedy(q: &Question<'_>, findings: &mut [Finding]) {
     }
 }
 
-fn verdict(q: &Question<'_>, client: Client, view: &View) -> Verdict {
+fn verdict(q: &Question<'_>, client: Client, view: &TrustView) -> Verdict {
     let none = [None];
     let some: Vec<Option<&Name>> = q.names.iter().map(Some).collect();
     let names: &[Option<&Name>] = if some.is_empty() { &none } else { &some };
@@ -180,7 +180,7 @@ fn our_authority<'a>(q: &'a Question<'_>, top: &Certificate) -> Option<&'a Autho
         .find(|a| subject::same(&a.certificate.subject, &top.issuer) && top.signed_by(&a.certificate).is_ok())
 }
 
-fn of_fault(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict, fault: &Fault) -> Finding {
+fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdict, fault: &ChainFault) -> Finding {
     let path = &verdict.judgement.path;
     let about = path.get(fault.depth).map_or_else(String::new, Certificate::subject_words);
     let mut f = Finding::new(fault.code, about);
@@ -284,7 +284,7 @@ fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
 }
 
 /// A trusted root that bears the issuer's name but did not sign.
-fn older_root(q: &Question<'_>, client: Client, view: &View, verdict: &Verdict) -> Option<Finding> {
+fn older_root(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdict) -> Option<Finding> {
     let top = verdict.judgement.path.last()?;
     let other = view.anchors.iter().find(|a| subject::same(&a.subject, &top.issuer) && top.signed_by(a).is_err())?;
     let place = view.sources.first().map(|p| p.shown()).unwrap_or_default();

@@ -2,7 +2,7 @@
 
 use crate::cert::Certificate;
 use crate::cert::csr::Csr;
-use crate::cert::extensions::General;
+use crate::cert::extensions::GeneralName;
 use crate::cert::subject;
 use crate::key::PublicKey;
 use crate::purpose::usage_words;
@@ -39,7 +39,7 @@ impl Thing<'_> {
     }
 
     /// Subject, names and purposes, where it has them.
-    fn said(&self) -> Option<(&[u8], &[General], &[ObjectIdentifier])> {
+    fn said(&self) -> Option<(&[u8], &[GeneralName], &[ObjectIdentifier])> {
         match self {
             Thing::Certificate(c) => {
                 Some((&c.subject, c.names.as_deref().unwrap_or_default(), c.purposes.as_deref().unwrap_or_default()))
@@ -66,8 +66,8 @@ pub fn compare(a: &Thing<'_>, b: &Thing<'_>) -> Vec<Difference> {
     add("public key", key(a), key(b));
     if let (Some((sa, na, pa)), Some((sb, nb, pb))) = (a.said(), b.said()) {
         add("subject", subject::words(sa), subject::words(sb));
-        let only = |these: &[General], those: &[General]| {
-            these.iter().filter(|n| !those.contains(n)).map(General::words).collect::<Vec<_>>().join(", ")
+        let only = |these: &[GeneralName], those: &[GeneralName]| {
+            these.iter().filter(|n| !those.contains(n)).map(GeneralName::words).collect::<Vec<_>>().join(", ")
         };
         add("names only here", only(na, nb), only(nb, na));
         let words = |p: &[ObjectIdentifier]| p.iter().map(usage_words).collect::<Vec<_>>().join(", ");
@@ -92,7 +92,7 @@ fn certificates(a: &Certificate, b: &Certificate, add: &mut impl FnMut(&'static 
     });
     each("key usage", &|c| c.usage.map(|u| u.words()).unwrap_or_default());
     each("limited to", &|c| match &c.constraints {
-        Some(s) => s.permitted.iter().map(General::words).collect::<Vec<_>>().join(", "),
+        Some(s) => s.permitted.iter().map(GeneralName::words).collect::<Vec<_>>().join(", "),
         None => "nothing".into(),
     });
     each("signature", &|c| c.algorithm.oid.to_string());

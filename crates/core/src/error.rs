@@ -21,7 +21,7 @@ pub enum Kind {
 }
 
 /// A failure that can be told to a person in three lines and to a program by its code.
-pub trait Told: std::error::Error {
+pub trait Diagnostic: std::error::Error {
     /// The exit code's kind.
     fn kind(&self) -> Kind;
     /// A stable word for programs, such as `constraint-violated`.
@@ -210,7 +210,7 @@ pub enum Error {
     },
 }
 
-impl Told for Error {
+impl Diagnostic for Error {
     fn kind(&self) -> Kind {
         match self {
             Error::Word { .. } | Error::Contradiction { .. } | Error::ManyAuthorities { .. } => Kind::Usage,

@@ -9,9 +9,9 @@ use crate::form::contents::{Contents, Named};
 use crate::form::fingerprint::{self, Spelling};
 use crate::form::{jks, mobileconfig, pem, pkcs7, pkcs12, private_key, secret_yaml};
 use crate::key::PrivateKey;
-use crate::moment::Moment;
 use crate::ports::Entropy;
 use crate::secret::Passphrase;
+use crate::timestamp::Timestamp;
 use base64ct::{Base64, Encoding};
 use zeroize::Zeroizing;
 
@@ -129,7 +129,7 @@ pub struct Settings<'a> {
     /// Older algorithms.
     pub legacy: bool,
     /// Now.
-    pub now: Moment,
+    pub now: Timestamp,
 }
 
 /// What was made.

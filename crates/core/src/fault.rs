@@ -6,15 +6,15 @@ use crate::cert::profile::{self, Ca, Leaf, Links};
 use crate::error::{Error, Result};
 use crate::issue;
 use crate::key::{KeyAlgorithm, PrivateKey};
-use crate::moment::{DAY, Moment};
 use crate::name::Name;
 use crate::ports::Entropy;
 use crate::purpose::Purpose;
 use crate::report::Authority;
+use crate::timestamp::{DAY, Timestamp};
 
 /// What is wrong.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Fault {
+pub enum ServerFault {
     /// It ended yesterday.
     Expired,
     /// It begins tomorrow.
@@ -32,23 +32,23 @@ pub enum Fault {
 }
 
 /// Every fault, its word, and what a client must see.
-pub const ALL: [(Fault, &str, &str); 7] = [
-    (Fault::Expired, "expired", "it ended yesterday"),
-    (Fault::NotYet, "not-yet", "it is valid from tomorrow on"),
-    (Fault::WrongName, "wrong-name", "it is for another host"),
-    (Fault::NoIntermediate, "no-intermediate", "the intermediate between it and the root is not sent"),
-    (Fault::OldRoot, "old-root", "its root has the name of the right one and another key"),
-    (Fault::SelfSigned, "self-signed", "it signed itself"),
-    (Fault::WeakKey, "weak-key", "its key is RSA with 1024 bits: OpenSSL refuses it, browsers do not"),
+pub const ALL: [(ServerFault, &str, &str); 7] = [
+    (ServerFault::Expired, "expired", "it ended yesterday"),
+    (ServerFault::NotYet, "not-yet", "it is valid from tomorrow on"),
+    (ServerFault::WrongName, "wrong-name", "it is for another host"),
+    (ServerFault::NoIntermediate, "no-intermediate", "the intermediate between it and the root is not sent"),
+    (ServerFault::OldRoot, "old-root", "its root has the name of the right one and another key"),
+    (ServerFault::SelfSigned, "self-signed", "it signed itself"),
+    (ServerFault::WeakKey, "weak-key", "its key is RSA with 1024 bits: OpenSSL refuses it, browsers do not"),
 ];
 
-impl Fault {
+impl ServerFault {
     /// Reads a fault's word.
-    pub fn parse(word: &str) -> Option<Fault> {
+    pub fn parse(word: &str) -> Option<ServerFault> {
         ALL.iter().find(|f| f.1 == word).map(|f| f.0)
     }
 
-    fn row(self) -> (Fault, &'static str, &'static str) {
+    fn row(self) -> (ServerFault, &'static str, &'static str) {
         ALL.into_iter().find(|f| f.0 == self).unwrap_or(ALL[0])
     }
 
@@ -64,7 +64,7 @@ impl Fault {
 
     /// True if the authority itself has to sign.
     pub fn needs_the_authority(self) -> bool {
-        !matches!(self, Fault::OldRoot | Fault::SelfSigned)
+        !matches!(self, ServerFault::OldRoot | ServerFault::SelfSigned)
     }
 }
 
@@ -80,24 +80,24 @@ pub struct Broken {
 ///
 /// Errors: a key that is needed was not given; no name for which the authority may sign.
 pub fn make(
-    fault: Fault,
+    fault: ServerFault,
     names: &[Name],
     authority: &Authority,
     authority_key: Option<&PrivateKey>,
-    now: Moment,
+    now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Broken> {
     let (from, until) = match fault {
-        Fault::Expired => (now.plus(-30 * DAY), now.plus(-DAY)),
-        Fault::NotYet => (now.plus(DAY), now.plus(90 * DAY)),
+        ServerFault::Expired => (now.plus(-30 * DAY), now.plus(-DAY)),
+        ServerFault::NotYet => (now.plus(DAY), now.plus(90 * DAY)),
         _ => (now.plus(HEAD_START), now.plus(90 * DAY)),
     };
     let names = match fault {
-        Fault::WrongName => vec![another(names)?],
+        ServerFault::WrongName => vec![another(names)?],
         _ => names.to_vec(),
     };
     let key = match fault {
-        Fault::WeakKey => PrivateKey::weak(entropy)?,
+        ServerFault::WeakKey => PrivateKey::weak(entropy)?,
         _ => PrivateKey::generate(KeyAlgorithm::P256, entropy)?,
     };
     let links = Links::default();
@@ -106,8 +106,8 @@ pub fn make(
     let signing = || authority_key.ok_or(Error::Crypto { doing: "signing without the authority's key" });
     let above = &authority.certificate;
     let chain = match fault {
-        Fault::SelfSigned => vec![leaf.self_sign(&key, entropy)?],
-        Fault::OldRoot => {
+        ServerFault::SelfSigned => vec![leaf.self_sign(&key, entropy)?],
+        ServerFault::OldRoot => {
             let other_key = PrivateKey::generate(KeyAlgorithm::P256, entropy)?;
             let top = authority.top().unwrap_or(above);
             let other = Ca {
@@ -121,7 +121,7 @@ pub fn make(
             .self_sign(&other_key, entropy)?;
             vec![leaf.issue(key.public(), &other, &other_key, entropy)?]
         }
-        Fault::NoIntermediate if authority.is_root() => {
+        ServerFault::NoIntermediate if authority.is_root() => {
             let between_key = PrivateKey::generate(KeyAlgorithm::P256, entropy)?;
             let named = crate::cert::subject::Subject {
                 common_name: Some("the intermediate that is not sent".into()),
@@ -136,7 +136,7 @@ pub fn make(
             issue::names_within(&names, authority)?;
             let signed = leaf.issue(key.public(), above, signing()?, entropy)?;
             let sent = match fault {
-                Fault::NoIntermediate => Vec::new(),
+                ServerFault::NoIntermediate => Vec::new(),
                 _ => authority.served_with(),
             };
             std::iter::once(signed).chain(sent).collect()

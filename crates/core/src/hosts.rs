@@ -161,7 +161,9 @@ fn pairs(line: &str) -> Vec<(String, IpAddr)> {
     let mut words = bare.split_whitespace();
     // A zone behind the address does not matter here.
     let address = words.next().and_then(|a| a.split('%').next()?.parse().ok());
-    address.map_or_else(Vec::new, |a| words.map(|n| (n.trim_end_matches('.').to_lowercase(), a)).collect())
+    // The root alone, a dot, names no host.
+    let names = words.map(|n| n.trim_end_matches('.').to_lowercase()).filter(|n| !n.is_empty());
+    address.map_or_else(Vec::new, |a| names.map(|n| (n, a)).collect())
 }
 
 impl Parted<'_> {
@@ -303,6 +305,16 @@ mod tests {
 
     fn wanted(typed: &[&str]) -> Vec<Wanted> {
         typed.iter().map(|t| Wanted::parse(t).unwrap()).collect()
+    }
+
+    #[test]
+    fn what_somebody_wrote_into_the_block_is_settled_by_the_first_run() {
+        let wanted = [Wanted::parse("charts.saltmarsh.test").unwrap()];
+        for line in ["254.0.0.2 for .", "254.0.0.2 .", "254.0.0.2", "nonsense", "254.0.0.2 A. a .. a"] {
+            let text = format!("{BEGIN}\n{line}\n{END}\n");
+            let once = add(text.as_bytes(), &wanted).unwrap().text;
+            assert_eq!(add(&once, &wanted).unwrap().text, once, "{line}");
+        }
     }
 
     #[test]

@@ -3,7 +3,7 @@
 use crate::authority::create::{purposes_within, until};
 use crate::authority::{CERTIFICATE_FILE, HEAD_START, KEY_FILE, ROOT_FILE, certificate_document, key_document, limits};
 use crate::cert::Certificate;
-use crate::cert::extensions::{General, Subtrees};
+use crate::cert::extensions::{GeneralName, NameConstraints};
 use crate::cert::profile::{self, Leaf, Links};
 use crate::cert::subject::{self, Subject};
 use crate::chain::constraints;
@@ -11,13 +11,13 @@ use crate::error::{Error, Result};
 use crate::finding::{Code, Finding};
 use crate::key::{PrivateKey, PublicKey, Strength};
 use crate::label::Label;
-use crate::moment::{DAY, Moment, Span};
 use crate::name::{Name, Remark};
 use crate::ports::Entropy;
 use crate::purpose::Purpose;
 use crate::report::Authority;
 use crate::secret::Passphrase;
 use crate::step::{Document, Publication};
+use crate::timestamp::{DAY, Span, Timestamp};
 use std::path::PathBuf;
 use zeroize::Zeroizing;
 
@@ -38,11 +38,11 @@ pub struct Request {
     /// What it is for.
     pub purposes: Vec<Purpose>,
     /// First moment; None means an hour ago.
-    pub from: Option<Moment>,
+    pub from: Option<Timestamp>,
     /// How long from now, or from `from`.
     pub valid_for: Span,
     /// Last moment; wins over `valid_for`.
-    pub until: Option<Moment>,
+    pub until: Option<Timestamp>,
     /// The subject's name, DER; None means the first name.
     pub subject: Option<Vec<u8>>,
     /// What is written into it instead of what its authority says.
@@ -139,7 +139,7 @@ pub fn make(
     holder: &Holder<'_>,
     signer: &Signer<'_>,
     ignore: &[u8],
-    now: Moment,
+    now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Made> {
     let mut findings = remarks(&request.names);
@@ -228,7 +228,7 @@ pub fn documents(
 }
 
 /// That a life was shortened to its authority's.
-pub fn outlives(about: &str, until: Moment, authority: &Authority) -> Finding {
+pub fn outlives(about: &str, until: Timestamp, authority: &Authority) -> Finding {
     Finding::new(Code::OutlivesIssuer, about)
         .saying(format!("shortened to {}: its authority {} ends then", until.date(), authority.label))
         .mended_by(format!("make a successor before that day: tamga authority rollover {} NEW", authority.label))
@@ -247,7 +247,7 @@ fn strong(request: &Request, key: &PublicKey) -> Result<()> {
     }
 }
 
-fn about_life_and_subject(request: &Request, subject: &[u8], from: Moment, until: Moment) -> Vec<Finding> {
+fn about_life_and_subject(request: &Request, subject: &[u8], from: Timestamp, until: Timestamp) -> Vec<Finding> {
     let mut out = Vec::new();
     let days = until.days_after(from);
     if request.purposes.contains(&Purpose::Server) && days > APPLE_DAYS {
@@ -291,14 +291,14 @@ fn unseen_by_webpki(request: &Request, authority: &Authority) -> Option<Finding>
 pub fn names_within(names: &[Name], authority: &Authority) -> Result<()> {
     for above in std::iter::once(&authority.certificate).chain(&authority.above) {
         let Some(subtrees) = &above.constraints else { continue };
-        if let Some(name) = names.iter().find(|n| constraints::forbids(subtrees, &General::from_name(n))) {
+        if let Some(name) = names.iter().find(|n| constraints::forbids(subtrees, &GeneralName::from_name(n))) {
             return Err(outside(name.to_string(), authority, subtrees));
         }
     }
     Ok(())
 }
 
-fn outside(name: String, authority: &Authority, subtrees: &Subtrees) -> Error {
+fn outside(name: String, authority: &Authority, subtrees: &NameConstraints) -> Error {
     Error::OutsideConstraints {
         free_label: format!("{}-2", authority.label),
         name,

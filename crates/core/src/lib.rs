@@ -17,7 +17,7 @@
 //! use tamga_core::issue::{self, Holder, Signer};
 //! use tamga_core::key::{KeyAlgorithm, PrivateKey};
 //! use tamga_core::label::Label;
-//! use tamga_core::moment::Moment;
+//! use tamga_core::timestamp::Timestamp;
 //! use tamga_core::name::Name;
 //! use tamga_core::ports::Entropy;
 //! use tamga_core::purpose::Purpose;
@@ -32,7 +32,7 @@
 //! }
 //!
 //! let entropy = System(ring::rand::SystemRandom::new());
-//! let now = Moment::parse("2026-11-24")?;
+//! let now = Timestamp::parse("2026-11-24")?;
 //!
 //! // A root that may certify test names only.
 //! let root_key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
@@ -93,7 +93,6 @@ pub mod issue;
 pub mod key;
 pub mod label;
 pub mod list_file;
-pub mod moment;
 pub mod name;
 pub mod native;
 pub mod nss;
@@ -116,6 +115,7 @@ pub mod signature;
 pub mod status;
 pub mod step;
 pub mod text;
+pub mod timestamp;
 pub mod trust;
 pub mod wire;
 

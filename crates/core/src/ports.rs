@@ -1,10 +1,10 @@
 //! The doors of the core: what it asks of the world, as small traits.
 
-use crate::moment::Moment;
 use crate::native::{NativeEntry, StoreName};
 use crate::nss::{Library, NssFailure, NssView};
 use crate::secret::Passphrase;
 use crate::step::Invocation;
+use crate::timestamp::Timestamp;
 use std::path::{Path, PathBuf};
 
 /// Unpredictable bytes, from the operating system or, in a test, from anywhere.
@@ -36,7 +36,7 @@ pub trait Look {
     /// The password that guards stores, where a person gave one.
     fn store_password(&self) -> Option<Passphrase>;
     /// Now: some stores write down when something came in.
-    fn now(&self) -> Moment;
+    fn now(&self) -> Timestamp;
     /// True if changes to the machine's own stores are allowed to this process.
     fn has_rights(&self) -> bool;
     /// The objects of an NSS database, read through the library of the browser that it belongs to.

@@ -4,11 +4,11 @@ use crate::authority::create::chain;
 use crate::authority::import::above;
 use crate::cert::Certificate;
 use crate::cert::csr::Csr;
-use crate::cert::extensions::General;
+use crate::cert::extensions::GeneralName;
 use crate::error::{Error, Result};
 use crate::finding::{Code, Finding};
-use crate::moment::Moment;
 use crate::report::Authority;
+use crate::timestamp::Timestamp;
 
 /// What was taken back.
 #[derive(Debug)]
@@ -32,7 +32,7 @@ pub fn receive(
     found: &[Certificate],
     more: &[Certificate],
     known: &[Authority],
-    now: Moment,
+    now: Timestamp,
 ) -> Result<Received> {
     let leaf = found.iter().find(|c| c.key == waiting.key).ok_or_else(|| Error::Objection {
         code: "key-mismatch",
@@ -76,8 +76,8 @@ pub fn receive(
 fn compare(leaf: &Certificate, waiting: &Csr) -> Vec<Finding> {
     let mut out = Vec::new();
     let (has, asked) = (leaf.names.clone().unwrap_or_default(), waiting.wishes.names.clone().unwrap_or_default());
-    let words = |list: Vec<&General>| list.iter().map(|g| g.words()).collect::<Vec<_>>().join(", ");
-    let missing: Vec<&General> = asked.iter().filter(|n| !has.contains(n)).collect();
+    let words = |list: Vec<&GeneralName>| list.iter().map(|g| g.words()).collect::<Vec<_>>().join(", ");
+    let missing: Vec<&GeneralName> = asked.iter().filter(|n| !has.contains(n)).collect();
     if !missing.is_empty() {
         let missing = words(missing);
         out.push(
@@ -86,7 +86,7 @@ fn compare(leaf: &Certificate, waiting: &Csr) -> Vec<Finding> {
                 .mended_by("if visitors use these names, have it signed again with them"),
         );
     }
-    let added: Vec<&General> = has.iter().filter(|n| !asked.contains(n)).collect();
+    let added: Vec<&GeneralName> = has.iter().filter(|n| !asked.contains(n)).collect();
     if !added.is_empty() {
         out.push(
             Finding::new(Code::NotHonoured, words(added.clone()))

@@ -1,16 +1,16 @@
 //! Renewal: the same names, purposes and files, with a new key or the old one; names added and dropped.
 
 use crate::cert::Certificate;
-use crate::cert::extensions::General;
+use crate::cert::extensions::GeneralName;
 use crate::cert::profile::{self, Links};
 use crate::error::{Error, Result};
 use crate::issue::{Request, distinct, life_of};
 use crate::key::{KeyAlgorithm, Strength};
 use crate::label::Label;
-use crate::moment::{Moment, Span};
 use crate::name::{self, Name};
 use crate::purpose::Purpose;
 use crate::report::Issued;
+use crate::timestamp::{Span, Timestamp};
 
 /// What changes.
 #[derive(Clone, Debug, Default)]
@@ -61,9 +61,9 @@ pub fn again(issued: &Issued, change: &Change) -> Result<Request> {
 
 /// The names of a certificate, as they would be typed.
 pub fn names_of(c: &Certificate) -> Vec<Name> {
-    let one = |g: &General| match g {
-        General::Ip(octets) => name::ip(octets).map(Name::Ip),
-        General::Dns(text) | General::Mail(text) | General::Uri(text) => Name::parse(text).ok(),
+    let one = |g: &GeneralName| match g {
+        GeneralName::Ip(octets) => name::ip(octets).map(Name::Ip),
+        GeneralName::Dns(text) | GeneralName::Mail(text) | GeneralName::Uri(text) => Name::parse(text).ok(),
         _ => None,
     };
     c.names.iter().flatten().filter_map(one).collect()
@@ -90,7 +90,7 @@ pub fn algorithm_of(c: &Certificate) -> KeyAlgorithm {
 }
 
 /// True if a certificate should be renewed now: within the span given, else when a third of its life is left.
-pub fn is_due(c: &Certificate, within: Option<Span>, now: Moment) -> bool {
+pub fn is_due(c: &Certificate, within: Option<Span>, now: Timestamp) -> bool {
     let left = c.not_after.unix() - now.unix();
     let span = within.map_or((c.not_after.unix() - c.not_before.unix()) / 3, Span::seconds);
     left <= span

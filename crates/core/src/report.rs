@@ -2,9 +2,9 @@
 
 use crate::cert::Certificate;
 use crate::cert::profile::Links;
-use crate::moment::{DAY, Moment};
 use crate::purpose::Purpose;
 use crate::reason::Reason;
+use crate::timestamp::{DAY, Timestamp};
 use std::path::PathBuf;
 
 /// Where an authority's private key is.
@@ -166,7 +166,7 @@ impl Standing {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Revocation {
     /// Since when.
-    pub at: Moment,
+    pub at: Timestamp,
     /// Why.
     pub reason: Reason,
     /// True once a signed list says so.
@@ -197,7 +197,7 @@ impl Issued {
     }
 
     /// How it stands at a moment.
-    pub fn standing(&self, now: Moment) -> Standing {
+    pub fn standing(&self, now: Timestamp) -> Standing {
         match self.life {
             Life::Abandoned => Standing::Abandoned,
             _ if self.revoked.is_some() => Standing::Revoked,
@@ -209,7 +209,7 @@ impl Issued {
     }
 
     /// True if it would still be accepted by its dates and was not taken back.
-    pub fn is_in_force(&self, now: Moment) -> bool {
+    pub fn is_in_force(&self, now: Timestamp) -> bool {
         self.life != Life::Abandoned && self.revoked.is_none() && now <= self.certificate.not_after
     }
 }

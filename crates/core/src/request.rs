@@ -7,12 +7,12 @@ use crate::error::Result;
 use crate::form::pem;
 use crate::issue::ignoring;
 use crate::key::PrivateKey;
-use crate::moment::Moment;
 use crate::name::Name;
 use crate::ports::Entropy;
 use crate::purpose::Purpose;
 use crate::secret::Passphrase;
 use crate::step::{Document, Publication};
+use crate::timestamp::Timestamp;
 use std::path::PathBuf;
 
 /// What is asked for.
@@ -40,7 +40,7 @@ pub fn make(
         None => wanted.names.first().map(profile::leaf_subject).unwrap_or_default().to_der()?,
     };
     let (names, purposes, links) = (&wanted.names, &wanted.purposes, Links::default());
-    let (from, until) = (Moment::from_unix(0), Moment::from_unix(0));
+    let (from, until) = (Timestamp::from_unix(0), Timestamp::from_unix(0));
     let leaf = Leaf { names, purposes, subject: &subject, from, until, links: &links };
     let der = csr::build(&subject, &leaf.wishes(key.public())?, key, entropy)?;
     let publication = Publication {

@@ -2,7 +2,7 @@
 
 use crate::authority::request::trustworthy;
 use crate::cert::csr::Csr;
-use crate::cert::extensions::General;
+use crate::cert::extensions::GeneralName;
 use crate::cert::subject;
 use crate::error::{Error, Result};
 use crate::finding::{Code, Finding};
@@ -81,14 +81,14 @@ fn names_of(csr: &Csr, findings: &mut Vec<Finding>) -> Result<Vec<Name>> {
     let mut out = Vec::new();
     for general in csr.wishes.names.iter().flatten() {
         let name = match general {
-            General::Dns(text) | General::Mail(text) => Name::parse(text)?,
-            General::Uri(text) => Name::parse(text)?,
-            General::Ip(octets) => Name::Ip(name::ip(octets).ok_or_else(|| Error::Name {
+            GeneralName::Dns(text) | GeneralName::Mail(text) => Name::parse(text)?,
+            GeneralName::Uri(text) => Name::parse(text)?,
+            GeneralName::Ip(octets) => Name::Ip(name::ip(octets).ok_or_else(|| Error::Name {
                 typed: general.words(),
                 why: "an address in the request has neither 4 nor 16 octets".into(),
                 instead: "name the address on the command line".into(),
             })?),
-            General::Directory(_) | General::Other => {
+            GeneralName::Directory(_) | GeneralName::Other => {
                 findings.push(not_honoured(
                     general.words(),
                     format!("the name {} is of a kind that is not certified here", general.words()),
@@ -97,7 +97,7 @@ fn names_of(csr: &Csr, findings: &mut Vec<Finding>) -> Result<Vec<Name>> {
                 continue;
             }
         };
-        if matches!((general, &name), (General::Dns(_), Name::Ip(_))) {
+        if matches!((general, &name), (GeneralName::Dns(_), Name::Ip(_))) {
             findings.push(
                 Finding::new(Code::AddressAsDnsName, name.to_string())
                     .saying(format!("the request has the address {name} as a DNS name; it is written as an address"))
@@ -170,9 +170,9 @@ mod tests {
     use crate::authority::create::{self, Request};
     use crate::key::{KeyAlgorithm, PrivateKey};
     use crate::label::Label;
-    use crate::moment::Moment;
     use crate::request::{Wanted, make};
     use crate::test_entropy::Counted;
+    use crate::timestamp::Timestamp;
     use crate::{cert::subject::Subject, receive};
 
     fn names(list: &[&str]) -> Vec<Name> {
@@ -192,7 +192,7 @@ mod tests {
         let e = Counted::from(3);
         let key = PrivateKey::generate(KeyAlgorithm::P256, &e).unwrap();
         let r = Request::plain(Label::parse("saltmarsh").unwrap());
-        create::root(&r, &key, None, "x".into(), Moment::from_unix(1_700_000_000), &e).unwrap().authority
+        create::root(&r, &key, None, "x".into(), Timestamp::from_unix(1_700_000_000), &e).unwrap().authority
     }
 
     #[test]
@@ -219,7 +219,7 @@ mod tests {
 
     #[test]
     fn a_certificate_of_another_key_is_not_received() {
-        let (ours, now) = (request(&["x.test"], &[Purpose::Server]), Moment::from_unix(1_700_000_000));
+        let (ours, now) = (request(&["x.test"], &[Purpose::Server]), Timestamp::from_unix(1_700_000_000));
         let foreign = authority().certificate;
         assert!(receive::receive("x", &ours, &[foreign], &[], &[], now).is_err());
         assert!(receive::receive("x", &ours, &[], &[], &[], now).is_err());

@@ -8,7 +8,7 @@ use spki::{AlgorithmIdentifierOwned, SubjectPublicKeyInfoRef};
 
 /// Why a signature does not stand.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Fault {
+pub enum SignatureFault {
     /// The mathematics says no: another key, or changed bytes.
     Wrong,
     /// An algorithm or key kind that we cannot verify.
@@ -43,9 +43,9 @@ pub fn verify(
     spki: &[u8],
     message: &[u8],
     signature: &[u8],
-) -> Result<(), Fault> {
-    let info = SubjectPublicKeyInfoRef::from_der(spki).map_err(|_| Fault::Unsupported)?;
-    let key = info.subject_public_key.as_bytes().ok_or(Fault::Unsupported)?;
+) -> Result<(), SignatureFault> {
+    let info = SubjectPublicKeyInfoRef::from_der(spki).map_err(|_| SignatureFault::Unsupported)?;
+    let key = info.subject_public_key.as_bytes().ok_or(SignatureFault::Unsupported)?;
     let curve = info.algorithm.parameters.and_then(|p| p.decode_as::<ObjectIdentifier>().ok());
     let by: &dyn r::VerificationAlgorithm = match (algorithm.oid, info.algorithm.oid, curve) {
         (ECDSA_SHA256, EC, Some(P256)) => &r::ECDSA_P256_SHA256_ASN1,
@@ -62,18 +62,18 @@ pub fn verify(
             Some(SHA256) => &r::RSA_PSS_2048_8192_SHA256,
             Some(SHA384) => &r::RSA_PSS_2048_8192_SHA384,
             Some(SHA512) => &r::RSA_PSS_2048_8192_SHA512,
-            _ => return Err(Fault::Unsupported),
+            _ => return Err(SignatureFault::Unsupported),
         },
-        _ => return Err(Fault::Unsupported),
+        _ => return Err(SignatureFault::Unsupported),
     };
-    r::UnparsedPublicKey::new(by, key).verify(message, signature).map_err(|_| Fault::Wrong)
+    r::UnparsedPublicKey::new(by, key).verify(message, signature).map_err(|_| SignatureFault::Wrong)
 }
 
-fn p521(key: &[u8], message: &[u8], signature: &[u8]) -> Result<(), Fault> {
+fn p521(key: &[u8], message: &[u8], signature: &[u8]) -> Result<(), SignatureFault> {
     use ::p521::ecdsa::{DerSignature, VerifyingKey, signature::Verifier};
-    let key = VerifyingKey::from_sec1_bytes(key).map_err(|_| Fault::Unsupported)?;
-    let signature = DerSignature::try_from(signature).map_err(|_| Fault::Wrong)?;
-    key.verify(message, &signature).map_err(|_| Fault::Wrong)
+    let key = VerifyingKey::from_sec1_bytes(key).map_err(|_| SignatureFault::Unsupported)?;
+    let signature = DerSignature::try_from(signature).map_err(|_| SignatureFault::Wrong)?;
+    key.verify(message, &signature).map_err(|_| SignatureFault::Wrong)
 }
 
 /// The hash of RSASSA-PSS-params (RFC 4055 §3.1); absent means SHA-1, which is not verified here.

@@ -3,13 +3,13 @@
 
 use crate::cert::Certificate;
 use crate::form::pem;
-use crate::moment::Moment;
 use crate::renew::is_due;
 use crate::report::{Authority, Issued};
+use crate::timestamp::Timestamp;
 use std::fmt::Write;
 
 /// Of a hundred parts of a certificate's life so many are left: 100 before it begins, 0 after its end.
-pub fn part_left(c: &Certificate, now: Moment) -> u8 {
+pub fn part_left(c: &Certificate, now: Timestamp) -> u8 {
     let whole = (c.not_after.unix() - c.not_before.unix()).max(1);
     let left = (c.not_after.unix() - now.unix()).clamp(0, whole);
     u8::try_from(left.saturating_mul(100) / whole).unwrap_or(100)
@@ -44,7 +44,7 @@ pub fn on_disk(issued: &Certificate, file: Option<&[u8]>) -> OnDisk {
 /// Every end as a gauge, in the open text format of metrics (OpenMetrics 1.0): seconds since 1970, labelled by what ends.
 ///
 /// Only certificates in use and authorities that still sign are among them. A label is quoted as the format wants it.
-pub fn metrics(authorities: &[Authority], issued: &[Issued], now: Moment) -> String {
+pub fn metrics(authorities: &[Authority], issued: &[Issued], now: Timestamp) -> String {
     let mut out = String::from(
         "# TYPE tamga_certificate_end_seconds gauge\n# UNIT tamga_certificate_end_seconds seconds\n\
          # HELP tamga_certificate_end_seconds When the certificate ends, in seconds since 1970.\n",

@@ -9,14 +9,14 @@ use tamga_core::authority::create::{self, Request};
 use tamga_core::cert::Certificate;
 use tamga_core::client::case::Input;
 use tamga_core::client::{Client, Outcome, predict};
-use tamga_core::fault::{self, ALL, Fault};
+use tamga_core::fault::{self, ALL, ServerFault};
 use tamga_core::finding::Code;
 use tamga_core::key::{KeyAlgorithm, PrivateKey, Strength};
 use tamga_core::label::Label;
-use tamga_core::moment::Moment;
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 use tamga_core::report::Authority;
+use tamga_core::timestamp::Timestamp;
 
 const NOW: i64 = 1_795_600_000;
 
@@ -24,7 +24,7 @@ fn lab() -> (Authority, PrivateKey) {
     let entropy = Counting::from(7);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let request = Request::plain(Label::parse("saltmarsh").unwrap());
-    let made = create::root(&request, &key, None, "x".into(), Moment::from_unix(NOW), &entropy).unwrap();
+    let made = create::root(&request, &key, None, "x".into(), Timestamp::from_unix(NOW), &entropy).unwrap();
     (made.authority, key)
 }
 
@@ -33,7 +33,7 @@ fn below(root: &Authority, root_key: &PrivateKey) -> (Authority, PrivateKey) {
     let entropy = Counting::from(9);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let request = Request::plain(Label::parse("web").unwrap());
-    let now = Moment::from_unix(NOW);
+    let now = Timestamp::from_unix(NOW);
     let made = create::intermediate(&request, &key, root, root_key, None, "y".into(), now, &entropy).unwrap();
     (made.authority, key)
 }
@@ -55,7 +55,7 @@ fn verdict(client: Client, chain: &[Certificate], root: &Authority) -> (Outcome,
             distrusted_keys: &[],
             name: Some(&name),
             purpose: Some(Purpose::Server),
-            at: Moment::from_unix(NOW),
+            at: Timestamp::from_unix(NOW),
             lists: &[],
             revocation: Default::default(),
         },
@@ -66,20 +66,22 @@ fn verdict(client: Client, chain: &[Certificate], root: &Authority) -> (Outcome,
 }
 
 /// What each client finds; None where it takes it.
-fn expected(fault: Fault, client: Client) -> Option<Code> {
+fn expected(fault: ServerFault, client: Client) -> Option<Code> {
     let unknown = |client| match client {
         // They go by the issuer's name and then find that the key is another.
         Client::Firefox => Code::BadSignature,
         _ => Code::IssuerUnknown,
     };
     match fault {
-        Fault::Expired => Some(Code::Expired),
-        Fault::NotYet => Some(Code::NotYetValid),
-        Fault::WrongName => Some(Code::NameNotCovered),
-        Fault::NoIntermediate => Some(Code::IssuerUnknown),
-        Fault::OldRoot => Some(unknown(client)),
-        Fault::SelfSigned => Some(Code::SelfSignedLeaf),
-        Fault::WeakKey => matches!(client, Client::Curl | Client::Python | Client::Safari).then_some(Code::WeakKey),
+        ServerFault::Expired => Some(Code::Expired),
+        ServerFault::NotYet => Some(Code::NotYetValid),
+        ServerFault::WrongName => Some(Code::NameNotCovered),
+        ServerFault::NoIntermediate => Some(Code::IssuerUnknown),
+        ServerFault::OldRoot => Some(unknown(client)),
+        ServerFault::SelfSigned => Some(Code::SelfSignedLeaf),
+        ServerFault::WeakKey => {
+            matches!(client, Client::Curl | Client::Python | Client::Safari).then_some(Code::WeakKey)
+        }
     }
 }
 
@@ -87,9 +89,9 @@ fn expected(fault: Fault, client: Client) -> Option<Code> {
 fn every_client_finds_the_one_fault_and_nothing_else() {
     let (root, key) = lab();
     for (fault, word, seen) in ALL {
-        assert_eq!((Fault::parse(word), fault.word(), fault.seen()), (Some(fault), word, seen));
+        assert_eq!((ServerFault::parse(word), fault.word(), fault.seen()), (Some(fault), word, seen));
         let made =
-            fault::make(fault, &names(), &root, Some(&key), Moment::from_unix(NOW), &Counting::from(11)).unwrap();
+            fault::make(fault, &names(), &root, Some(&key), Timestamp::from_unix(NOW), &Counting::from(11)).unwrap();
         assert_eq!(*made.key.public(), made.chain[0].key, "{word}");
         for client in Client::ALL {
             let (outcome, codes) = verdict(client, &made.chain, &root);
@@ -109,9 +111,10 @@ fn below_an_intermediate_the_same_faults_come_with_the_intermediate_but_for_one(
     let (root, root_key) = lab();
     let (web, key) = below(&root, &root_key);
     for (fault, word, _) in ALL {
-        let made = fault::make(fault, &names(), &web, Some(&key), Moment::from_unix(NOW), &Counting::from(11)).unwrap();
+        let made =
+            fault::make(fault, &names(), &web, Some(&key), Timestamp::from_unix(NOW), &Counting::from(11)).unwrap();
         let sent = made.chain.len();
-        let alone = matches!(fault, Fault::NoIntermediate | Fault::OldRoot | Fault::SelfSigned);
+        let alone = matches!(fault, ServerFault::NoIntermediate | ServerFault::OldRoot | ServerFault::SelfSigned);
         assert_eq!(sent, if alone { 1 } else { 2 }, "{word}");
         let (outcome, codes) = verdict(Client::Curl, &made.chain, &root);
         assert!(outcome == Outcome::Refuses && codes.len() == 1, "{word}: {codes:?}");
@@ -122,17 +125,19 @@ fn below_an_intermediate_the_same_faults_come_with_the_intermediate_but_for_one(
 fn the_authoritys_key_is_asked_for_only_where_it_signs() {
     let (root, key) = lab();
     for (fault, word, _) in ALL {
-        let without = fault::make(fault, &names(), &root, None, Moment::from_unix(NOW), &Counting::from(3));
+        let without = fault::make(fault, &names(), &root, None, Timestamp::from_unix(NOW), &Counting::from(3));
         assert_eq!(without.is_err(), fault.needs_the_authority(), "{word}");
     }
     // A name that the authority may not certify is not certified for show either.
     let outside = [Name::parse("charts.example.org").unwrap()];
-    let made = fault::make(Fault::Expired, &outside, &root, Some(&key), Moment::from_unix(NOW), &Counting::from(3));
+    let made =
+        fault::make(ServerFault::Expired, &outside, &root, Some(&key), Timestamp::from_unix(NOW), &Counting::from(3));
     assert!(made.is_err());
     // Without a domain the other host is one below localhost.
     let address = [Name::parse("127.0.0.1").unwrap()];
     let made =
-        fault::make(Fault::WrongName, &address, &root, Some(&key), Moment::from_unix(NOW), &Counting::from(3)).unwrap();
+        fault::make(ServerFault::WrongName, &address, &root, Some(&key), Timestamp::from_unix(NOW), &Counting::from(3))
+            .unwrap();
     assert_eq!(made.chain[0].name_words(), ["another.localhost"]);
 }
 
@@ -140,12 +145,15 @@ fn the_authoritys_key_is_asked_for_only_where_it_signs() {
 fn a_weak_key_is_weak_and_short_lives_are_short() {
     let (root, key) = lab();
     let made = |f| {
-        fault::make(f, &names(), &root, Some(&key), Moment::from_unix(NOW), &Counting::from(5)).unwrap().chain.remove(0)
+        fault::make(f, &names(), &root, Some(&key), Timestamp::from_unix(NOW), &Counting::from(5))
+            .unwrap()
+            .chain
+            .remove(0)
     };
-    assert_eq!(made(Fault::WeakKey).key.strength(), Strength::Rsa(1024));
+    assert_eq!(made(ServerFault::WeakKey).key.strength(), Strength::Rsa(1024));
     for (f, _, _) in ALL {
         let c = made(f);
-        assert!(c.not_after.days_after(Moment::from_unix(NOW)) <= 100, "it must not outlive the trial by long");
+        assert!(c.not_after.days_after(Timestamp::from_unix(NOW)) <= 100, "it must not outlive the trial by long");
         assert!(!c.is_ca());
     }
 }

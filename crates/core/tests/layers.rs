@@ -9,7 +9,7 @@ const LAYERS: [&str; 47] = [
     "text",
     "secret",
     "error",
-    "moment",
+    "timestamp",
     "label",
     "name",
     "purpose",

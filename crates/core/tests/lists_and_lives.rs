@@ -15,17 +15,17 @@ use tamga_core::chain::revocation::{Said, said};
 use tamga_core::form::pem;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
-use tamga_core::moment::{DAY, Moment};
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 use tamga_core::reason::Reason;
 use tamga_core::schedule::{self, Job, Kind};
 use tamga_core::status::{self, OnDisk};
+use tamga_core::timestamp::{DAY, Timestamp};
 
 const NOW: i64 = 1_795_600_000;
 
-fn at(days: i64) -> Moment {
-    Moment::from_unix(NOW + days * DAY)
+fn at(days: i64) -> Timestamp {
+    Timestamp::from_unix(NOW + days * DAY)
 }
 
 /// An authority with its key.

@@ -11,7 +11,7 @@ use tamga_core::chain::revocation::Revocation;
 use tamga_core::client::case::Input;
 use tamga_core::client::rules::{self, Rule};
 use tamga_core::client::{Client, Outcome, Policy, policy, predict_by};
-use tamga_core::moment::Moment;
+use tamga_core::timestamp::Timestamp;
 
 /// All of it is valid from 2010 to 2030.
 const NOW: i64 = 1_795_600_000;
@@ -81,7 +81,7 @@ fn disagreeing(s: &Suite, policy: &Policy) -> Vec<String> {
                 distrusted_keys: &[],
                 name: None,
                 purpose: None,
-                at: Moment::from_unix(NOW),
+                at: Timestamp::from_unix(NOW),
                 lists: &s.lists,
                 revocation: Revocation::Required,
             };

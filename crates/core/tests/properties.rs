@@ -10,7 +10,6 @@ use tamga_core::cert::csr::{self, Csr};
 use tamga_core::form::{pem, private_key};
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
-use tamga_core::moment::{Moment, Span};
 use tamga_core::name::Name;
 use tamga_core::permit::{Cidr, Permit};
 use tamga_core::purpose::Purpose;
@@ -18,6 +17,7 @@ use tamga_core::reason::Reason;
 use tamga_core::request::Wanted;
 use tamga_core::secret::Passphrase;
 use tamga_core::text::harmless;
+use tamga_core::timestamp::{Span, Timestamp};
 use zeroize::Zeroizing;
 
 struct Fixed;
@@ -34,7 +34,7 @@ impl tamga_core::ports::Entropy for Fixed {
 fn root() -> (Certificate, PrivateKey) {
     let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
     let request = Request::plain(Label::parse("saltmarsh").unwrap());
-    let now = Moment::from_unix(1_700_000_000);
+    let now = Timestamp::from_unix(1_700_000_000);
     let made = create::root(&request, &key, None, "x".into(), now, &Fixed).unwrap();
     (made.authority.certificate, key)
 }
@@ -93,10 +93,10 @@ proptest! {
 
     #[test]
     fn moments_and_spans_never_panic(text in "\\PC{0,30}", seconds in any::<i64>()) {
-        let _ = (Moment::parse(&text), Span::parse(&text));
-        let m = Moment::from_unix(seconds);
-        prop_assert_eq!(Moment::parse(&m.to_string()).unwrap(), m);
-        prop_assert_eq!(Moment::from_x509(&m.to_x509()), m);
+        let _ = (Timestamp::parse(&text), Span::parse(&text));
+        let m = Timestamp::from_unix(seconds);
+        prop_assert_eq!(Timestamp::parse(&m.to_string()).unwrap(), m);
+        prop_assert_eq!(Timestamp::from_x509(&m.to_x509()), m);
     }
 
     #[test]
@@ -144,7 +144,7 @@ proptest! {
         let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
         let mut request = Request::plain(Label::parse("x").unwrap());
         request.wanted.permit = match &permit { Permit::Only { domains, blocks } => domains.iter().cloned().chain(blocks.iter().map(ToString::to_string)).collect(), Permit::Any => vec![] };
-        let made = create::root(&request, &key, None, "x".into(), Moment::from_unix(1_700_000_000), &Fixed).unwrap();
+        let made = create::root(&request, &key, None, "x".into(), Timestamp::from_unix(1_700_000_000), &Fixed).unwrap();
         let found = tamga_core::authority::limits::permit_of(made.authority.certificate.constraints.as_ref().unwrap());
         prop_assert_eq!(found, permit);
     }

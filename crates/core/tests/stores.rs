@@ -10,7 +10,7 @@ use tamga_core::form::contents::Named;
 use tamga_core::form::{jks, pkcs12};
 use tamga_core::nss::{NssEntry, ROOT_FLAGS, TERMINAL};
 use tamga_core::secret::Passphrase;
-use tamga_core::trust::{self, Goal, Place, Root, State, Store};
+use tamga_core::trust::{self, Goal, Root, State, Store, StoreLocation};
 use zeroize::Zeroizing;
 
 const BUNDLE: &str = "/etc/ssl/certs/ca-certificates.crt";
@@ -65,7 +65,7 @@ fn everything_of(foreign: &Root, system: &str) -> (Machine, Vec<PathBuf>) {
     m.put("/home/operator/bundle.pem", foreign.pem());
     let named = [Named { alias: Some("foreign".into()), thing: foreign.certificate.der().to_vec() }];
     let usual = Passphrase::new(Zeroizing::new(jks::USUAL.as_bytes().to_vec()));
-    let now = tamga_core::moment::Moment::from_unix(1_795_600_000);
+    let now = tamga_core::timestamp::Timestamp::from_unix(1_795_600_000);
     m.put("/usr/lib/jvm/eight/jre/lib/security/cacerts", jks::write_trust(&named, &usual, now).unwrap().to_vec());
     m.put("/usr/lib/jvm/twenty/lib/security/cacerts", pkcs12::write_trust(&named).to_vec());
     m.put("/home/operator/.jdks/own/lib/security/cacerts", pkcs12::write_trust(&named).to_vec());
@@ -95,7 +95,7 @@ fn everything_of(foreign: &Root, system: &str) -> (Machine, Vec<PathBuf>) {
     (m, vec!["/home/operator/bundle.pem".into()])
 }
 
-fn again(store: &dyn Store, m: &Machine, bundles: &[PathBuf], place: &Place) -> Place {
+fn again(store: &dyn Store, m: &Machine, bundles: &[PathBuf], place: &StoreLocation) -> StoreLocation {
     store.survey(m, bundles).into_iter().find(|p| p.place == place.place).unwrap()
 }
 

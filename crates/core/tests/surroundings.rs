@@ -12,11 +12,11 @@ use tamga_core::client::{Client, view};
 use tamga_core::finding::Code;
 use tamga_core::identity::{self, Identity, Parts, State};
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::moment::Moment;
 use tamga_core::name::Name;
 use tamga_core::nss::{NssEntry, ROOT_FLAGS, TERMINAL, USER};
 use tamga_core::purpose::Purpose;
 use tamga_core::step::Step;
+use tamga_core::timestamp::Timestamp;
 use tamga_core::trust::{exceptions, settings};
 
 /// A certificate for a person, and its key.
@@ -26,7 +26,7 @@ fn person(label: &str, seed: u64) -> (Identity, PrivateKey) {
     let names = [Name::parse(&format!("{label}.saltmarsh.test")).unwrap()];
     let subject = tamga_core::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
     let links = Links::default();
-    let (from, until) = (Moment::from_unix(1_795_600_000), Moment::from_unix(1_800_000_000));
+    let (from, until) = (Timestamp::from_unix(1_795_600_000), Timestamp::from_unix(1_800_000_000));
     let leaf = Leaf { names: &names, purposes: &[Purpose::Client], subject: &subject, from, until, links: &links };
     let chain = vec![leaf.self_sign(&key, &entropy).unwrap()];
     (Identity { label: label.into(), chain }, key)

@@ -5,8 +5,8 @@
 use proptest::prelude::*;
 use tamga_core::form::contents::Named;
 use tamga_core::form::{jks, pkcs12};
-use tamga_core::moment::Moment;
 use tamga_core::secret::Passphrase;
+use tamga_core::timestamp::Timestamp;
 use zeroize::Zeroizing;
 
 fn passphrase(text: &str) -> Passphrase {
@@ -38,7 +38,7 @@ proptest! {
         first in prop::collection::vec(0_u8..60, 0..5),
         changes in prop::collection::vec((any::<bool>(), 60_u8..70), 0..12),
     ) {
-        let now = Moment::from_unix(1_795_600_000);
+        let now = Timestamp::from_unix(1_795_600_000);
         let words = passphrase("changeit");
         let start: Vec<Named<Vec<u8>>> = first.iter().map(|n| named(*n)).collect();
         let original = match is_jks {
@@ -73,14 +73,14 @@ proptest! {
         let start = [named(3), named(4)];
         let words = passphrase("changeit");
         let mut bytes = match is_jks {
-            true => jks::write_trust(&start, &words, Moment::from_unix(1_795_600_000)).unwrap().to_vec(),
+            true => jks::write_trust(&start, &words, Timestamp::from_unix(1_795_600_000)).unwrap().to_vec(),
             false => pkcs12::write_trust(&start).to_vec(),
         };
         let i = at.index(bytes.len());
         bytes[i] ^= flip;
         if is_jks {
             // The sum over all finds every change.
-            prop_assert!(jks::with(&bytes, &words, &named(9), Moment::from_unix(0)).is_err());
+            prop_assert!(jks::with(&bytes, &words, &named(9), Timestamp::from_unix(0)).is_err());
         } else if let Ok(after) = pkcs12::with(&bytes, &named(9)) {
             prop_assert!(held(&after, false).contains(&der(9)));
         }
@@ -91,7 +91,7 @@ proptest! {
         let start = [named(3)];
         let words = passphrase("changeit");
         let bytes = match is_jks {
-            true => jks::write_trust(&start, &words, Moment::from_unix(1_795_600_000)).unwrap().to_vec(),
+            true => jks::write_trust(&start, &words, Timestamp::from_unix(1_795_600_000)).unwrap().to_vec(),
             false => pkcs12::write_trust(&start).to_vec(),
         };
         let short = &bytes[..cut.index(bytes.len())];

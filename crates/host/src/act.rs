@@ -3,7 +3,7 @@
 use crate::error::{Error, Result};
 use crate::places::Machine;
 use crate::{fs, nss, process, raise};
-use tamga_core::error::Told;
+use tamga_core::error::Diagnostic;
 use tamga_core::perform::Executor;
 use tamga_core::step::{Planned, Step};
 

@@ -8,9 +8,9 @@ use crate::ledger::{FILES, Ledger};
 use age::secrecy::SecretString;
 use std::io::{Read, Write};
 use std::path::{Component, Path, PathBuf};
-use tamga_core::moment::Moment;
 use tamga_core::secret::Passphrase;
 use tamga_core::text::Shown;
+use tamga_core::timestamp::Timestamp;
 
 /// What stands in a data folder and belongs into a backup, besides the ledger.
 const AUTHORITIES: &str = "authorities";
@@ -57,7 +57,7 @@ pub fn write(ledger: &Ledger, data: &Path, file: &Path, passphrase: &Passphrase)
 /// Unpacks a backup into a data folder that does not stand yet, all of it or nothing.
 ///
 /// Errors: a data folder with something in it; a wrong passphrase; a file that is no backup of ours.
-pub fn restore(file: &Path, data: &Path, passphrase: &Passphrase, now: Moment) -> Result<Ledger> {
+pub fn restore(file: &Path, data: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<Ledger> {
     const WHAT: &str = "the backup cannot be restored";
     if std::fs::read_dir(data).is_ok_and(|mut d| d.any(|e| e.is_ok_and(|e| e.file_name() != "lock"))) {
         return Err(refused(

@@ -1,8 +1,8 @@
 //! The operating system's randomness and clock.
 
 use ring::rand::{SecureRandom, SystemRandom};
-use tamga_core::moment::Moment;
 use tamga_core::ports::Entropy;
+use tamga_core::timestamp::Timestamp;
 
 /// Randomness of the operating system.
 pub struct System;
@@ -17,7 +17,7 @@ impl Entropy for System {
 }
 
 /// The present moment.
-pub fn now() -> Moment {
+pub fn now() -> Timestamp {
     let since = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
-    Moment::from_unix(i64::try_from(since.as_secs()).unwrap_or(i64::MAX))
+    Timestamp::from_unix(i64::try_from(since.as_secs()).unwrap_or(i64::MAX))
 }

@@ -1,7 +1,7 @@
 //! What can go wrong with the world.
 
 use std::path::{Path, PathBuf};
-use tamga_core::error::{Kind, Told};
+use tamga_core::error::{Diagnostic, Kind};
 use tamga_core::text::Shown;
 
 /// A failure of the surroundings, with its context.
@@ -164,7 +164,7 @@ impl Error {
     }
 }
 
-impl Told for Error {
+impl Diagnostic for Error {
     fn kind(&self) -> Kind {
         match self {
             Error::Stuck { .. } => Kind::Stuck,

@@ -21,7 +21,7 @@ const SYSTEM_DIRECTORIES: [&str; 5] = ["/usr/sbin", "/usr/bin", "/sbin", "/bin",
 
 /// The user who called sudo, doas or pkexec.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Person {
+pub struct InvokingUser {
     /// Account name.
     pub name: String,
     /// User id.
@@ -47,7 +47,7 @@ pub struct Machine {
     /// What `root` is when this is no image.
     own_root: Option<PathBuf>,
     /// Set if we were called through sudo, doas or pkexec and act for somebody else.
-    pub person: Option<Person>,
+    pub person: Option<InvokingUser>,
 }
 
 impl Machine {
@@ -257,7 +257,7 @@ fn is_machine_path(path: &Path) -> bool {
 ///
 /// Errors: that user cannot be looked up. Going on as root is not what was asked for.
 #[cfg(unix)]
-fn caller(environment: &BTreeMap<String, String>) -> Result<Option<Person>> {
+fn caller(environment: &BTreeMap<String, String>) -> Result<Option<InvokingUser>> {
     let names = ["SUDO_UID", "PKEXEC_UID", "DOAS_USER"];
     let Some((variable, typed)) = names.iter().find_map(|n| Some((*n, environment.get(*n)?))) else { return Ok(None) };
     let unknown = |why: String| Error::Account { typed: format!("{typed} ({variable})"), why };
@@ -271,11 +271,11 @@ fn caller(environment: &BTreeMap<String, String>) -> Result<Option<Person>> {
     let groups = platform::users::groups(&known);
     platform::users::remember_invoking(known.uid);
     let rights = Effective { uid: known.uid, gid: known.gid, groups };
-    Ok(Some(Person { name: known.name, uid: known.uid, gid: known.gid, home: known.home, rights }))
+    Ok(Some(InvokingUser { name: known.name, uid: known.uid, gid: known.gid, home: known.home, rights }))
 }
 
 #[cfg(windows)]
-fn caller(_: &BTreeMap<String, String>) -> Result<Option<Person>> {
+fn caller(_: &BTreeMap<String, String>) -> Result<Option<InvokingUser>> {
     Ok(None)
 }
 

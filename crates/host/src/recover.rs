@@ -8,14 +8,14 @@ use std::path::Path;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
 use tamga_core::cert::{Certificate, csr};
 use tamga_core::form::pem;
-use tamga_core::moment::Moment;
 use tamga_core::report::KeyPlace;
 use tamga_core::text::Shown;
+use tamga_core::timestamp::Timestamp;
 
 /// Looks at the journal and mends. The caller holds the data folder's lock. One line for each thing found.
 ///
 /// `applying`: another process is in a run of `apply`, and the deployments under way are its own.
-pub fn recover(ledger: &Ledger, machine: &Machine, now: Moment, applying: bool) -> Result<Vec<String>> {
+pub fn recover(ledger: &Ledger, machine: &Machine, now: Timestamp, applying: bool) -> Result<Vec<String>> {
     let mut said = Vec::new();
     for (id, work) in ledger.journal()? {
         match work {
@@ -32,7 +32,7 @@ pub fn recover(ledger: &Ledger, machine: &Machine, now: Moment, applying: bool) 
     Ok(said)
 }
 
-fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Moment) -> Result<Option<String>> {
+fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp) -> Result<Option<String>> {
     match work {
         Work::Publish { what, label, sha256, folder, names, tag, answers } => {
             let recovered = fs::recover_publication(folder, names, tag)?;

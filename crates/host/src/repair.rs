@@ -8,9 +8,9 @@ use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::cert::{Certificate, crl};
 use tamga_core::form::pem;
 use tamga_core::label::Label;
-use tamga_core::moment::Moment;
 use tamga_core::report::{Authority, Issued, KeyPlace, Life};
 use tamga_core::text::Shown;
+use tamga_core::timestamp::Timestamp;
 
 /// The list that is kept beside an authority's key: the latest that was signed here.
 pub const LIST_FILE: &str = "crl.pem";
@@ -39,7 +39,7 @@ impl Repaired {
 
 /// Opens the ledger, rebuilt where it has to be, and looks for what it does not know: authorities in the data folder,
 /// certificates in the folders given. The caller holds the lock.
-pub fn repair(data: &Path, folders: &[PathBuf], now: Moment) -> Result<(Ledger, Repaired)> {
+pub fn repair(data: &Path, folders: &[PathBuf], now: Timestamp) -> Result<(Ledger, Repaired)> {
     let mut done = Repaired::default();
     let whole = match Ledger::open_existing(data) {
         Ok(Some(l)) => l.damage().unwrap_or(Some("it does not read".into())).is_none(),
@@ -83,7 +83,7 @@ fn certificates(file: &Path) -> Vec<Certificate> {
 }
 
 /// An authority whose folder stands but which the ledger does not know.
-fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Moment, done: &mut Repaired) -> Result<()> {
+fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Timestamp, done: &mut Repaired) -> Result<()> {
     let Ok(label) = Label::parse(name) else { return Ok(()) };
     let known = ledger.authorities()?;
     let found = certificates(&folder.join(CERTIFICATE_FILE));
@@ -126,7 +126,7 @@ fn adopt_certificate(
     ledger: &Ledger,
     folder: &Path,
     known: &[Authority],
-    now: Moment,
+    now: Timestamp,
     done: &mut Repaired,
 ) -> Result<()> {
     let found = certificates(&folder.join(CERTIFICATE_FILE));

@@ -8,9 +8,9 @@ use tamga_core::cert::profile::{self, Leaf, Links};
 use tamga_core::form::pem;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
-use tamga_core::moment::Moment;
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
+use tamga_core::timestamp::Timestamp;
 use tamga_host::entropy::{System, now};
 use tamga_host::serve::{Running, Site, start};
 
@@ -57,7 +57,7 @@ pub fn leaf(root: &Root, names: &[&str], purposes: &[Purpose], from: i64, until:
     let subject = profile::leaf_subject(&names[0]).to_der().unwrap();
     let links = Links::default();
     let key = PrivateKey::generate(kind, &System).unwrap();
-    let moment = |seconds: i64| -> Moment { now().plus(seconds) };
+    let moment = |seconds: i64| -> Timestamp { now().plus(seconds) };
     let (from, until) = (moment(from), moment(until));
     let leaf = Leaf { names: &names, purposes, subject: &subject, from, until, links: &links };
     let certificate = leaf.issue(key.public(), &root.certificate, &root.key, &System).unwrap();

@@ -160,6 +160,30 @@ fn circles(uses: &BTreeMap<String, BTreeSet<String>>) -> BTreeSet<BTreeSet<Strin
     out
 }
 
+/// The table "Where each concept is" is true.
+#[test]
+fn each_concept_is_where_the_table_says() {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let page = std::fs::read_to_string(crates.parent().unwrap().join("ARCHITECTURE.md")).unwrap();
+    let table = page.split("## Where each concept is").nth(1).unwrap().split("\n## ").next().unwrap();
+    let rows: Vec<Vec<&str>> = table
+        .lines()
+        .filter(|l| l.contains(".rs` |"))
+        .map(|l| l.split('|').map(|c| c.trim().trim_matches('`')).collect())
+        .collect();
+    assert!(rows.len() >= 13, "the table has {} rows", rows.len());
+    for row in rows {
+        let (item, file) = (row[2], row[3]);
+        let text = code(&crates.join(file));
+        let defined = ["struct", "enum", "trait"].iter().any(|kind| {
+            let start = format!("pub {kind} {item}");
+            text.match_indices(&start)
+                .any(|(at, s)| !text[at + s.len()..].starts_with(|c: char| c.is_alphanumeric() || c == '_'))
+        });
+        assert!(defined, "{file} does not define {item}");
+    }
+}
+
 /// A published crate is only its own directory.
 #[test]
 fn no_crate_includes_a_file_of_outside() {

@@ -89,9 +89,9 @@ pub enum Change {
     Added,
     /// A check held.
     Held,
-    /// It was withdrawn: the file lists it no more.
+    /// It was withdrawn: it is no longer in the file.
     Withdrawn,
-    /// The file lists it no more, and it is still there.
+    /// It is no longer in the file, and still there.
     Unlisted,
     /// It would be done.
     Would,

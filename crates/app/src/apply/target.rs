@@ -13,7 +13,7 @@ use tamga_core::apply::file::{Content, Target, TargetFile};
 use tamga_core::apply::place::{Found, Recorded, differs};
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
 use tamga_core::cert::Certificate;
-use tamga_core::error::{Kind, Told};
+use tamga_core::error::{Diagnostic, Kind};
 use tamga_core::export::{self, Form, Material, Settings};
 use tamga_core::form::pem;
 use tamga_core::report::Issued;
@@ -85,7 +85,7 @@ impl std::fmt::Display for NotTaken {
 
 impl std::error::Error for NotTaken {}
 
-impl Told for NotTaken {
+impl Diagnostic for NotTaken {
     fn kind(&self) -> Kind {
         Kind::Partial
     }

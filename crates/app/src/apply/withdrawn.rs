@@ -66,7 +66,7 @@ impl Run<'_> {
         }
     }
 
-    /// Compares with what the last run for this file left, lists what the file asks for no more, and with `prune` withdraws it.
+    /// Compares with what the last run for this file left, lists what is no longer in the file, and with `prune` withdraws it.
     pub(super) fn withdraw(&mut self) -> Result<()> {
         let now = self.asked();
         let before = self.before(&now.file)?;
@@ -109,9 +109,11 @@ impl Run<'_> {
 
     /// Lists something that stays, or withdraws it; true if it is gone.
     fn withdrawn(&mut self, what: What, about: &str, withdraw: impl FnOnce(&Self) -> Result<()>) -> bool {
-        let why = "the file lists it no more";
+        let why = "no longer in the file";
         if !self.request.prune {
-            let remedy = Some("tamga apply --prune withdraws it; or put it back into the file".to_owned());
+            let remedy = Some(
+                "to withdraw what is unlisted: tamga apply --prune; to keep it, put it back into the file".to_owned(),
+            );
             let row = super::Row { what, about: about.to_owned(), change: Change::Unlisted, why: why.into(), remedy };
             self.rows.push(row);
             return false;

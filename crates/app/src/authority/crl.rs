@@ -12,9 +12,9 @@ use tamga_core::error::Error;
 use tamga_core::finding::{Code, entry};
 use tamga_core::form::pem;
 use tamga_core::key::PrivateKey;
-use tamga_core::moment::{Moment, Span};
 use tamga_core::report::Authority;
 use tamga_core::text::Shown;
+use tamga_core::timestamp::{Span, Timestamp};
 use tamga_host::ledger::{Ledger, Listed, Record, Work};
 use tamga_host::repair::LIST_FILE;
 use tamga_host::{entropy, fs};
@@ -64,7 +64,7 @@ pub struct Signed {
     pub file: Option<String>,
     /// When the next one is due.
     #[serde(skip)]
-    pub next: Moment,
+    pub next: Timestamp,
     /// As PEM, where it was not written into a file of the caller's.
     #[serde(skip)]
     pub text: Option<String>,
@@ -149,7 +149,7 @@ impl List<'_> {
         self.write(life, &listed, latest)
     }
 
-    fn write(&self, life: Span, listed: &Listed, this_update: Moment) -> Result<Signed> {
+    fn write(&self, life: Span, listed: &Listed, this_update: Timestamp) -> Result<Signed> {
         let (env, ledger, a) = (self.env, self.ledger, self.a);
         // Never back behind its predecessor, whatever the clock says: clients take the later one for the newer.
         if this_update > env.now {

@@ -10,8 +10,8 @@ use crate::trust::row::{self, Row};
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::authority::{self, KEY_FILE};
-use tamga_core::moment::{DAY, Moment, Span};
 use tamga_core::report::{Authority, KeyPlace};
+use tamga_core::timestamp::{DAY, Span, Timestamp};
 use tamga_host::fs;
 use tamga_host::ledger::{Filter, Ledger, Record, Sort, Work};
 use tamga_host::repair::LIST_FILE;
@@ -70,7 +70,7 @@ pub struct LastList {
     pub file: PathBuf,
     /// How long it is valid.
     #[serde(skip)]
-    pub until: Moment,
+    pub until: Timestamp,
 }
 
 /// An authority that would be retired.
@@ -97,7 +97,7 @@ pub fn retire(env: &Env, request: &Request) -> Result<Report> {
     let (_lock, ledger) = env.open_for_change()?;
     let all = ledger.authorities()?;
     let a = authority::choose(Some(&request.label), &all, true)?;
-    let filter = Filter { ending: Some((env.now, Moment::LAST)), ..Filter::default() };
+    let filter = Filter { ending: Some((env.now, Timestamp::LAST)), ..Filter::default() };
     let (live, _) = ledger.page(&filter, Sort::Ends, None)?;
     let live = live.into_iter().filter(|i| i.authority.as_deref() == Some(&a.label)).map(|i| i.label).collect();
     let list = last_list(env, &ledger, a, request)?;

@@ -15,10 +15,10 @@ use tamga_core::authority::{self, rollover};
 use tamga_core::error::Error;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
-use tamga_core::moment::Span;
 use tamga_core::permit::Permit;
 use tamga_core::renew;
 use tamga_core::report::Authority;
+use tamga_core::timestamp::Span;
 use tamga_host::entropy;
 use tamga_host::ledger::Record;
 

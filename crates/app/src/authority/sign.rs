@@ -15,9 +15,9 @@ use tamga_core::cert::subject;
 use tamga_core::error::Error;
 use tamga_core::finding::Code;
 use tamga_core::label::Label;
-use tamga_core::moment::Span;
 use tamga_core::report::Authority;
 use tamga_core::text::Shown;
+use tamga_core::timestamp::Span;
 use tamga_host::ledger::Record;
 use tamga_host::{entropy, fs};
 

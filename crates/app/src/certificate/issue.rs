@@ -18,7 +18,6 @@ use tamga_core::finding::{Code, Finding};
 use tamga_core::issue::{self, LEAF_LIFE};
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
-use tamga_core::moment::{Moment, Span};
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 use tamga_core::recipe::Recipe;
@@ -26,6 +25,7 @@ use tamga_core::renew;
 use tamga_core::report::Issued;
 use tamga_core::secret::Passphrase;
 use tamga_core::text::Shown;
+use tamga_core::timestamp::{Span, Timestamp};
 use tamga_host::entropy;
 use tamga_host::ledger::Ledger;
 
@@ -59,9 +59,9 @@ pub struct Terms {
     /// How long it is valid.
     pub valid_for: Option<Span>,
     /// Its first moment; None for now.
-    pub not_before: Option<Moment>,
+    pub not_before: Option<Timestamp>,
     /// Its last moment, instead of a length of time.
-    pub not_after: Option<Moment>,
+    pub not_after: Option<Timestamp>,
     /// The fields of its subject.
     pub subject: Subject,
     /// Where its authority's list and certificate are found.
@@ -208,8 +208,8 @@ pub(super) struct Settled {
     purposes: Vec<Purpose>,
     pub(super) algorithm: KeyAlgorithm,
     valid_for: Span,
-    from: Option<Moment>,
-    until: Option<Moment>,
+    from: Option<Timestamp>,
+    until: Option<Timestamp>,
     subject: Option<Vec<u8>>,
     links: Links,
     accepted: Vec<Code>,

@@ -4,7 +4,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::{Certificate, Listed, Request as Waiting};
 use serde::{Serialize, Serializer};
-use tamga_core::moment::{Moment, Span};
+use tamga_core::timestamp::{Span, Timestamp};
 use tamga_host::ledger::{Filter, Page, Sort};
 
 /// Which certificates.
@@ -21,7 +21,7 @@ pub struct Request {
     /// One page; None for all of them.
     pub page: Option<Page>,
     /// As of this time instead of now.
-    pub at: Option<Moment>,
+    pub at: Option<Timestamp>,
 }
 
 /// The certificates.

@@ -14,11 +14,11 @@ use tamga_core::error::Error;
 use tamga_core::finding::Finding;
 use tamga_core::issue;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::moment::{Moment, Span};
 use tamga_core::renew;
 use tamga_core::report::Issued;
 use tamga_core::secret::Passphrase;
 use tamga_core::text::Shown;
+use tamga_core::timestamp::{Span, Timestamp};
 use tamga_host::entropy;
 use tamga_host::ledger::{Filter, Ledger, Sort};
 
@@ -133,8 +133,8 @@ fn wanted(env: &Env, ledger: &Ledger, request: &Request) -> Result<Vec<Issued>> 
         };
         return request.labels.iter().map(one).collect();
     }
-    let until = request.due.map_or(Moment::LAST, |d| env.now.plus(d.seconds()));
-    let filter = Filter { ending: Some((Moment::from_unix(0), until)), ..Filter::default() };
+    let until = request.due.map_or(Timestamp::LAST, |d| env.now.plus(d.seconds()));
+    let filter = Filter { ending: Some((Timestamp::from_unix(0), until)), ..Filter::default() };
     let (found, _) = ledger.page(&filter, Sort::Ends, None)?;
     Ok(found.into_iter().filter(|i| renew::is_due(&i.certificate, request.due, env.now)).collect())
 }

@@ -14,12 +14,12 @@ use tamga_core::cert::subject::Subject;
 use tamga_core::finding::{Code, Finding};
 use tamga_core::issue::{self, Holder, LEAF_LIFE, Signer};
 use tamga_core::label::Label;
-use tamga_core::moment::{Moment, Span};
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 use tamga_core::report::{Authority, Issued, Life};
 use tamga_core::sign;
 use tamga_core::text::Shown;
+use tamga_core::timestamp::{Span, Timestamp};
 use tamga_host::ledger::Record;
 use tamga_host::{entropy, fs};
 
@@ -41,9 +41,9 @@ pub struct Request {
     /// How long it is valid.
     pub valid_for: Option<Span>,
     /// Its first moment; None for now.
-    pub not_before: Option<Moment>,
+    pub not_before: Option<Timestamp>,
     /// Its last moment, instead of a length of time.
-    pub not_after: Option<Moment>,
+    pub not_after: Option<Timestamp>,
     /// The fields of its subject.
     pub subject: Subject,
     /// Where its authority's list and certificate are found.

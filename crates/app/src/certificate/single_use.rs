@@ -9,9 +9,9 @@ use tamga_core::error::Error;
 use tamga_core::issue;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
-use tamga_core::moment::Span;
 use tamga_core::purpose::Purpose;
 use tamga_core::report::{Authority, KeyPlace};
+use tamga_core::timestamp::Span;
 use tamga_host::entropy;
 
 /// The root: limited to exactly these names, valid until the last of the certificates expires.
@@ -20,8 +20,10 @@ pub(super) fn signer(env: &Env, authorities: &[Authority], requests: &[issue::Re
     let label = Label::parse(&format!("{}-root", first.label))?;
     free(&label, authorities, None, None)?;
     let end = |r: &issue::Request| {
-        r.until
-            .map_or_else(|| r.from.unwrap_or(env.now).unix() + r.valid_for.seconds(), tamga_core::moment::Moment::unix)
+        r.until.map_or_else(
+            || r.from.unwrap_or(env.now).unix() + r.valid_for.seconds(),
+            tamga_core::timestamp::Timestamp::unix,
+        )
     };
     let last = requests.iter().map(end).max().unwrap_or(0);
     let wanted = requests.iter().flat_map(|r| r.names.iter().map(ToString::to_string)).collect();

@@ -14,13 +14,13 @@ use tamga_core::cert::Certificate;
 use tamga_core::cert::crl::{self, Crl};
 use tamga_core::chain::revocation::Revocation;
 use tamga_core::client::Client;
-use tamga_core::client::view::{self, View};
+use tamga_core::client::view::{self, TrustView};
 use tamga_core::error::Error;
-use tamga_core::moment::Moment;
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 use tamga_core::report::{Authority, Issued};
 use tamga_core::text::Shown as _;
+use tamga_core::timestamp::Timestamp;
 use tamga_core::trust::exceptions::{self, Exception};
 use tamga_host::dial::Shown;
 use tamga_host::ledger::Ledger;
@@ -42,7 +42,7 @@ pub struct Terms {
     /// For files: the names that a visitor would type.
     pub names: Vec<Name>,
     /// As of this time; None for now.
-    pub at: Option<Moment>,
+    pub at: Option<Timestamp>,
     /// What the certificate is used for; None for anything.
     pub purpose: Option<Purpose>,
     /// Addresses at which names are reached, in lower case.
@@ -80,13 +80,13 @@ impl Default for Terms {
 /// Everything that is the same for every target.
 pub(super) struct Around {
     pub(super) clients: Vec<Client>,
-    views: Vec<(Client, View)>,
+    views: Vec<(Client, TrustView)>,
     authorities: Vec<Authority>,
     /// Asked for what a target needs, never read whole.
     ledger: Mutex<Option<Ledger>>,
     extra: Vec<Certificate>,
     pub(super) names: Vec<Name>,
-    at: Moment,
+    at: Timestamp,
     lists: Vec<Crl>,
     revocation: Revocation,
     purpose: Option<Purpose>,
@@ -110,7 +110,7 @@ impl Around {
         let anchors = certificates(&terms.anchors)?;
         let view = |c: Client| match terms.anchors.is_empty() {
             true => view::of(c, &env.machine),
-            false => View { anchors: anchors.clone(), sources: terms.anchors.clone(), ..View::default() },
+            false => TrustView { anchors: anchors.clone(), sources: terms.anchors.clone(), ..TrustView::default() },
         };
         let ledger = env.open_to_look()?;
         let authorities = ledger.as_ref().map(Ledger::authorities).transpose()?.unwrap_or_default();

@@ -60,7 +60,7 @@ fn beside(env: &Env, around: &Around, checked: &mut Checked, file: &Path) {
         (Err(e), _) => {
             checked.findings.push(
                 Finding::new(Code::Malformed, about.clone())
-                    .saying(format!("{about} cannot be read as a key: {}", tamga_core::error::Told::why(&e))),
+                    .saying(format!("{about} cannot be read as a key: {}", tamga_core::error::Diagnostic::why(&e))),
             );
         }
         _ => {}
@@ -77,7 +77,7 @@ fn readable(env: &Env, checked: &mut Checked, key: &Path, account: &Account) {
     let about = key.shown();
     let finding = match access::way(key) {
         Err(e) => {
-            use tamga_core::error::Told;
+            use tamga_core::error::Diagnostic;
             let remedy = "look as root, and at the folder that holds the key";
             Some(Finding::new(Code::KeyUnreadableByService, about).saying(format!("{}: {}", e.what(), e.why())).mended_by(remedy))
         }

@@ -14,7 +14,7 @@ use std::path::PathBuf;
 use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::error::Error;
 use tamga_core::name::Name;
-use tamga_core::recipe::{self, Fault, Recipe, Setting, Tried, Work, Written};
+use tamga_core::recipe::{self, KnownError, Recipe, Setting, Tried, Work, Written};
 use tamga_core::report::Issued;
 use tamga_core::text::Shown;
 use tamga_host::fs;
@@ -144,8 +144,8 @@ pub struct FaultView {
     remedy: &'static str,
 }
 
-impl From<&Fault> for FaultView {
-    fn from(f: &Fault) -> FaultView {
+impl From<&KnownError> for FaultView {
+    fn from(f: &KnownError) -> FaultView {
         FaultView { text: f.text, code: f.code.map(|c| c.word()), cause: f.why, remedy: f.remedy }
     }
 }

@@ -11,7 +11,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::secret::Secret;
 use serde::Serialize;
-use tamga_core::moment::Moment;
+use tamga_core::timestamp::Timestamp;
 use tamga_host::ledger::Event;
 
 /// What to show.
@@ -38,7 +38,7 @@ pub struct One {
     pub object: Object,
     /// What was done with it, if that was asked for.
     pub history: Option<Vec<Event>>,
-    now: Moment,
+    now: Timestamp,
 }
 
 /// Shows.

@@ -7,9 +7,9 @@ use serde::{Serialize, Serializer};
 use std::collections::BTreeMap;
 use tamga_core::authority::{KEY_FILE, REQUEST_FILE};
 use tamga_core::cert::subject;
-use tamga_core::moment::Moment;
 use tamga_core::purpose::usage_words;
 use tamga_core::text::Shown;
+use tamga_core::timestamp::Timestamp;
 
 #[derive(Serialize)]
 struct HistoryView<'a> {
@@ -93,7 +93,7 @@ struct OneView<'a> {
 }
 
 impl Object {
-    fn view(&self, now: Moment) -> View<'_> {
+    fn view(&self, now: Timestamp) -> View<'_> {
         match self {
             Object::Authority(a) => View::Authority(AuthorityView::among_others(a)),
             Object::Issued(i) => View::Issued {

@@ -13,7 +13,7 @@ use crate::secret::Secret;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::finding::Code;
-use tamga_core::trust::{Goal, Hindrance, Root};
+use tamga_core::trust::{Blocker, Goal, Root};
 
 /// What to put where, or to take out.
 #[derive(Clone, Debug)]
@@ -93,7 +93,7 @@ pub struct PlannedPlace {
     /// The place.
     pub place: PathBuf,
     /// Why nothing can be done there.
-    pub hindrance: Option<Hindrance>,
+    pub hindrance: Option<Blocker>,
     /// What would be done.
     pub steps: Vec<PlannedStep>,
 }

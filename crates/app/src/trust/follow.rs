@@ -10,13 +10,13 @@ use crate::report::Outcome;
 use std::path::PathBuf;
 use tamga_core::report::Authority;
 use tamga_core::text::Shown;
-use tamga_core::trust::{self, Goal, Place, Root, Store};
+use tamga_core::trust::{self, Goal, Root, Store, StoreLocation};
 use tamga_host::ledger::Ledger;
 
 /// Every place in which a certificate stands that is this authority's: its present root or an earlier one.
-fn places(env: &Env, a: &Authority, bundles: &[PathBuf]) -> Vec<(&'static dyn Store, Place)> {
+fn places(env: &Env, a: &Authority, bundles: &[PathBuf]) -> Vec<(&'static dyn Store, StoreLocation)> {
     let is_its = |root: &Root| root.certificate == a.certificate || a.earlier.contains(&root.certificate);
-    let mut out: Vec<(&'static dyn Store, Place)> = Vec::new();
+    let mut out: Vec<(&'static dyn Store, StoreLocation)> = Vec::new();
     for store in trust::ALL {
         for place in store.survey(&env.machine, bundles) {
             if ours_in(&place, std::slice::from_ref(a), &[]).iter().any(|(root, _)| is_its(root)) {

@@ -5,14 +5,14 @@ use crate::failure::Result;
 use tamga_core::cert::Certificate;
 use tamga_core::error::Error;
 use tamga_core::finding::Code;
-use tamga_core::trust::{Hindrance, Root};
+use tamga_core::trust::{Blocker, Root};
 
 /// Stores whose clients take a server's own certificate for that very server. Browsers do not: their stores hold authorities.
 const HOLD: [&str; 3] = ["system", "bundle", "java"];
 
 /// Why a store is no place for this certificate, and what to do instead; None if it may go there.
-pub(super) fn hindrance(c: &Certificate, store: &str) -> Option<Hindrance> {
-    (!c.is_ca() && !HOLD.contains(&store)).then(|| Hindrance {
+pub(super) fn hindrance(c: &Certificate, store: &str) -> Option<Blocker> {
+    (!c.is_ca() && !HOLD.contains(&store)).then(|| Blocker {
         why: "it holds authorities only: a browser refuses a server's own certificate there".into(),
         remedy: "for browsers make a small authority: tamga setup NAME".into(),
         absent: false,

@@ -7,10 +7,10 @@ use crate::failure::Result;
 use crate::report::Outcome;
 use crate::secret::Secret;
 use std::path::PathBuf;
-use tamga_core::error::Told;
+use tamga_core::error::Diagnostic;
 use tamga_core::step::{Planned, Step};
 use tamga_core::text::Shown;
-use tamga_core::trust::{self, Goal, Place, Root, State, Store};
+use tamga_core::trust::{self, Goal, Root, State, Store, StoreLocation};
 use tamga_host::act;
 use tamga_host::ledger::{Ledger, Record, Work};
 
@@ -44,13 +44,13 @@ pub(super) struct Task<'a> {
 
 impl Task<'_> {
     /// A place as it is now.
-    pub(super) fn look_again(&self, store: &dyn Store, place: &Place) -> Place {
+    pub(super) fn look_again(&self, store: &dyn Store, place: &StoreLocation) -> StoreLocation {
         let fresh = store.survey(&self.env.machine, self.bundles).into_iter().find(|p| p.place == place.place);
         fresh.unwrap_or_else(|| place.clone())
     }
 
     /// Brings one root to the goal in one place.
-    pub(super) fn at(&self, store: &'static dyn Store, root: &Root, place: &Place, goal: Goal) -> Result<Row> {
+    pub(super) fn at(&self, store: &'static dyn Store, root: &Root, place: &StoreLocation, goal: Goal) -> Result<Row> {
         let env = self.env;
         let stands = place.entries.iter().any(|e| e.certificate == root.certificate);
         let wanted = match goal {
@@ -106,7 +106,7 @@ impl Task<'_> {
         &self,
         store: &dyn Store,
         root: &Root,
-        place: &Place,
+        place: &StoreLocation,
         goal: Goal,
         planned: &[Planned],
         row: &mut Row,
@@ -136,7 +136,7 @@ impl Task<'_> {
     }
 
     /// What was changed is seen by a fresh look, or it does not count.
-    fn see_again(&self, root: &Root, goal: Goal, after: Option<&Place>, row: &mut Row) {
+    fn see_again(&self, root: &Root, goal: Goal, after: Option<&StoreLocation>, row: &mut Row) {
         let Some(after) = after else { return };
         row.state = trust::state(&root.certificate, after, self.env.now);
         if row.change == Change::Failed {

@@ -5,7 +5,7 @@ use crate::report::Outcome;
 use serde::{Serialize, Serializer};
 use std::path::PathBuf;
 use tamga_core::text::Shown;
-use tamga_core::trust::{self, Place, Root, Scope, State, Store};
+use tamga_core::trust::{self, Root, Scope, State, Store, StoreLocation};
 
 /// What became of a root in a place.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -59,7 +59,7 @@ pub struct Row {
 
 impl Row {
     /// A root in a place as it was found.
-    pub fn found(env: &Env, store: &dyn Store, root: &Root, place: &Place) -> Row {
+    pub fn found(env: &Env, store: &dyn Store, root: &Root, place: &StoreLocation) -> Row {
         let flaw = place.entries.iter().find(|e| e.certificate == root.certificate).and_then(|e| e.flaw.clone());
         Row {
             store: store.id(),

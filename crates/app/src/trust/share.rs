@@ -7,8 +7,8 @@ use std::time::Duration;
 use tamga_core::authority;
 use tamga_core::form::contents::Named;
 use tamga_core::form::{mobileconfig, pem, pkcs7, pkcs12};
-use tamga_core::moment::Span;
 use tamga_core::report::Authority;
+use tamga_core::timestamp::Span;
 use tamga_host::error::Error;
 use tamga_host::share::{self, Document};
 

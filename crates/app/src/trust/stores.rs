@@ -5,7 +5,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use std::path::PathBuf;
 use tamga_core::report::Authority;
-use tamga_core::trust::{self, Hindrance, Place, Root, Scope, Store};
+use tamga_core::trust::{self, Blocker, Root, Scope, Store, StoreLocation};
 
 /// Stores by whose they are.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -88,9 +88,9 @@ impl Choice {
                 "bundle" => ("no bundle was named", "name the file: --bundle FILE"),
                 _ => ("this system has no such store", "tamga trust status shows those that are here"),
             };
-            let hindrance = Hindrance { why: why.into(), remedy: remedy.into(), absent: true };
+            let hindrance = Blocker { why: why.into(), remedy: remedy.into(), absent: true };
             let (place, entries) = ("none".into(), Vec::new());
-            let place = Place { store: store.id(), place, hindrance: Some(hindrance), entries, guarded: false };
+            let place = StoreLocation { store: store.id(), place, hindrance: Some(hindrance), entries, guarded: false };
             out.push(Row::found(env, *store, root, &place));
         }
         out
@@ -98,7 +98,7 @@ impl Choice {
 }
 
 /// Roots that have our mark or are in the ledger, wherever they are found in a place; true for those of the ledger.
-pub fn ours_in(place: &Place, authorities: &[Authority], leaves: &[Root]) -> Vec<(Root, bool)> {
+pub fn ours_in(place: &StoreLocation, authorities: &[Authority], leaves: &[Root]) -> Vec<(Root, bool)> {
     let mut out: Vec<(Root, bool)> = Vec::new();
     for e in &place.entries {
         let is_its = |a: &&Authority| a.certificate == e.certificate || a.earlier.contains(&e.certificate);

@@ -13,7 +13,7 @@ use std::process::Command;
 use std::time::Duration;
 use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
 use tamga_core::client::{Client, Outcome};
-use tamga_core::error::{Kind, Told};
+use tamga_core::error::{Diagnostic, Kind};
 use tamga_core::form::pem;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::text::Shown;
@@ -55,7 +55,7 @@ impl std::fmt::Display for Broken {
 
 impl std::error::Error for Broken {}
 
-impl Told for Broken {
+impl Diagnostic for Broken {
     fn kind(&self) -> Kind {
         Kind::Fault
     }

@@ -6,9 +6,9 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use tamga_app::certificate::list::{self, Report, Row};
-use tamga_core::moment::Moment;
 use tamga_core::report::Standing;
 use tamga_core::text::cut;
+use tamga_core::timestamp::Timestamp;
 use tamga_host::ledger::{Page, Sort};
 
 /// So many rows fit before a person has lost the heading.
@@ -75,7 +75,7 @@ fn render_empty(report: &Report) -> String {
     }
 }
 
-fn render(report: &Report, now: Moment, number: usize) -> String {
+fn render(report: &Report, now: Timestamp, number: usize) -> String {
     let mut rows = vec![["label", "state", "ends", "days", "under", "names"].map(human::dim).to_vec()];
     let names = |all: Vec<String>| cut(&all.join(", "), 60);
     for row in &report.certificates {

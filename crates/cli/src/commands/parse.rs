@@ -8,10 +8,10 @@ use tamga_core::error::Error;
 use tamga_core::finding::Code;
 use tamga_core::key::KeyAlgorithm;
 use tamga_core::label::Label;
-use tamga_core::moment::{Moment, Span};
 use tamga_core::name::Name;
 use tamga_core::purpose::Purpose;
 use tamga_core::recipe::{self, Recipe};
+use tamga_core::timestamp::{Span, Timestamp};
 
 /// Names that go into certificates.
 pub(crate) fn names(typed: &[String]) -> Result<Vec<Name>> {
@@ -29,8 +29,8 @@ pub(crate) fn span(typed: Option<&str>) -> Result<Option<Span>> {
 }
 
 /// A time, if one was typed.
-pub(crate) fn moment(typed: Option<&str>) -> Result<Option<Moment>> {
-    Ok(typed.map(Moment::parse).transpose()?)
+pub(crate) fn moment(typed: Option<&str>) -> Result<Option<Timestamp>> {
+    Ok(typed.map(Timestamp::parse).transpose()?)
 }
 
 /// A kind of key, if one was typed.

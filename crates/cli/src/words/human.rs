@@ -4,7 +4,7 @@ use super::wrap::for_terminal;
 use crate::args::Common;
 use anstyle::{AnsiColor, Style};
 use std::io::Write;
-use tamga_core::error::Told;
+use tamga_core::error::Diagnostic;
 use tamga_core::finding::{Finding, Severity};
 use tamga_core::text::is_unsafe_to_show;
 
@@ -132,7 +132,7 @@ pub(crate) fn ask(question: &str) {
 const LONGEST: usize = 1_000;
 
 /// The three lines of a failure.
-pub(crate) fn failure(f: &dyn Told) {
+pub(crate) fn failure(f: &dyn Diagnostic) {
     use tamga_core::text::{cut, harmless};
     // A value that was typed or read may have any length; a command to copy is never cut.
     let bounded = |text: String| cut(&harmless(&text), LONGEST);

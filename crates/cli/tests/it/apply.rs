@@ -6,7 +6,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::Command;
 use tamga_core::authority::read_key;
-use tamga_core::moment::DAY;
+use tamga_core::timestamp::DAY;
 use tamga_host::entropy::now;
 use tamga_testkit::sandbox::{Ran, Sandbox, has};
 use tamga_testkit::server::{Server, free_port, is_root};

@@ -10,10 +10,10 @@ use crate::hosts;
 use crate::issue::distinct;
 use crate::key::KeyAlgorithm;
 use crate::label::Label;
-use crate::moment::{Moment, Span};
 use crate::name::Name;
 use crate::purpose::Purpose;
 use crate::recipe::{self, Recipe};
+use crate::timestamp::{Span, Timestamp};
 use crate::trust::{self, Store};
 use std::net::IpAddr;
 use std::ops::Range;
@@ -72,7 +72,7 @@ pub struct Certificate {
     /// How long it is valid, if the file says it.
     pub valid_for: Option<Span>,
     /// The first moment of the first one.
-    pub not_before: Option<Moment>,
+    pub not_before: Option<Timestamp>,
     /// Renewed when it expires within this time; else when a third of its validity is left.
     pub renew: Option<Span>,
     /// Where servers read it.
@@ -293,7 +293,7 @@ impl Reader<'_> {
             purposes: self.list(&c.purpose, purpose)?,
             key_algorithm: self.optional(&c.key_algorithm, KeyAlgorithm::parse)?,
             valid_for: self.optional(&c.valid_for, Span::parse)?,
-            not_before: self.optional(&c.not_before, Moment::parse)?,
+            not_before: self.optional(&c.not_before, Timestamp::parse)?,
             renew: self.optional(&c.renew, Span::parse)?,
             targets: c.place.iter().map(|p| self.target(p)).collect::<Result<_>>()?,
         })
@@ -429,7 +429,7 @@ fn spelling(message: &str) -> Error {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::error::Told;
+    use crate::error::Diagnostic;
 
     fn wrong(text: &str) -> (String, String) {
         let e = read(text, "tamga.toml", Path::new("/lab")).err().unwrap();

@@ -6,12 +6,12 @@ mod raw;
 
 use crate::authority::{limits, permit};
 use crate::key::KeyAlgorithm;
-use crate::moment::Moment;
 use crate::name::Name;
 use crate::permit::Permit;
 use crate::purpose::Purpose;
 use crate::renew;
 use crate::report::{Authority, Issued};
+use crate::timestamp::Timestamp;
 use file::{Authority as WantedAuthority, Certificate as Wanted};
 
 /// What is to be done about a certificate.
@@ -42,7 +42,7 @@ pub enum Todo {
 }
 
 /// What differs between a certificate that is asked for and the one that there is; None if nothing.
-pub fn compare(wanted: &Wanted, current: Option<&Issued>, authorities: &[Authority], now: Moment) -> Option<Todo> {
+pub fn compare(wanted: &Wanted, current: Option<&Issued>, authorities: &[Authority], now: Timestamp) -> Option<Todo> {
     let Some(current) = current.filter(|c| c.is_live()) else { return Some(Todo::Issue) };
     let c = &current.certificate;
     let has = renew::names_of(c);

@@ -8,13 +8,13 @@ use crate::cert::subject::Subject;
 use crate::error::{Error, Result};
 use crate::key::PrivateKey;
 use crate::label::Label;
-use crate::moment::{Moment, Span};
 use crate::permit::{Cidr, Permit};
 use crate::ports::Entropy;
 use crate::purpose::Purpose;
 use crate::report::{Authority, KeyPlace};
 use crate::secret::Passphrase;
 use crate::step::Publication;
+use crate::timestamp::{Span, Timestamp};
 use std::path::PathBuf;
 
 /// A root's life where none is given: ten years.
@@ -81,7 +81,7 @@ pub fn root(
     key: &PrivateKey,
     passphrase: Option<&Passphrase>,
     folder: PathBuf,
-    now: Moment,
+    now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Made> {
     let certificate = Ca {
@@ -107,7 +107,7 @@ pub fn root_for_exactly(
     request: &Request,
     key: &PrivateKey,
     folder: PathBuf,
-    now: Moment,
+    now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Authority> {
     let (mut domains, mut blocks) = (Vec::new(), Vec::new());
@@ -154,7 +154,7 @@ pub fn intermediate(
     parent_key: &PrivateKey,
     passphrase: Option<&Passphrase>,
     folder: PathBuf,
-    now: Moment,
+    now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Made> {
     let life = request.valid_for.unwrap_or(INTERMEDIATE_LIFE);
@@ -194,7 +194,7 @@ pub fn under(parent: &Authority, label: &str, certificate: Certificate, folder: 
 /// The end of something signed now: as wanted, at most the issuer's own. True if it was shortened.
 ///
 /// Errors: the issuer has ended.
-pub fn until(issuer: &Authority, now: Moment, wanted: Moment) -> Result<(Moment, bool)> {
+pub fn until(issuer: &Authority, now: Timestamp, wanted: Timestamp) -> Result<(Timestamp, bool)> {
     let chain = std::iter::once(&issuer.certificate).chain(&issuer.above);
     let end = chain.map(|c| c.not_after).min().unwrap_or(issuer.certificate.not_after);
     if now > end {

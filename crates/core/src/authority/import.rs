@@ -5,13 +5,13 @@ use crate::cert::Certificate;
 use crate::error::{Error, Result};
 use crate::finding::{Code, Finding};
 use crate::key::{PrivateKey, Strength};
-use crate::moment::Moment;
 use crate::ports::Entropy;
 use crate::purpose::Purpose;
 use crate::report::Authority;
 use crate::secret::Passphrase;
 use crate::signature;
 use crate::step::Publication;
+use crate::timestamp::Timestamp;
 
 /// Orders the certificates of a file above the first: each the issuer of the one before. What does not belong is left out.
 pub fn above(first: &Certificate, others: &[Certificate]) -> Vec<Certificate> {
@@ -29,7 +29,7 @@ pub fn above(first: &Certificate, others: &[Certificate]) -> Vec<Certificate> {
 /// Judges a CA's certificate: what hinders it from signing is refused unless accepted, what is only unusual is noted.
 ///
 /// Errors: it is no CA, may not sign certificates, has ended, is signed by another key than it says.
-pub fn examine(c: &Certificate, above: &[Certificate], now: Moment, accepted: &[Code]) -> Result<Vec<Finding>> {
+pub fn examine(c: &Certificate, above: &[Certificate], now: Timestamp, accepted: &[Code]) -> Result<Vec<Finding>> {
     let what = c.subject_words();
     let objection = |code: Code, why: String, instead: &str| Error::Objection {
         code: code.word(),

@@ -1,7 +1,7 @@
 //! What an authority may certify, and how long a path may be under it: never more than what is above it allows.
 
 use crate::cert::Certificate;
-use crate::cert::extensions::{General, Subtrees};
+use crate::cert::extensions::{GeneralName, NameConstraints};
 use crate::cert::profile::name_constraints;
 use crate::chain::constraints;
 use crate::error::{Error, Result};
@@ -64,7 +64,7 @@ pub fn within(permit: &Permit, parent: &Authority) -> Result<()> {
     let Permit::Only { domains, blocks } = permit else { return Ok(()) };
     for above in std::iter::once(&parent.certificate).chain(&parent.above) {
         let Some(subtrees) = &above.constraints else { continue };
-        let domain = domains.iter().find(|d| constraints::forbids(subtrees, &General::Dns((*d).clone())));
+        let domain = domains.iter().find(|d| constraints::forbids(subtrees, &GeneralName::Dns((*d).clone())));
         let block = blocks.iter().find(|b| !holds_block(subtrees, **b));
         if let Some(outside) = domain.cloned().or(block.map(Cidr::to_string)) {
             return Err(Error::OutsideConstraints {
@@ -78,9 +78,9 @@ pub fn within(permit: &Permit, parent: &Authority) -> Result<()> {
     Ok(())
 }
 
-fn holds_block(subtrees: &Subtrees, block: Cidr) -> bool {
+fn holds_block(subtrees: &NameConstraints, block: Cidr) -> bool {
     let permitted: Vec<Cidr> = subtrees.permitted.iter().filter_map(block_of).collect();
-    let any_kind = subtrees.permitted.iter().any(|g| matches!(g, General::Ip(_)));
+    let any_kind = subtrees.permitted.iter().any(|g| matches!(g, GeneralName::Ip(_)));
     !any_kind || permitted.iter().any(|p| p.holds(block))
 }
 
@@ -112,9 +112,9 @@ pub fn path_length(asked: Option<u8>, parent: &Authority) -> Result<Option<u8>> 
 }
 
 /// The limits that stand in a certificate, as a person would state them; what mail and URIs add follows from the domains.
-pub fn permit_of(subtrees: &Subtrees) -> Permit {
-    let domain = |g: &General| match g {
-        General::Dns(d) => Some(d.trim_start_matches('.').to_ascii_lowercase()),
+pub fn permit_of(subtrees: &NameConstraints) -> Permit {
+    let domain = |g: &GeneralName| match g {
+        GeneralName::Dns(d) => Some(d.trim_start_matches('.').to_ascii_lowercase()),
         _ => None,
     };
     Permit::Only {
@@ -123,22 +123,22 @@ pub fn permit_of(subtrees: &Subtrees) -> Permit {
     }
 }
 
-fn block_of(general: &General) -> Option<Cidr> {
+fn block_of(general: &GeneralName) -> Option<Cidr> {
     match general {
-        General::Ip(octets) => Cidr::from_octets(octets),
+        GeneralName::Ip(octets) => Cidr::from_octets(octets),
         _ => None,
     }
 }
 
 /// What an authority may certify, in words.
-pub fn words(subtrees: Option<&Subtrees>) -> String {
+pub fn words(subtrees: Option<&NameConstraints>) -> String {
     let Some(subtrees) = subtrees else { return Permit::Any.to_string() };
-    let of = |list: &[General], wanted: fn(&General) -> bool| {
-        list.iter().filter(|g| wanted(g)).map(General::words).collect::<Vec<_>>().join(", ")
+    let of = |list: &[GeneralName], wanted: fn(&GeneralName) -> bool| {
+        list.iter().filter(|g| wanted(g)).map(GeneralName::words).collect::<Vec<_>>().join(", ")
     };
     let mut parts = vec![
-        of(&subtrees.permitted, |g| matches!(g, General::Dns(_))),
-        of(&subtrees.permitted, |g| matches!(g, General::Ip(_))),
+        of(&subtrees.permitted, |g| matches!(g, GeneralName::Dns(_))),
+        of(&subtrees.permitted, |g| matches!(g, GeneralName::Ip(_))),
     ];
     let but = of(&subtrees.excluded, |_| true);
     if !but.is_empty() {
@@ -152,8 +152,8 @@ pub fn words(subtrees: Option<&Subtrees>) -> String {
 pub fn briefly(c: &Certificate) -> String {
     let Some(subtrees) = &c.constraints else { return Permit::Any.to_string() };
     let domains: Vec<String> =
-        subtrees.permitted.iter().filter(|g| matches!(g, General::Dns(_))).map(General::words).collect();
-    let blocks = subtrees.permitted.iter().filter(|g| matches!(g, General::Ip(_))).count();
+        subtrees.permitted.iter().filter(|g| matches!(g, GeneralName::Dns(_))).map(GeneralName::words).collect();
+    let blocks = subtrees.permitted.iter().filter(|g| matches!(g, GeneralName::Ip(_))).count();
     match (domains.is_empty(), blocks) {
         (true, n) => format!("{n} address blocks"),
         (false, 1) => format!("{} and 1 address block", domains.join(", ")),
@@ -167,8 +167,8 @@ mod tests {
     use crate::authority::create::{self, Request};
     use crate::key::{KeyAlgorithm, PrivateKey};
     use crate::label::Label;
-    use crate::moment::Moment;
     use crate::test_entropy::Counted;
+    use crate::timestamp::Timestamp;
 
     fn request(label: &str, permit: &[&str]) -> Request {
         let mut r = Request::plain(Label::parse(label).unwrap());
@@ -183,8 +183,8 @@ mod tests {
         (create::root(&r, &key, None, "x".into(), now(), &e).unwrap().authority, key)
     }
 
-    fn now() -> Moment {
-        Moment::parse("2026-11-24").unwrap()
+    fn now() -> Timestamp {
+        Timestamp::parse("2026-11-24").unwrap()
     }
 
     fn under(parent: &Authority, parent_key: &PrivateKey, r: &Request) -> Result<Authority> {

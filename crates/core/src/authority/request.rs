@@ -6,19 +6,19 @@ use super::limits::{self, Wanted};
 use super::{CERTIFICATE_FILE, HEAD_START, REQUEST_FILE, certificate_document, document, key_document};
 use crate::cert::Certificate;
 use crate::cert::csr::{self, Csr};
-use crate::cert::extensions::Subtrees;
+use crate::cert::extensions::NameConstraints;
 use crate::cert::profile::{self, Ca, Links};
 use crate::error::{Error, Result};
 use crate::form::pem;
 use crate::key::{PrivateKey, Strength};
-use crate::moment::Moment;
 use crate::permit::Permit;
 use crate::ports::Entropy;
 use crate::report::{Authority, KeyPlace};
 use crate::secret::Passphrase;
-use crate::signature::Fault;
+use crate::signature::SignatureFault;
 use crate::step::Publication;
 use crate::text::Shown;
+use crate::timestamp::Timestamp;
 use std::path::PathBuf;
 
 /// A key that waits for its certificate, with the request that was made of it.
@@ -49,7 +49,7 @@ pub fn ask(
         }
     };
     let links = Links::default();
-    let (from, until) = (Moment::from_unix(0), Moment::from_unix(0));
+    let (from, until) = (Timestamp::from_unix(0), Timestamp::from_unix(0));
     let wishes =
         Ca { subject: &subject, constraints, path_length: request.path_length, from, until, links: &links }.wishes()?;
     let der = csr::build(&subject, &wishes, key, entropy)?;
@@ -96,13 +96,13 @@ pub fn trustworthy(csr: &Csr, accepts_weak_key: bool) -> Result<()> {
     match csr.proves_possession() {
         Ok(()) => Ok(()),
         // A request's own signature protects nothing but itself: SHA-1 there is only old.
-        Err(Fault::Unsupported) if weak_hash => Ok(()),
-        Err(Fault::Unsupported) => objection(
+        Err(SignatureFault::Unsupported) if weak_hash => Ok(()),
+        Err(SignatureFault::Unsupported) => objection(
             "bad-signature",
             format!("its signature algorithm {} is not one that Tamga can verify", csr.algorithm.oid),
             "have the request made with SHA-256",
         ),
-        Err(Fault::Wrong) => objection(
+        Err(SignatureFault::Wrong) => objection(
             "bad-signature",
             "its signature was not made with the key inside it: it was changed, or its maker does not hold the key"
                 .into(),
@@ -119,7 +119,7 @@ pub struct Judged {
     /// What was asked for; None means what the signer has.
     pub wanted: Wanted,
     /// Its end.
-    pub until: Moment,
+    pub until: Timestamp,
     /// True if its life was shortened to the signer's.
     pub shortened: bool,
 }
@@ -131,8 +131,8 @@ pub fn judge(
     csr: &Csr,
     parent: &Authority,
     path_length: Option<u8>,
-    life: crate::moment::Span,
-    now: Moment,
+    life: crate::timestamp::Span,
+    now: Timestamp,
     accepts_weak_key: bool,
 ) -> Result<Judged> {
     trustworthy(csr, accepts_weak_key)?;
@@ -150,7 +150,7 @@ pub fn judge(
     Ok(Judged { path_length: limits::path_length(asked, parent)?, wanted, until, shortened })
 }
 
-fn wishes(asked: Option<&Subtrees>) -> Vec<String> {
+fn wishes(asked: Option<&NameConstraints>) -> Vec<String> {
     match asked.map(limits::permit_of) {
         Some(Permit::Only { domains, blocks }) => {
             domains.into_iter().chain(blocks.iter().map(ToString::to_string)).collect()
@@ -168,7 +168,7 @@ pub fn sign(
     parent: &Authority,
     parent_key: &PrivateKey,
     folder: PathBuf,
-    now: Moment,
+    now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<(Authority, Publication)> {
     let certificate = Ca {

@@ -6,9 +6,9 @@ use crate::cert::Certificate;
 use crate::cert::profile::{Ca, Links};
 use crate::error::Result;
 use crate::key::PrivateKey;
-use crate::moment::Moment;
 use crate::ports::Entropy;
 use crate::report::Authority;
+use crate::timestamp::Timestamp;
 
 /// The certificates that lead from one root to the other.
 pub struct Crossed {
@@ -24,7 +24,7 @@ pub fn cross(
     old_key: &PrivateKey,
     new: &Authority,
     new_key: &PrivateKey,
-    now: Moment,
+    now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Crossed> {
     let sign = |subject: &Certificate, by: &Authority, key: &PrivateKey| {

@@ -3,9 +3,9 @@
 use crate::cert::Certificate;
 use crate::error::{Error, Result};
 use crate::key::PrivateKey;
-use crate::moment::Moment;
 use crate::ports::Entropy;
 use crate::text::hex;
+use crate::timestamp::Timestamp;
 use der::asn1::{AnyRef, BitString, Int};
 use der::{Decode, Encode, Sequence};
 use spki::AlgorithmIdentifierOwned;
@@ -39,9 +39,9 @@ pub struct ToSign {
     /// The issuer's name, DER.
     pub issuer: Vec<u8>,
     /// First moment of validity.
-    pub not_before: Moment,
+    pub not_before: Timestamp,
     /// Last moment of validity.
-    pub not_after: Moment,
+    pub not_after: Timestamp,
     /// The subject's name, DER.
     pub subject: Vec<u8>,
     /// The SubjectPublicKeyInfo, DER.

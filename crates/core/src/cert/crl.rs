@@ -7,11 +7,11 @@ use crate::cert::subject;
 use crate::error::{Error, Result};
 use crate::form::pem;
 use crate::key::PrivateKey;
-use crate::moment::Moment;
 use crate::ports::Entropy;
 use crate::reason::Reason;
-use crate::signature::{self, Fault};
+use crate::signature::{self, SignatureFault};
 use crate::text::hex;
+use crate::timestamp::Timestamp;
 use const_oid::ObjectIdentifier;
 use der::asn1::{AnyRef, BitString, Int, OctetString, Uint};
 use der::{Decode, Encode, Enumerated, Sequence};
@@ -33,7 +33,7 @@ pub struct Revoked {
     /// Its serial number's octets, lower-case hex.
     pub serial: String,
     /// Since when.
-    pub at: Moment,
+    pub at: Timestamp,
     /// Why.
     pub reason: Reason,
 }
@@ -46,9 +46,9 @@ pub struct Crl {
     /// The issuer's name, DER.
     pub issuer: Vec<u8>,
     /// When it was made.
-    pub this_update: Moment,
+    pub this_update: Timestamp,
     /// When the next is due.
-    pub next_update: Option<Moment>,
+    pub next_update: Option<Timestamp>,
     /// Its number, big-endian octets without leading zeros.
     pub number: Option<Vec<u8>>,
     /// The key identifier of its issuer.
@@ -140,8 +140,8 @@ impl Crl {
             der: der.to_vec(),
             issuer: tbs.issuer.to_der().map_err(|_| malformed("its issuer does not parse"))?,
             tbs: tbs_der.clone(),
-            this_update: Moment::from_x509(&tbs.this_update),
-            next_update: tbs.next_update.as_ref().map(Moment::from_x509),
+            this_update: Timestamp::from_x509(&tbs.this_update),
+            next_update: tbs.next_update.as_ref().map(Timestamp::from_x509),
             number: None,
             issuer_key_identifier: None,
             entries: Vec::new(),
@@ -174,7 +174,7 @@ impl Crl {
     }
 
     /// Whether an authority's key made its signature.
-    pub fn signed_by(&self, issuer: &Certificate) -> Result<(), Fault> {
+    pub fn signed_by(&self, issuer: &Certificate) -> Result<(), SignatureFault> {
         signature::verify(&self.algorithm, issuer.key.spki(), &self.tbs, &self.signature)
     }
 
@@ -218,7 +218,7 @@ fn revoked(entry: &Entry, unknown: &mut Vec<ObjectIdentifier>, what: &str) -> Re
             unknown.push(ext.extn_id);
         }
     }
-    Ok(Revoked { serial: serial_hex(entry.serial.as_bytes()), at: Moment::from_x509(&entry.at), reason })
+    Ok(Revoked { serial: serial_hex(entry.serial.as_bytes()), at: Timestamp::from_x509(&entry.at), reason })
 }
 
 /// What a new list is to say.
@@ -228,9 +228,9 @@ pub struct ToSign<'a> {
     /// Greater than every one before.
     pub number: u64,
     /// Now.
-    pub this_update: Moment,
+    pub this_update: Timestamp,
     /// When the next is due.
-    pub next_update: Moment,
+    pub next_update: Timestamp,
     /// What is revoked.
     pub entries: &'a [Revoked],
 }

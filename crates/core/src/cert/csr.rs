@@ -1,12 +1,12 @@
 //! Certificate requests (PKCS#10, RFC 2986): read from anybody, written for others to sign.
 
-use crate::cert::extensions::{Extensions, General};
+use crate::cert::extensions::{Extensions, GeneralName};
 use crate::cert::subject;
 use crate::error::{Error, Result};
 use crate::form::pem;
 use crate::key::{PrivateKey, PublicKey};
 use crate::ports::Entropy;
-use crate::signature::{self, Fault};
+use crate::signature::{self, SignatureFault};
 use crate::text::hex;
 use const_oid::ObjectIdentifier;
 use der::asn1::{AnyRef, BitString, SetOfVec};
@@ -122,7 +122,7 @@ impl Csr {
     }
 
     /// Whether its signature was made with the key inside it.
-    pub fn proves_possession(&self) -> Result<(), Fault> {
+    pub fn proves_possession(&self) -> Result<(), SignatureFault> {
         signature::verify(&self.algorithm, self.key.spki(), &self.info, &self.signature)
     }
 
@@ -143,7 +143,7 @@ impl Csr {
 
     /// The names asked for, in words, escaped.
     pub fn name_words(&self) -> Vec<String> {
-        self.wishes.names.iter().flatten().map(General::words).collect()
+        self.wishes.names.iter().flatten().map(GeneralName::words).collect()
     }
 }
 

@@ -7,15 +7,16 @@ use const_oid::ObjectIdentifier;
 use der::{Decode, Encode};
 use std::net::IpAddr;
 use x509_cert::ext::Extension;
-use x509_cert::ext::pkix::name::{DistributionPointName, GeneralName};
+use x509_cert::ext::pkix;
+use x509_cert::ext::pkix::name::DistributionPointName;
 use x509_cert::ext::pkix::{
-    AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints, ExtendedKeyUsage,
-    KeyUsage, NameConstraints, SubjectAltName, SubjectKeyIdentifier,
+    AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, CrlDistributionPoints, ExtendedKeyUsage, SubjectAltName,
+    SubjectKeyIdentifier,
 };
 
 /// One name of a certificate, or one base of a constraint, as its bytes say.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum General {
+pub enum GeneralName {
     /// dNSName.
     Dns(String),
     /// iPAddress: 4 or 16 octets; in a constraint 8 or 32 (address, then mask).
@@ -30,34 +31,34 @@ pub enum General {
     Other,
 }
 
-impl General {
-    fn of(name: &GeneralName) -> General {
+impl GeneralName {
+    fn of(name: &pkix::name::GeneralName) -> GeneralName {
         match name {
-            GeneralName::DnsName(n) => General::Dns(n.to_string()),
-            GeneralName::IpAddress(a) => General::Ip(a.as_bytes().to_vec()),
-            GeneralName::Rfc822Name(n) => General::Mail(n.to_string()),
-            GeneralName::UniformResourceIdentifier(n) => General::Uri(n.to_string()),
-            GeneralName::DirectoryName(n) => n.to_der().map_or(General::Other, General::Directory),
-            _ => General::Other,
+            pkix::name::GeneralName::DnsName(n) => GeneralName::Dns(n.to_string()),
+            pkix::name::GeneralName::IpAddress(a) => GeneralName::Ip(a.as_bytes().to_vec()),
+            pkix::name::GeneralName::Rfc822Name(n) => GeneralName::Mail(n.to_string()),
+            pkix::name::GeneralName::UniformResourceIdentifier(n) => GeneralName::Uri(n.to_string()),
+            pkix::name::GeneralName::DirectoryName(n) => n.to_der().map_or(GeneralName::Other, GeneralName::Directory),
+            _ => GeneralName::Other,
         }
     }
 
     /// A name as it was typed.
-    pub fn from_name(name: &Name) -> General {
+    pub fn from_name(name: &Name) -> GeneralName {
         match name {
-            Name::Dns(n) => General::Dns(n.clone()),
-            Name::Mail(m) => General::Mail(m.clone()),
-            Name::Uri(u) => General::Uri(u.clone()),
-            Name::Ip(IpAddr::V4(a)) => General::Ip(a.octets().to_vec()),
-            Name::Ip(IpAddr::V6(a)) => General::Ip(a.octets().to_vec()),
+            Name::Dns(n) => GeneralName::Dns(n.clone()),
+            Name::Mail(m) => GeneralName::Mail(m.clone()),
+            Name::Uri(u) => GeneralName::Uri(u.clone()),
+            Name::Ip(IpAddr::V4(a)) => GeneralName::Ip(a.octets().to_vec()),
+            Name::Ip(IpAddr::V6(a)) => GeneralName::Ip(a.octets().to_vec()),
         }
     }
 
     /// In words, escaped for showing.
     pub fn words(&self) -> String {
         let text = match self {
-            General::Dns(n) | General::Mail(n) | General::Uri(n) => n.clone(),
-            General::Ip(octets) => match octets.len() {
+            GeneralName::Dns(n) | GeneralName::Mail(n) | GeneralName::Uri(n) => n.clone(),
+            GeneralName::Ip(octets) => match octets.len() {
                 4 | 16 => ip(octets).map_or_else(|| hex(octets), |a| a.to_string()),
                 8 | 32 => {
                     let (a, m) = octets.split_at(octets.len() / 2);
@@ -66,8 +67,8 @@ impl General {
                 }
                 _ => hex(octets),
             },
-            General::Directory(der) => subject::words(der),
-            General::Other => "(another kind of name)".into(),
+            GeneralName::Directory(der) => subject::words(der),
+            GeneralName::Other => "(another kind of name)".into(),
         };
         crate::text::harmless(&text)
     }
@@ -75,16 +76,16 @@ impl General {
 
 /// The subtrees of a name-constraints extension.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Subtrees {
+pub struct NameConstraints {
     /// At least one of a type's bases must hold each name of that type.
-    pub permitted: Vec<General>,
+    pub permitted: Vec<GeneralName>,
     /// None may hold any name.
-    pub excluded: Vec<General>,
+    pub excluded: Vec<GeneralName>,
 }
 
 /// basicConstraints.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Basic {
+pub struct BasicConstraints {
     /// May this be a CA?
     pub ca: bool,
     /// How many non-self-issued intermediates may follow.
@@ -95,7 +96,7 @@ pub struct Basic {
 
 /// The bits of keyUsage that are judged.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Usage {
+pub struct KeyUsage {
     /// digitalSignature.
     pub digital_signature: bool,
     /// keyEncipherment.
@@ -114,13 +115,13 @@ pub struct Extensions {
     /// Every extension as found.
     pub all: Vec<Extension>,
     /// basicConstraints, if present.
-    pub basic: Option<Basic>,
+    pub basic: Option<BasicConstraints>,
     /// keyUsage, if present.
-    pub usage: Option<Usage>,
+    pub usage: Option<KeyUsage>,
     /// extKeyUsage, if present.
     pub purposes: Option<Vec<ObjectIdentifier>>,
     /// subjectAltName, if present.
-    pub names: Option<Vec<General>>,
+    pub names: Option<Vec<GeneralName>>,
     /// True if subjectAltName is critical.
     pub names_critical: bool,
     /// subjectKeyIdentifier.
@@ -128,7 +129,7 @@ pub struct Extensions {
     /// authorityKeyIdentifier's key identifier.
     pub issuer_key_identifier: Option<Vec<u8>>,
     /// nameConstraints, if present.
-    pub constraints: Option<Subtrees>,
+    pub constraints: Option<NameConstraints>,
     /// Addresses of revocation lists.
     pub crl_urls: Vec<String>,
     /// Addresses of the issuer's certificate.
@@ -175,12 +176,13 @@ impl Extensions {
         let bytes = ext.extn_value.as_bytes();
         match oid.as_str() {
             "2.5.29.19" => {
-                let b = BasicConstraints::from_der(bytes).ok()?;
-                self.basic = Some(Basic { ca: b.ca, path_length: b.path_len_constraint, critical: ext.critical });
+                let b = pkix::BasicConstraints::from_der(bytes).ok()?;
+                self.basic =
+                    Some(BasicConstraints { ca: b.ca, path_length: b.path_len_constraint, critical: ext.critical });
             }
             "2.5.29.15" => {
-                let u = KeyUsage::from_der(bytes).ok()?;
-                self.usage = Some(Usage {
+                let u = pkix::KeyUsage::from_der(bytes).ok()?;
+                self.usage = Some(KeyUsage {
                     digital_signature: u.digital_signature(),
                     key_encipherment: u.key_encipherment(),
                     key_agreement: u.key_agreement(),
@@ -191,7 +193,7 @@ impl Extensions {
             "2.5.29.37" => self.purposes = Some(ExtendedKeyUsage::from_der(bytes).ok()?.0),
             "2.5.29.17" => {
                 self.names_critical = ext.critical;
-                self.names = Some(SubjectAltName::from_der(bytes).ok()?.0.iter().map(General::of).collect());
+                self.names = Some(SubjectAltName::from_der(bytes).ok()?.0.iter().map(GeneralName::of).collect());
             }
             "2.5.29.14" => {
                 self.key_identifier = Some(SubjectKeyIdentifier::from_der(bytes).ok()?.0.as_bytes().to_vec());
@@ -201,20 +203,22 @@ impl Extensions {
                 self.issuer_key_identifier = a.key_identifier.map(|k| k.as_bytes().to_vec());
             }
             "2.5.29.30" => {
-                let n = NameConstraints::from_der(bytes).ok()?;
+                let n = pkix::NameConstraints::from_der(bytes).ok()?;
                 let all = n.permitted_subtrees.iter().chain(&n.excluded_subtrees).flatten();
                 // Address and mask: 8 or 32 octets (RFC 5280 §4.2.1.10).
                 if all
                     .into_iter()
-                    .any(|t| matches!(&t.base, GeneralName::IpAddress(a) if !matches!(a.as_bytes().len(), 8 | 32)))
+                    .any(|t| matches!(&t.base, pkix::name::GeneralName::IpAddress(a) if !matches!(a.as_bytes().len(), 8 | 32)))
                 {
                     return None;
                 }
                 let bases = |s: Option<Vec<x509_cert::ext::pkix::constraints::name::GeneralSubtree>>| {
-                    s.unwrap_or_default().iter().map(|t| General::of(&t.base)).collect()
+                    s.unwrap_or_default().iter().map(|t| GeneralName::of(&t.base)).collect()
                 };
-                self.constraints =
-                    Some(Subtrees { permitted: bases(n.permitted_subtrees), excluded: bases(n.excluded_subtrees) });
+                self.constraints = Some(NameConstraints {
+                    permitted: bases(n.permitted_subtrees),
+                    excluded: bases(n.excluded_subtrees),
+                });
             }
             "2.5.29.31" => {
                 let points = CrlDistributionPoints::from_der(bytes).ok()?.0;
@@ -238,14 +242,14 @@ impl Extensions {
     }
 }
 
-fn uri(name: &GeneralName) -> Option<String> {
+fn uri(name: &pkix::name::GeneralName) -> Option<String> {
     match name {
-        GeneralName::UniformResourceIdentifier(u) => Some(u.to_string()),
+        pkix::name::GeneralName::UniformResourceIdentifier(u) => Some(u.to_string()),
         _ => None,
     }
 }
 
-impl Usage {
+impl KeyUsage {
     /// The bits that are set, in words.
     pub fn words(&self) -> String {
         let all = [

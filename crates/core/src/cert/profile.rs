@@ -7,11 +7,11 @@ use crate::cert::subject::{self, Subject};
 use crate::error::{Error, Result};
 use crate::key::{PrivateKey, PublicKey, Strength};
 use crate::label::Label;
-use crate::moment::Moment;
 use crate::name::Name;
 use crate::permit::Permit;
 use crate::ports::Entropy;
 use crate::purpose::Purpose;
+use crate::timestamp::Timestamp;
 use const_oid::AssociatedOid;
 use der::Encode;
 use der::asn1::{Ia5String, OctetString};
@@ -47,9 +47,9 @@ pub struct Ca<'a> {
     /// How many intermediates may follow; None says nothing of it.
     pub path_length: Option<u8>,
     /// First moment of validity.
-    pub from: Moment,
+    pub from: Timestamp,
     /// Last moment of validity.
-    pub until: Moment,
+    pub until: Timestamp,
     /// Where the issuer's list and certificate are; for an intermediate.
     pub links: &'a Links,
 }
@@ -137,9 +137,9 @@ pub struct Leaf<'a> {
     /// Its subject, DER.
     pub subject: &'a [u8],
     /// First moment of validity.
-    pub from: Moment,
+    pub from: Timestamp,
     /// Last moment of validity.
-    pub until: Moment,
+    pub until: Timestamp,
     /// Where the issuer's list and certificate are.
     pub links: &'a Links,
 }
@@ -285,8 +285,8 @@ mod tests {
     use crate::key::KeyAlgorithm;
     use crate::test_entropy::Counted;
 
-    fn moments() -> (Moment, Moment) {
-        (Moment::parse("2026-11-24").unwrap(), Moment::parse("2027-12-26").unwrap())
+    fn moments() -> (Timestamp, Timestamp) {
+        (Timestamp::parse("2026-11-24").unwrap(), Timestamp::parse("2027-12-26").unwrap())
     }
 
     #[test]
@@ -302,14 +302,14 @@ mod tests {
             .self_sign(&key, &e)
             .unwrap();
         assert_eq!(c.subject_words(), "CN=saltmarsh root (Tamga, tests only)");
-        assert_eq!(c.basic, Some(Basic { ca: true, path_length: None, critical: true }));
+        assert_eq!(c.basic, Some(BasicConstraints { ca: true, path_length: None, critical: true }));
         let usage = c.usage.unwrap();
         assert!(usage.key_cert_sign && usage.crl_sign && !usage.digital_signature);
         assert_eq!(c.key_identifier, Some(key.public().identifier()));
         let constraints = c.constraints.clone().unwrap();
-        assert!(constraints.permitted.contains(&General::Dns("home.arpa".into())));
-        assert!(constraints.permitted.contains(&General::Mail(".test".into())));
-        assert!(constraints.permitted.contains(&General::Ip(vec![127, 0, 0, 0, 255, 0, 0, 0])));
+        assert!(constraints.permitted.contains(&GeneralName::Dns("home.arpa".into())));
+        assert!(constraints.permitted.contains(&GeneralName::Mail(".test".into())));
+        assert!(constraints.permitted.contains(&GeneralName::Ip(vec![127, 0, 0, 0, 255, 0, 0, 0])));
         assert!(c.is_self_signed() && c.unknown_critical.is_empty() && c.broken.is_empty());
         for id in ["2.5.29.19", "2.5.29.15", "2.5.29.30"] {
             assert!(c.extensions.iter().any(|x| x.extn_id.to_string() == id && x.critical), "{id}");
@@ -349,5 +349,5 @@ mod tests {
         assert_eq!(c.issuer_key_identifier, Some(key.public().identifier()));
     }
 
-    use crate::cert::extensions::{Basic, General};
+    use crate::cert::extensions::{BasicConstraints, GeneralName};
 }

@@ -1,11 +1,11 @@
 //! A certificate as it was found: raw bytes kept, fields parsed once.
 
-use crate::cert::extensions::{Basic, Extensions, General, Subtrees, Usage, serial_hex};
+use crate::cert::extensions::{BasicConstraints, Extensions, GeneralName, KeyUsage, NameConstraints, serial_hex};
 use crate::cert::subject;
 use crate::error::{Error, Result};
 use crate::key::PublicKey;
-use crate::moment::Moment;
 use crate::text::hex;
+use crate::timestamp::Timestamp;
 use const_oid::ObjectIdentifier;
 use der::asn1::{AnyRef, BitString};
 use der::{Decode, Encode, Sequence};
@@ -28,9 +28,9 @@ pub struct Certificate {
     /// The subject's name, DER.
     pub subject: Vec<u8>,
     /// First moment of validity.
-    pub not_before: Moment,
+    pub not_before: Timestamp,
     /// Last moment of validity.
-    pub not_after: Moment,
+    pub not_after: Timestamp,
     /// The public key.
     pub key: PublicKey,
     /// The algorithm of the signature.
@@ -40,13 +40,13 @@ pub struct Certificate {
     /// Every extension as found.
     pub extensions: Vec<Extension>,
     /// basicConstraints, if present.
-    pub basic: Option<Basic>,
+    pub basic: Option<BasicConstraints>,
     /// keyUsage, if present.
-    pub usage: Option<Usage>,
+    pub usage: Option<KeyUsage>,
     /// extKeyUsage, if present.
     pub purposes: Option<Vec<ObjectIdentifier>>,
     /// subjectAltName, if present.
-    pub names: Option<Vec<General>>,
+    pub names: Option<Vec<GeneralName>>,
     /// True if subjectAltName is critical.
     pub names_critical: bool,
     /// subjectKeyIdentifier.
@@ -54,7 +54,7 @@ pub struct Certificate {
     /// authorityKeyIdentifier's key identifier.
     pub issuer_key_identifier: Option<Vec<u8>>,
     /// nameConstraints, if present.
-    pub constraints: Option<Subtrees>,
+    pub constraints: Option<NameConstraints>,
     /// Addresses of revocation lists.
     pub crl_urls: Vec<String>,
     /// Addresses of the issuer's certificate.
@@ -122,8 +122,8 @@ impl Certificate {
             serial: serial_hex(tbs.serial.value()),
             issuer: raw(tbs.issuer)?,
             subject: raw(tbs.subject)?,
-            not_before: Moment::from_x509(&tbs.validity.not_before),
-            not_after: Moment::from_x509(&tbs.validity.not_after),
+            not_before: Timestamp::from_x509(&tbs.validity.not_before),
+            not_after: Timestamp::from_x509(&tbs.validity.not_after),
             key: PublicKey::from_spki(raw(tbs.spki)?),
             algorithm: outer.algorithm,
             signature: outer.signature.as_bytes().unwrap_or_default().to_vec(),
@@ -170,7 +170,7 @@ impl Certificate {
     }
 
     /// Whether another certificate's key made this one's signature.
-    pub fn signed_by(&self, issuer: &Certificate) -> Result<(), crate::signature::Fault> {
+    pub fn signed_by(&self, issuer: &Certificate) -> Result<(), crate::signature::SignatureFault> {
         crate::signature::verify(&self.algorithm, issuer.key.spki(), &self.tbs, &self.signature)
     }
 
@@ -191,7 +191,7 @@ impl Certificate {
 
     /// Its names in words, escaped.
     pub fn name_words(&self) -> Vec<String> {
-        self.names.iter().flatten().map(General::words).collect()
+        self.names.iter().flatten().map(GeneralName::words).collect()
     }
 }
 

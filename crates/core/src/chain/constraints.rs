@@ -1,7 +1,7 @@
 //! Name constraints against the names of a certificate (RFC 5280 §4.2.1.10).
 
 use crate::cert::Certificate;
-use crate::cert::extensions::{General, Subtrees};
+use crate::cert::extensions::{GeneralName, NameConstraints};
 use crate::cert::subject;
 use crate::name::uri_host;
 
@@ -9,21 +9,21 @@ use crate::name::uri_host;
 ///
 /// A type of name without any permitted base is free; the subject is judged as a directoryName. `families_apart`: IPv4 and IPv6 are
 /// types of their own.
-pub fn violated(subtrees: &Subtrees, certificate: &Certificate, families_apart: bool) -> Option<General> {
-    let mut names: Vec<General> = certificate.names.clone().unwrap_or_default();
+pub fn violated(subtrees: &NameConstraints, certificate: &Certificate, families_apart: bool) -> Option<GeneralName> {
+    let mut names: Vec<GeneralName> = certificate.names.clone().unwrap_or_default();
     // A mailbox in the subject counts where there are no alternative names (§4.2.1.10).
     if certificate.names.is_none() {
-        names.extend(subject::mailboxes(&certificate.subject).into_iter().map(General::Mail));
+        names.extend(subject::mailboxes(&certificate.subject).into_iter().map(GeneralName::Mail));
     }
     if !subject::is_empty(&certificate.subject) {
-        names.push(General::Directory(certificate.subject.clone()));
+        names.push(GeneralName::Directory(certificate.subject.clone()));
     }
-    let free = |n: &General| match n {
-        General::Ip(a) if families_apart => !subtrees
+    let free = |n: &GeneralName| match n {
+        GeneralName::Ip(a) if families_apart => !subtrees
             .permitted
             .iter()
             .chain(&subtrees.excluded)
-            .any(|b| matches!(b, General::Ip(b) if b.len() == 2 * a.len())),
+            .any(|b| matches!(b, GeneralName::Ip(b) if b.len() == 2 * a.len())),
         _ => false,
     };
     names.into_iter().find(|n| !free(n) && forbids(subtrees, n))
@@ -33,46 +33,46 @@ pub fn violated(subtrees: &Subtrees, certificate: &Certificate, families_apart: 
 pub const MOST_COMPARISONS: usize = 250_000;
 
 /// How many comparisons [`violated`] may take for a certificate.
-pub fn cost(subtrees: &Subtrees, certificate: &Certificate) -> usize {
+pub fn cost(subtrees: &NameConstraints, certificate: &Certificate) -> usize {
     let names = certificate.names.as_ref().map_or(1, Vec::len) + 1;
     names.saturating_mul(subtrees.permitted.len() + subtrees.excluded.len())
 }
 
 /// True if the subtrees do not let a name pass: it lies in no permitted base of its kind, or in an excluded one.
-pub fn forbids(subtrees: &Subtrees, name: &General) -> bool {
-    let of_type: Vec<&General> = subtrees.permitted.iter().filter(|b| same_type(b, name)).collect();
+pub fn forbids(subtrees: &NameConstraints, name: &GeneralName) -> bool {
+    let of_type: Vec<&GeneralName> = subtrees.permitted.iter().filter(|b| same_type(b, name)).collect();
     let permitted = of_type.is_empty() || of_type.iter().any(|b| within(b, name));
     !permitted || subtrees.excluded.iter().any(|b| same_type(b, name) && within(b, name))
 }
 
 /// The excluded base in which a name lies.
-pub fn excluding<'a>(subtrees: &'a Subtrees, name: &General) -> Option<&'a General> {
+pub fn excluding<'a>(subtrees: &'a NameConstraints, name: &GeneralName) -> Option<&'a GeneralName> {
     subtrees.excluded.iter().find(|b| same_type(b, name) && within(b, name))
 }
 
-fn same_type(a: &General, b: &General) -> bool {
+fn same_type(a: &GeneralName, b: &GeneralName) -> bool {
     match (a, b) {
         // IPv4 and IPv6 constrain each other: a list of IPv4 blocks permits no IPv6 address.
-        (General::Other, _) | (_, General::Other) => false,
+        (GeneralName::Other, _) | (_, GeneralName::Other) => false,
         _ => std::mem::discriminant(a) == std::mem::discriminant(b),
     }
 }
 
-fn within(base: &General, name: &General) -> bool {
+fn within(base: &GeneralName, name: &GeneralName) -> bool {
     match (base, name) {
-        (General::Dns(b), General::Dns(n)) => {
+        (GeneralName::Dns(b), GeneralName::Dns(n)) => {
             let n = n.trim_start_matches("*.");
             under(b.trim_start_matches('.'), n) && !(b.starts_with('.') && same(&b[1..], n))
         }
-        (General::Ip(b), General::Ip(n)) => {
+        (GeneralName::Ip(b), GeneralName::Ip(n)) => {
             b.len() == 2 * n.len() && n.iter().zip(b).zip(&b[n.len()..]).all(|((n, a), m)| n & m == a & m)
         }
-        (General::Mail(b), General::Mail(n)) => {
+        (GeneralName::Mail(b), GeneralName::Mail(n)) => {
             let host = n.rsplit('@').next().unwrap_or_default();
             if b.contains('@') { b == n } else { host_within(b, host) }
         }
-        (General::Uri(b), General::Uri(n)) => uri_host(n).is_some_and(|h| host_within(b, h)),
-        (General::Directory(b), General::Directory(n)) => subject::starts_with(n, b),
+        (GeneralName::Uri(b), GeneralName::Uri(n)) => uri_host(n).is_some_and(|h| host_within(b, h)),
+        (GeneralName::Directory(b), GeneralName::Directory(n)) => subject::starts_with(n, b),
         _ => false,
     }
 }
@@ -100,22 +100,22 @@ fn under(domain: &str, host: &str) -> bool {
 mod tests {
     use super::*;
 
-    fn permits(base: General, name: General) -> bool {
-        !forbids(&Subtrees { permitted: vec![base], excluded: vec![] }, &name)
+    fn permits(base: GeneralName, name: GeneralName) -> bool {
+        !forbids(&NameConstraints { permitted: vec![base], excluded: vec![] }, &name)
     }
 
     #[test]
     fn each_type_by_its_own_rule() {
-        let dns = |s: &str| General::Dns(s.into());
+        let dns = |s: &str| GeneralName::Dns(s.into());
         assert!(permits(dns("test"), dns("a.TEST")) && permits(dns("test"), dns("*.test")));
         assert!(!permits(dns("test"), dns("attest")));
         assert!(!permits(dns(".localhost"), dns("localhost")) && permits(dns(".localhost"), dns("a.localhost")));
-        let mail = |s: &str| General::Mail(s.into());
+        let mail = |s: &str| GeneralName::Mail(s.into());
         assert!(permits(mail("x.test"), mail("a@x.test")) && !permits(mail("x.test"), mail("a@b.x.test")));
         assert!(permits(mail(".x.test"), mail("a@b.x.test")) && !permits(mail(".x.test"), mail("a@x.test")));
-        let uri = |s: &str| General::Uri(s.into());
+        let uri = |s: &str| GeneralName::Uri(s.into());
         assert!(permits(uri(".test"), uri("https://a.test:8443/x")) && !permits(uri(".test"), uri("urn:x")));
-        let ip = |b: &[u8]| General::Ip(b.to_vec());
+        let ip = |b: &[u8]| GeneralName::Ip(b.to_vec());
         assert!(permits(ip(&[10, 0, 0, 0, 255, 0, 0, 0]), ip(&[10, 9, 8, 7])));
         assert!(!permits(ip(&[10, 0, 0, 0, 255, 0, 0, 0]), ip(&[0; 16])));
         assert!(permits(dns("test"), ip(&[8, 8, 8, 8])), "a type without base is free");
@@ -123,8 +123,10 @@ mod tests {
 
     #[test]
     fn excluded_wins() {
-        let s =
-            Subtrees { permitted: vec![General::Dns("test".into())], excluded: vec![General::Dns("x.test".into())] };
-        assert!(forbids(&s, &General::Dns("a.x.test".into())) && !forbids(&s, &General::Dns("y.test".into())));
+        let s = NameConstraints {
+            permitted: vec![GeneralName::Dns("test".into())],
+            excluded: vec![GeneralName::Dns("x.test".into())],
+        };
+        assert!(forbids(&s, &GeneralName::Dns("a.x.test".into())) && !forbids(&s, &GeneralName::Dns("y.test".into())));
     }
 }

@@ -1,7 +1,7 @@
 //! Does a certificate name the host that was asked for? (RFC 9525)
 
 use crate::cert::Certificate;
-use crate::cert::extensions::General;
+use crate::cert::extensions::GeneralName;
 use crate::cert::subject;
 use crate::name::{Name, ip};
 
@@ -38,20 +38,20 @@ pub fn covers(certificate: &Certificate, host: &Name, how: Matching) -> bool {
 /// True if an address stands among the DNS names, where it is never found.
 pub fn has_address_as_dns(certificate: &Certificate) -> Option<String> {
     certificate.names.iter().flatten().find_map(|n| match n {
-        General::Dns(d) if d.parse::<std::net::IpAddr>().is_ok() => Some(d.clone()),
+        GeneralName::Dns(d) if d.parse::<std::net::IpAddr>().is_ok() => Some(d.clone()),
         _ => None,
     })
 }
 
-fn one(presented: &General, host: &Name, how: Matching) -> bool {
+fn one(presented: &GeneralName, host: &Name, how: Matching) -> bool {
     match (presented, host) {
-        (General::Dns(p), Name::Dns(h)) => dns(p, h, how),
-        (General::Ip(octets), Name::Ip(a)) => ip(octets) == Some(*a),
-        (General::Mail(p), Name::Mail(h)) => match (p.rsplit_once('@'), h.rsplit_once('@')) {
+        (GeneralName::Dns(p), Name::Dns(h)) => dns(p, h, how),
+        (GeneralName::Ip(octets), Name::Ip(a)) => ip(octets) == Some(*a),
+        (GeneralName::Mail(p), Name::Mail(h)) => match (p.rsplit_once('@'), h.rsplit_once('@')) {
             (Some((pl, pd)), Some((hl, hd))) => pl == hl && pd.eq_ignore_ascii_case(hd),
             _ => false,
         },
-        (General::Uri(p), Name::Uri(h)) => p == h,
+        (GeneralName::Uri(p), Name::Uri(h)) => p == h,
         _ => false,
     }
 }

@@ -3,7 +3,7 @@
 use crate::cert::Certificate;
 use crate::cert::crl::{Crl, Revoked};
 use crate::cert::subject;
-use crate::moment::Moment;
+use crate::timestamp::Timestamp;
 
 /// How much lists count.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -46,7 +46,7 @@ pub fn said(
     issuer: &Certificate,
     signers: &[&Certificate],
     lists: &[Crl],
-    at: Moment,
+    at: Timestamp,
 ) -> Said {
     let of_issuer: Vec<&Crl> = lists.iter().filter(|l| subject::same(&l.issuer, &issuer.subject)).collect();
     if of_issuer.is_empty() {
@@ -78,7 +78,7 @@ pub fn said(
     }
 }
 
-fn objection(list: &Crl, issuer: &Certificate, at: Moment) -> Option<String> {
+fn objection(list: &Crl, issuer: &Certificate, at: Timestamp) -> Option<String> {
     if issuer.usage.is_some_and(|u| !u.crl_sign) {
         return Some("its issuer's key may not sign lists (keyUsage)".into());
     }

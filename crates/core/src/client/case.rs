@@ -5,9 +5,9 @@ use crate::cert::crl::Crl;
 use crate::chain::revocation::Revocation;
 use crate::client::Policy;
 use crate::finding::Code;
-use crate::moment::Moment;
 use crate::name::Name;
 use crate::purpose::Purpose;
+use crate::timestamp::Timestamp;
 
 /// What is judged. Time is part of the input.
 #[derive(Clone, Copy, Debug)]
@@ -27,7 +27,7 @@ pub struct Input<'a> {
     /// The purpose; None leaves it out.
     pub purpose: Option<Purpose>,
     /// Judged as of then.
-    pub at: Moment,
+    pub at: Timestamp,
     /// Revocation lists that are at hand.
     pub lists: &'a [Crl],
     /// How much they count.
@@ -36,7 +36,7 @@ pub struct Input<'a> {
 
 /// Which of several things that bear one code it is; clients have words of their own for some.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Fine {
+pub enum Detail {
     /// Nothing more is to be said.
     #[default]
     Plain,
@@ -70,7 +70,7 @@ pub enum Fine {
 
 /// One thing wrong with a chain.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Fault {
+pub struct ChainFault {
     /// Which kind.
     pub code: Code,
     /// Where in the path: 0 is the leaf.
@@ -78,17 +78,17 @@ pub struct Fault {
     /// A detail for a person, such as the name that lies outside; may be empty.
     pub detail: String,
     /// Which of several.
-    pub fine: Fine,
+    pub fine: Detail,
     /// True if it is about the anchor.
     pub anchor: bool,
     /// A second detail, such as the base of the subtree.
     pub also: String,
 }
 
-impl Fault {
+impl ChainFault {
     /// One without anything finer.
-    pub fn new(code: Code, depth: usize, detail: impl Into<String>) -> Fault {
-        Fault { code, depth, detail: detail.into(), fine: Fine::Plain, anchor: false, also: String::new() }
+    pub fn new(code: Code, depth: usize, detail: impl Into<String>) -> ChainFault {
+        ChainFault { code, depth, detail: detail.into(), fine: Detail::Plain, anchor: false, also: String::new() }
     }
 }
 

@@ -20,7 +20,7 @@ pub const POLICY: Policy = Policy {
     // RSA with keyEncipherment alone: ERR_SSL_KEY_USAGE_INCOMPATIBLE, measured.
     needs_digital_signature: true,
     heeds_lists: false,
-    sayings: &[
+    messages: &[
         (
             Code::KeyKindUnsupported,
             Outcome::Refuses,
@@ -45,8 +45,8 @@ pub const POLICY: Policy = Policy {
         (Code::NotYetValid, Outcome::Warns, DATES),
         (Code::IssuerExpired, Outcome::Warns, DATES),
     ],
-    finer: &[(Code::KeyUsageMissing, When::Above, Outcome::Refuses, INVALID)],
-    hides: &[(
+    overrides: &[(Code::KeyUsageMissing, When::Above, Outcome::Refuses, INVALID)],
+    suppresses: &[(
         // "Invalid" is said only where nothing better fits (cert_verify_proc_builtin.cc).
         &[Code::Expired, Code::NotYetValid, Code::IssuerExpired],
         &[

@@ -1,6 +1,6 @@
 //! curl with OpenSSL. Measured with curl 7.88 and OpenSSL 3.0 on Debian 12.
 
-use super::{Fine, Outcome, Policies, Policy, When, standard};
+use super::{Detail, Outcome, Policies, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -21,7 +21,7 @@ pub const POLICY: Policy = Policy {
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     policies: Policies::Ignored,
     heeds_lists: false,
-    sayings: &[
+    messages: &[
         (Code::IssuerUnknown, Outcome::Refuses, "(60) SSL certificate problem: {unknown}"),
         (Code::SelfSignedLeaf, Outcome::Refuses, "(60) SSL certificate problem: self-signed certificate"),
         (Code::Malformed, Outcome::Refuses, "(35) error:1100009E:X509 V3 routines::invalid certificate"),
@@ -49,28 +49,28 @@ pub const POLICY: Policy = Policy {
             "(60) SSL: no alternative certificate subject name matches target host name '{name}'",
         ),
     ],
-    finer: &[
+    overrides: &[
         (
             Code::BadSignature,
-            When::Is(Fine::Rsa),
+            When::Is(Detail::Rsa),
             Outcome::Refuses,
             "(35) error:0200008A:rsa routines::invalid padding or (35) error:0200006A:rsa routines::block type is not 01",
         ),
         (
             Code::NameNotCovered,
-            When::Is(Fine::NoNames),
+            When::Is(Detail::NoNames),
             Outcome::Refuses,
             "(60) SSL: certificate subject name '{also}' does not match target host name '{name}'",
         ),
         (
             Code::NameNotCovered,
-            When::Is(Fine::NoNamesAddress),
+            When::Is(Detail::NoNamesAddress),
             Outcome::Refuses,
             "(60) SSL: certificate subject name '{also}' does not match target host name '{name}'",
         ),
         (
             Code::IssuerExpired,
-            When::Is(Fine::Early),
+            When::Is(Detail::Early),
             Outcome::Refuses,
             "(60) SSL certificate problem: certificate is not yet valid",
         ),
@@ -78,7 +78,7 @@ pub const POLICY: Policy = Policy {
         (Code::WeakKey, When::Above, Outcome::Refuses, "(60) SSL certificate problem: CA certificate key too weak"),
         (
             Code::ConstraintViolated,
-            When::Is(Fine::Excluded),
+            When::Is(Detail::Excluded),
             Outcome::Refuses,
             "(60) SSL certificate problem: excluded subtree violation",
         ),

@@ -1,6 +1,6 @@
 //! Firefox. Measured with Firefox ESR 153 on Debian 12.
 
-use super::{Fine, Outcome, Policies, Policy, When, standard};
+use super::{Detail, Outcome, Policies, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -25,7 +25,7 @@ pub const POLICY: Policy = Policy {
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     policies: Policies::Ignored,
     heeds_lists: false,
-    sayings: &[
+    messages: &[
         (
             Code::KeyKindUnsupported,
             Outcome::Refuses,
@@ -49,10 +49,10 @@ pub const POLICY: Policy = Policy {
         (Code::Expired, Outcome::Warns, "SEC_ERROR_EXPIRED_CERTIFICATE"),
         (Code::NotYetValid, Outcome::Warns, "MOZILLA_PKIX_ERROR_NOT_YET_VALID_CERTIFICATE"),
     ],
-    finer: &[
+    overrides: &[
         (
             Code::IssuerExpired,
-            When::Is(Fine::Early),
+            When::Is(Detail::Early),
             Outcome::Warns,
             "MOZILLA_PKIX_ERROR_NOT_YET_VALID_ISSUER_CERTIFICATE",
         ),

@@ -1,6 +1,6 @@
 //! wget and what else is made with GnuTLS. Measured with wget 1.21 and GnuTLS 3.7 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policies, Policy, When, standard};
+use super::{Detail, LeafAnchor, Outcome, Policies, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -20,7 +20,7 @@ pub const POLICY: Policy = Policy {
     empty_subject_needs_critical_names: false,
     policies: Policies::Unknown,
     heeds_lists: false,
-    sayings: &[
+    messages: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "GnuTLS: A TLS fatal alert has been received."),
         (Code::Malformed, Outcome::Refuses, "GnuTLS: ASN1 parser: Error in DER parsing."),
         (Code::IssuerUnknown, Outcome::Refuses, "The certificate of '{name}' doesn't have a known issuer."),
@@ -40,9 +40,9 @@ pub const POLICY: Policy = Policy {
         (Code::PurposeMissing, Outcome::Refuses, ""),
         (Code::CaAsLeaf, Outcome::Refuses, ""),
     ],
-    finer: &[(
+    overrides: &[(
         Code::IssuerExpired,
-        When::Is(Fine::Early),
+        When::Is(Detail::Early),
         Outcome::Refuses,
         "The certificate of '{name}' is not yet activated.",
     )],
@@ -52,8 +52,8 @@ pub const POLICY: Policy = Policy {
 /// What wget printed, as it is shown and compared: its first line that says more than "not trusted".
 pub fn said(printed: &str) -> String {
     let lines = || printed.lines().map(|l| l.trim_start_matches("ERROR: ").trim()).filter(|l| !l.is_empty());
-    let finer = lines().find(|l| !l.ends_with("is not trusted."));
-    finer.or_else(|| lines().next()).unwrap_or_default().to_owned()
+    let overrides = lines().find(|l| !l.ends_with("is not trusted."));
+    overrides.or_else(|| lines().next()).unwrap_or_default().to_owned()
 }
 
 /// What wget's own settings say.

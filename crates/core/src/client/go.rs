@@ -1,6 +1,6 @@
 //! Programs made with Go. Measured with Go 1.19 on Debian 12.
 
-use super::{Fine, Outcome, Policies, Policy, When, standard};
+use super::{Detail, Outcome, Policies, Policy, When, standard};
 use crate::finding::Code;
 
 /// Go's rules: crypto/x509 as crypto/tls calls it.
@@ -11,7 +11,7 @@ pub const POLICY: Policy = Policy {
     empty_subject_needs_critical_names: false,
     policies: Policies::Unknown,
     heeds_lists: false,
-    sayings: &[
+    messages: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "remote error: tls: handshake failure"),
         (
             Code::Malformed,
@@ -39,40 +39,40 @@ pub const POLICY: Policy = Policy {
         (Code::WeakKey, Outcome::Refuses, "x509: certificate signed by unknown authority"),
         (Code::CaAsLeaf, Outcome::Refuses, ""),
     ],
-    finer: &[
+    overrides: &[
         (
             Code::NameNotCovered,
-            When::Is(Fine::NoNames),
+            When::Is(Detail::NoNames),
             Outcome::Refuses,
             "x509: certificate is not valid for any names, but wanted to match {name}",
         ),
         (
             Code::NameNotCovered,
-            When::Is(Fine::NoNamesAddress),
+            When::Is(Detail::NoNamesAddress),
             Outcome::Refuses,
             "x509: cannot validate certificate for {name} because it doesn't contain any IP SANs",
         ),
         (
             Code::NameNotCovered,
-            When::Is(Fine::CommonName),
+            When::Is(Detail::CommonName),
             Outcome::Refuses,
             "x509: certificate relies on legacy Common Name field, use SANs instead",
         ),
         (
             Code::NameNotCovered,
-            When::Is(Fine::NoAddress),
+            When::Is(Detail::NoAddress),
             Outcome::Refuses,
             "x509: cannot validate certificate for {name} because it doesn't contain any IP SANs",
         ),
         (
             Code::ConstraintViolated,
-            When::Is(Fine::Excluded),
+            When::Is(Detail::Excluded),
             Outcome::Refuses,
             "x509: a root or intermediate certificate is not authorized to sign for this name: DNS name \"{detail}\" is excluded by constraint \"{also}\"",
         ),
         (
             Code::ConstraintViolated,
-            When::Is(Fine::Address),
+            When::Is(Detail::Address),
             Outcome::Refuses,
             "x509: a root or intermediate certificate is not authorized to sign for this name: IP address \"{detail}\" is not permitted by any constraint",
         ),

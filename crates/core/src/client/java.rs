@@ -1,6 +1,6 @@
 //! The JVM. Measured with OpenJDK 17 on Debian 12.
 
-use super::{Fine, LeafAnchor, Outcome, Policy, When, standard};
+use super::{Detail, LeafAnchor, Outcome, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -21,7 +21,7 @@ pub const POLICY: Policy = Policy {
     least_rsa: 1024,
     needs_digital_signature: true,
     heeds_lists: false,
-    sayings: &[
+    messages: &[
         (
             Code::IssuerUnknown,
             Outcome::Refuses,
@@ -65,16 +65,16 @@ pub const POLICY: Policy = Policy {
         (Code::Malformed, Outcome::Refuses, "Failed to parse server certificates"),
         (Code::NameNotCovered, Outcome::Refuses, "No subject alternative DNS name matching {name} found."),
     ],
-    finer: &[
+    overrides: &[
         (
             Code::ConstraintViolated,
-            When::Is(Fine::Policies),
+            When::Is(Detail::Policies),
             Outcome::Refuses,
             "PKIX path validation failed: non-null policy tree required and policy tree is null",
         ),
         (
             Code::IssuerUnknown,
-            When::Is(Fine::Namesake),
+            When::Is(Detail::Namesake),
             Outcome::Refuses,
             "PKIX path validation failed: Path does not chain with any of the trust anchors",
         ),
@@ -98,25 +98,25 @@ pub const POLICY: Policy = Policy {
         ),
         (
             Code::NameNotCovered,
-            When::Is(Fine::Address),
+            When::Is(Detail::Address),
             Outcome::Refuses,
             "No subject alternative names matching IP address {name} found",
         ),
         (
             Code::NameNotCovered,
-            When::Is(Fine::NoAddress),
+            When::Is(Detail::NoAddress),
             Outcome::Refuses,
             "No subject alternative names matching IP address {name} found",
         ),
-        (Code::NameNotCovered, When::Is(Fine::NoNames), Outcome::Refuses, "No name matching {name} found"),
+        (Code::NameNotCovered, When::Is(Detail::NoNames), Outcome::Refuses, "No name matching {name} found"),
         (
             Code::NameNotCovered,
-            When::Is(Fine::NoNamesAddress),
+            When::Is(Detail::NoNamesAddress),
             Outcome::Refuses,
             "No subject alternative names present",
         ),
-        (Code::NameNotCovered, When::Is(Fine::CommonName), Outcome::Refuses, "No subject alternative names present"),
-        (Code::NameNotCovered, When::Is(Fine::Underscore), Outcome::Refuses, "Illegal given domain name: {name}"),
+        (Code::NameNotCovered, When::Is(Detail::CommonName), Outcome::Refuses, "No subject alternative names present"),
+        (Code::NameNotCovered, When::Is(Detail::Underscore), Outcome::Refuses, "Illegal given domain name: {name}"),
     ],
     ..standard::POLICY
 };

@@ -4,7 +4,7 @@ use crate::cert::Certificate;
 use crate::cert::subject;
 use crate::chain::path;
 use crate::client::Policy;
-use crate::client::case::{Case, Fault, Fine, Input};
+use crate::client::case::{Case, ChainFault, Detail, Input};
 use crate::client::rules;
 use crate::finding::Code;
 
@@ -14,7 +14,7 @@ pub struct Judgement {
     /// The best path: without fault if there is one, else the one with the fewest faults.
     pub path: Vec<Certificate>,
     /// What is wrong with that path; empty means accepted.
-    pub faults: Vec<Fault>,
+    pub faults: Vec<ChainFault>,
 }
 
 /// Upper bound on certificates from which paths are built. A handshake message of 16 MiB, the longest that TLS allows, has fewer
@@ -25,11 +25,11 @@ const MOST_CERTIFICATES: usize = 2_000;
 pub fn judge(input: &Input<'_>, policy: &Policy) -> Judgement {
     let Some(leaf) = input.served.first() else {
         let detail = "no certificate was sent";
-        let fault = Fault::new(Code::Malformed, 0, detail);
+        let fault = ChainFault::new(Code::Malformed, 0, detail);
         return Judgement { path: Vec::new(), faults: vec![fault] };
     };
     if input.served.len().saturating_add(input.extra.len()) > MOST_CERTIFICATES {
-        let fault = Fault::new(Code::BudgetExhausted, 0, "");
+        let fault = ChainFault::new(Code::BudgetExhausted, 0, "");
         return Judgement { path: vec![leaf.clone()], faults: vec![fault] };
     }
     let known: Vec<Certificate> = input.served[1..].iter().chain(input.extra).cloned().collect();
@@ -67,21 +67,21 @@ pub fn judge(input: &Input<'_>, policy: &Policy) -> Judgement {
         _ => Code::IssuerUnknown,
     };
     let fine = match () {
-        () if below_root => Fine::BelowRoot,
-        () if input.anchors.iter().any(|a| subject::same(&a.subject, &top.issuer)) => Fine::Namesake,
-        () => Fine::Plain,
+        () if below_root => Detail::BelowRoot,
+        () if input.anchors.iter().any(|a| subject::same(&a.subject, &top.issuer)) => Detail::Namesake,
+        () => Detail::Plain,
     };
-    let unknown = Fault { fine, ..Fault::new(code, path.len() - 1, top.issuer_words()) };
+    let unknown = ChainFault { fine, ..ChainFault::new(code, path.len() - 1, top.issuer_words()) };
     faults.insert(0, unknown);
     if found.exhausted {
-        faults.push(Fault::new(Code::BudgetExhausted, 0, ""));
+        faults.push(ChainFault::new(Code::BudgetExhausted, 0, ""));
     }
     Judgement { path, faults }
 }
 
-fn faults_of(path: &[Certificate], anchored: bool, input: &Input<'_>, policy: &Policy) -> Vec<Fault> {
+fn faults_of(path: &[Certificate], anchored: bool, input: &Input<'_>, policy: &Policy) -> Vec<ChainFault> {
     let case = Case { path, anchored, input, policy };
-    let mut faults: Vec<Fault> = Vec::new();
+    let mut faults: Vec<ChainFault> = Vec::new();
     for rule in rules::applying(&case) {
         for mut fault in rule(&case) {
             fault.anchor = anchored && path.len() > 1 && fault.depth == path.len() - 1;

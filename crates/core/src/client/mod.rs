@@ -21,8 +21,8 @@ use crate::chain::name_match::Matching;
 pub use crate::client_id::Client;
 use crate::finding::Code;
 use crate::name::Name;
-pub use case::Fine;
-use case::{Fault, Input};
+pub use case::Detail;
+use case::{ChainFault, Input};
 use judge::{Judgement, judge};
 
 /// A client's rules.
@@ -158,12 +158,12 @@ pub struct Policy {
     /// Its words for each fault, most serious first: the first that applies is what it says.
     /// `{name}` stands for the host, `{mismatch}` for OpenSSL's words on a name or an address, `{unknown}` and `{UNKNOWN}` for
     /// what OpenSSL and Node call an issuer that is not known, which depends on what was served.
-    pub sayings: &'static [(Code, Outcome, &'static str)],
+    pub messages: &'static [(Code, Outcome, &'static str)],
     /// Other words for some cases of a fault. More templates: `{names}` are the certificate's names, `{detail}` and `{also}` what the
     /// fault itself says.
-    pub finer: &'static [(Code, When, Outcome, &'static str)],
+    pub overrides: &'static [(Code, When, Outcome, &'static str)],
     /// Faults that are not told where another stands: first the one that hides, then what it hides.
-    pub hides: &'static [(&'static [Code], &'static [Code])],
+    pub suppresses: &'static [(&'static [Code], &'static [Code])],
     /// The rules that it keeps; a test leaves one out.
     pub rules: &'static [rules::Rule],
 }
@@ -178,11 +178,11 @@ pub enum When {
     /// It is about any certificate above the leaf.
     Above,
     /// The fault says so itself.
-    Is(Fine),
+    Is(Detail),
 }
 
 impl When {
-    fn holds(self, fault: &Fault) -> bool {
+    fn holds(self, fault: &ChainFault) -> bool {
         match self {
             When::Between => fault.depth > 0 && !fault.anchor,
             When::Anchor => fault.anchor,
@@ -240,12 +240,13 @@ pub fn predict(client: Client, input: &Input<'_>) -> Verdict {
 /// The same by other rules than the client's own: what would it say if one of them were not there?
 pub fn predict_by(policy: &Policy, client: Client, input: &Input<'_>) -> Verdict {
     let judgement = judge(input, policy);
-    let said = policy.sayings.iter().find_map(|(code, outcome, text)| {
+    let said = policy.messages.iter().find_map(|(code, outcome, text)| {
         let there = |code: &Code| judgement.faults.iter().any(|f| f.code == *code);
-        let hidden = |code: &Code| policy.hides.iter().any(|(by, what)| what.contains(code) && by.iter().any(there));
+        let hidden =
+            |code: &Code| policy.suppresses.iter().any(|(by, what)| what.contains(code) && by.iter().any(there));
         let fault = judgement.faults.iter().find(|f| f.code == *code && !hidden(code))?;
-        let finer = policy.finer.iter().find(|(c, when, ..)| c == code && when.holds(fault));
-        Some(finer.map_or((fault, *outcome, *text), |(.., outcome, text)| (fault, *outcome, *text)))
+        let overrides = policy.overrides.iter().find(|(c, when, ..)| c == code && when.holds(fault));
+        Some(overrides.map_or((fault, *outcome, *text), |(.., outcome, text)| (fault, *outcome, *text)))
     });
     let host = input.name.map(ToString::to_string).unwrap_or_default();
     let (outcome, code) = match said {
@@ -271,10 +272,10 @@ pub fn shown(text: &str) -> String {
 /// Everything that a client may say because of this, as [`shown`].
 pub fn words(client: Client, code: Code) -> Vec<String> {
     let policy = policy(client);
-    let usual = policy.sayings.iter().filter(|s| s.0 == code).map(|s| s.2);
-    let finer = policy.finer.iter().filter(|s| s.0 == code).map(|s| s.3);
+    let usual = policy.messages.iter().filter(|s| s.0 == code).map(|s| s.2);
+    let overrides = policy.overrides.iter().filter(|s| s.0 == code).map(|s| s.3);
     let mut all: Vec<String> = Vec::new();
-    for text in usual.chain(finer).flat_map(|t| t.split(" or ")).filter(|t| !t.is_empty()).map(shown) {
+    for text in usual.chain(overrides).flat_map(|t| t.split(" or ")).filter(|t| !t.is_empty()).map(shown) {
         if !all.contains(&text) {
             all.push(text);
         }
@@ -288,7 +289,7 @@ pub fn agrees(expected: Option<&str>, seen: Option<&str>) -> bool {
 }
 
 /// A saying with its words filled in.
-fn spelt(text: &str, host: &str, input: &Input<'_>, judgement: &Judgement, fault: &Fault) -> String {
+fn spelt(text: &str, host: &str, input: &Input<'_>, judgement: &Judgement, fault: &ChainFault) -> String {
     let kind = if matches!(input.name, Some(Name::Ip(_))) { "IP address" } else { "Hostname" };
     let mismatch = format!("{kind} mismatch, certificate is not valid for '{host}'.");
     let root_served = judgement.path.len() > 1 && judgement.path.last().is_some_and(Certificate::is_self_signed);
@@ -317,7 +318,7 @@ mod tests {
             let of_lists: &[Code] = if policy(client).heeds_lists { rules::OF_LISTS } else { &[] };
             let of_lives: &[Code] = if policy(client).most_days.is_some() { rules::OF_LIVES } else { &[] };
             for code in rules::CODES.iter().chain(of_lists).chain(of_lives) {
-                let n = policy(client).sayings.iter().filter(|s| s.0 == *code).count();
+                let n = policy(client).messages.iter().filter(|s| s.0 == *code).count();
                 assert_eq!(n, 1, "{} on {}", client.word(), code.word());
             }
         }

@@ -1,6 +1,6 @@
 //! Node.js with its compiled-in roots. Measured with Node 20.20 on Debian 12.
 
-use super::{Fine, Outcome, Policies, Policy, When, standard};
+use super::{Detail, Outcome, Policies, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -19,7 +19,7 @@ pub const POLICY: Policy = Policy {
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     policies: Policies::Ignored,
     heeds_lists: false,
-    sayings: &[
+    messages: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "ERR_SSL_SSLV3_ALERT_HANDSHAKE_FAILURE"),
         (Code::ConstraintViolated, Outcome::Refuses, "UNSPECIFIED"),
         (Code::Expired, Outcome::Refuses, "CERT_HAS_EXPIRED"),
@@ -39,10 +39,10 @@ pub const POLICY: Policy = Policy {
         (Code::Malformed, Outcome::Refuses, "UNABLE_TO_VERIFY_LEAF_SIGNATURE"),
         (Code::NameNotCovered, Outcome::Refuses, "ERR_TLS_CERT_ALTNAME_INVALID"),
     ],
-    finer: &[
-        (Code::IssuerUnknown, When::Is(Fine::BelowRoot), Outcome::Refuses, "UNABLE_TO_GET_ISSUER_CERT"),
-        (Code::IssuerExpired, When::Is(Fine::Early), Outcome::Refuses, "CERT_NOT_YET_VALID"),
-        (Code::IntermediateNotACa, When::Is(Fine::Denies), Outcome::Refuses, "INVALID_PURPOSE"),
+    overrides: &[
+        (Code::IssuerUnknown, When::Is(Detail::BelowRoot), Outcome::Refuses, "UNABLE_TO_GET_ISSUER_CERT"),
+        (Code::IssuerExpired, When::Is(Detail::Early), Outcome::Refuses, "CERT_NOT_YET_VALID"),
+        (Code::IntermediateNotACa, When::Is(Detail::Denies), Outcome::Refuses, "INVALID_PURPOSE"),
         (Code::KeyUsageMissing, When::Above, Outcome::Refuses, "UNSPECIFIED"),
     ],
     ..standard::POLICY

@@ -1,6 +1,6 @@
 //! Python's ssl module with OpenSSL. Measured with Python 3.11 and OpenSSL 3.0 on Debian 12.
 
-use super::{Fine, Outcome, Policies, Policy, When, standard};
+use super::{Detail, Outcome, Policies, Policy, When, standard};
 use crate::chain::name_match::Matching;
 use crate::finding::Code;
 
@@ -20,7 +20,7 @@ pub const POLICY: Policy = Policy {
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     policies: Policies::Ignored,
     heeds_lists: false,
-    sayings: &[
+    messages: &[
         (Code::IssuerUnknown, Outcome::Refuses, "certificate verify failed: {unknown}"),
         (Code::SelfSignedLeaf, Outcome::Refuses, "certificate verify failed: self-signed certificate"),
         (Code::Malformed, Outcome::Refuses, "certificate verify failed: unable to get local issuer certificate"),
@@ -40,10 +40,10 @@ pub const POLICY: Policy = Policy {
         (Code::KeyKindUnsupported, Outcome::Refuses, "handshake failure"),
         (Code::CaAsLeaf, Outcome::Refuses, "certificate verify failed: invalid CA certificate"),
     ],
-    finer: &[
+    overrides: &[
         (
             Code::IssuerExpired,
-            When::Is(Fine::Early),
+            When::Is(Detail::Early),
             Outcome::Refuses,
             "certificate verify failed: certificate is not yet valid",
         ),
@@ -51,13 +51,13 @@ pub const POLICY: Policy = Policy {
         (Code::WeakKey, When::Above, Outcome::Refuses, "certificate verify failed: CA certificate key too weak"),
         (
             Code::IssuerUnknown,
-            When::Is(Fine::BelowRoot),
+            When::Is(Detail::BelowRoot),
             Outcome::Refuses,
             "certificate verify failed: unable to get issuer certificate",
         ),
         (
             Code::ConstraintViolated,
-            When::Is(Fine::Excluded),
+            When::Is(Detail::Excluded),
             Outcome::Refuses,
             "certificate verify failed: excluded subtree violation",
         ),

@@ -19,6 +19,6 @@ pub const POLICY: Policy = Policy {
     empty_subject_needs_critical_names: false,
     policies: Policies::Ignored,
     heeds_lists: false,
-    sayings: SILENT_WITH_LIVES,
+    messages: SILENT_WITH_LIVES,
     ..standard::POLICY
 };

@@ -40,7 +40,7 @@ pub const POLICY: Policy = Policy {
     empty_subject_needs_critical_names: true,
     policies: Policies::Heeded,
     heeds_lists: true,
-    sayings: &[
+    messages: &[
         (Code::IssuerUnknown, Outcome::Refuses, ""),
         (Code::SelfSignedLeaf, Outcome::Refuses, ""),
         (Code::BadSignature, Outcome::Refuses, ""),
@@ -62,7 +62,7 @@ pub const POLICY: Policy = Policy {
         (Code::KeyKindUnsupported, Outcome::Refuses, ""),
         (Code::CaAsLeaf, Outcome::Refuses, ""),
     ],
-    finer: &[],
-    hides: &[],
+    overrides: &[],
+    suppresses: &[],
     rules: rules::ALL,
 };

@@ -2,7 +2,7 @@
 
 use super::{Client, gnutls};
 use crate::cert::Certificate;
-use crate::error::Told;
+use crate::error::Diagnostic;
 use crate::finding::{Code, Finding};
 use crate::form::pem;
 use crate::nss::Library;
@@ -12,13 +12,13 @@ use crate::trust::chromium_policy::ChromiumPolicy;
 use crate::trust::chromium_profile::{self, Said};
 use crate::trust::firefox_policy::FirefoxPolicy;
 use crate::trust::{
-    Place, Scope, Store, chromium as nssdb, firefox as profiles, java as java_store, macos, system, windows,
+    Scope, Store, StoreLocation, chromium as nssdb, firefox as profiles, java as java_store, macos, system, windows,
 };
 use std::path::{Path, PathBuf};
 
 /// A client's eyes.
 #[derive(Clone, Debug, Default)]
-pub struct View {
+pub struct TrustView {
     /// The roots that it trusts.
     pub anchors: Vec<Certificate>,
     /// SHA-256 of what it distrusts.
@@ -35,7 +35,7 @@ pub struct View {
     pub documented: bool,
 }
 
-impl View {
+impl TrustView {
     /// True if the client is told not to trust this, or its key.
     pub fn distrusts(&self, c: &Certificate) -> bool {
         self.distrusted.contains(&c.sha256()) || self.distrusted_keys.contains(&c.key.fingerprint())
@@ -43,7 +43,7 @@ impl View {
 }
 
 /// Looks through a client's eyes.
-pub fn of(client: Client, look: &dyn Look) -> View {
+pub fn of(client: Client, look: &dyn Look) -> TrustView {
     match client {
         Client::Curl => curl(look),
         Client::Chromium => chromium(look),
@@ -60,8 +60,8 @@ pub fn of(client: Client, look: &dyn Look) -> View {
 }
 
 /// Everything that is a root to anyone here.
-fn everything(look: &dyn Look) -> View {
-    let mut view = View::default();
+fn everything(look: &dyn Look) -> TrustView {
+    let mut view = TrustView::default();
     add_file(&mut view, look, &system::bundle(look));
     let browser = chromium(look);
     view.sources.extend(browser.sources);
@@ -76,18 +76,18 @@ fn everything(look: &dyn Look) -> View {
 }
 
 /// A client of another system: there by its stores; elsewhere as if it had every root that stands here.
-fn native_or_all(look: &dyn Look, stores: &[&dyn Store]) -> View {
-    let mut view = View::default();
+fn native_or_all(look: &dyn Look, stores: &[&dyn Store]) -> TrustView {
+    let mut view = TrustView::default();
     for place in stores.iter().flat_map(|s| s.survey(look, &[])) {
         add_place(&mut view, place);
     }
-    if view.sources.is_empty() { View { documented: true, ..everything(look) } } else { view }
+    if view.sources.is_empty() { TrustView { documented: true, ..everything(look) } } else { view }
 }
 
 /// The store of the JVM that `java` starts, or the one to which a variable leads it; a file that is absent counts for nothing
 /// (measured with OpenJDK 17).
-fn java(look: &dyn Look) -> View {
-    let mut view = View::default();
+fn java(look: &dyn Look) -> TrustView {
+    let mut view = TrustView::default();
     let named = java_store::named_store(look);
     if let Some((name, path)) = &named {
         overridden(&mut view, name, path);
@@ -103,8 +103,8 @@ fn java(look: &dyn Look) -> View {
 }
 
 /// The bundle and every file of the folder; each variable replaces its own half (measured with 1.19).
-fn go(look: &dyn Look) -> View {
-    let mut view = View::default();
+fn go(look: &dyn Look) -> TrustView {
+    let mut view = TrustView::default();
     let file = look.env("SSL_CERT_FILE").map_or_else(|| system::bundle(look), PathBuf::from);
     let folders = look.env("SSL_CERT_DIR").unwrap_or_else(|| system::LINKS.into());
     for (name, path) in [("SSL_CERT_FILE", &file), ("SSL_CERT_DIR", &PathBuf::from(&folders))] {
@@ -124,8 +124,8 @@ fn go(look: &dyn Look) -> View {
 }
 
 /// The bundle, and what wget's own settings add (measured with wget 1.21).
-fn by_wget(look: &dyn Look) -> View {
-    let mut view = View::default();
+fn by_wget(look: &dyn Look) -> TrustView {
+    let mut view = TrustView::default();
     add_file(&mut view, look, &system::bundle(look));
     let settings = gnutls::settings(look);
     if let Some(file) = &settings.file {
@@ -144,8 +144,8 @@ fn by_wget(look: &dyn Look) -> View {
 
 /// curl's tool reads CURL_CA_BUNDLE, else SSL_CERT_DIR, else SSL_CERT_FILE; a file replaces only the file half of its
 /// defaults, a folder only the folder half (measured with 7.88).
-fn curl(look: &dyn Look) -> View {
-    let mut view = View::default();
+fn curl(look: &dyn Look) -> TrustView {
+    let mut view = TrustView::default();
     let (mut file, mut folder) = (system::bundle(look), PathBuf::from(system::LINKS));
     let from = |name: &str| look.env(name).map(|v| (name.to_owned(), PathBuf::from(v)));
     if let Some((name, path)) = from("CURL_CA_BUNDLE") {
@@ -181,7 +181,7 @@ fn curl(look: &dyn Look) -> View {
     view
 }
 
-fn overridden(view: &mut View, name: &str, path: &Path) {
+fn overridden(view: &mut TrustView, name: &str, path: &Path) {
     view.findings.push(
         Finding::new(Code::TrustOverridden, name)
             .saying(format!("{name} leads these clients to {}", path.shown()))
@@ -190,8 +190,8 @@ fn overridden(view: &mut View, name: &str, path: &Path) {
 }
 
 /// The person's NSS database. What is compiled into Chromium cannot be read; no private root is among it.
-fn chromium(look: &dyn Look) -> View {
-    let mut view = View::default();
+fn chromium(look: &dyn Look) -> TrustView {
+    let mut view = TrustView::default();
     for place in ChromiumPolicy.survey(look, &[]) {
         add_place(&mut view, place);
     }
@@ -211,8 +211,8 @@ fn chromium(look: &dyn Look) -> View {
 }
 
 /// Node's compiled-in roots are public ones: of private ones it knows what NODE_EXTRA_CA_CERTS adds (measured with 20.20).
-fn node(look: &dyn Look) -> View {
-    let mut view = View::default();
+fn node(look: &dyn Look) -> TrustView {
+    let mut view = TrustView::default();
     if let Some(file) = look.env("NODE_EXTRA_CA_CERTS") {
         add_file(&mut view, look, Path::new(&file));
     }
@@ -227,8 +227,8 @@ fn node(look: &dyn Look) -> View {
 }
 
 /// OpenSSL's file and folder; each variable replaces its own half (measured with 3.11).
-fn python(look: &dyn Look) -> View {
-    let mut view = View::default();
+fn python(look: &dyn Look) -> TrustView {
+    let mut view = TrustView::default();
     let file = look.env("SSL_CERT_FILE").map_or_else(|| system::bundle(look), PathBuf::from);
     let folder = look.env("SSL_CERT_DIR").map_or_else(|| system::LINKS.into(), PathBuf::from);
     for (name, path) in [("SSL_CERT_FILE", &file), ("SSL_CERT_DIR", &folder)] {
@@ -242,8 +242,8 @@ fn python(look: &dyn Look) -> View {
 }
 
 /// The usual profile's database, and what a policy will have put into it by the next start.
-fn firefox(look: &dyn Look) -> View {
-    let mut view = View::default();
+fn firefox(look: &dyn Look) -> TrustView {
+    let mut view = TrustView::default();
     for place in FirefoxPolicy.survey(look, &[]) {
         view.sources.push(place.place);
         view.anchors.extend(place.entries.into_iter().map(|e| e.certificate));
@@ -255,7 +255,7 @@ fn firefox(look: &dyn Look) -> View {
 }
 
 /// The stores of macOS and Windows, which browsers there read as well; a Linux beside Windows does not.
-fn add_native(view: &mut View, look: &dyn Look) {
+fn add_native(view: &mut TrustView, look: &dyn Look) {
     if windows::beside_windows(look) {
         return;
     }
@@ -271,7 +271,7 @@ fn add_native(view: &mut View, look: &dyn Look) {
 }
 
 /// What a place of a store trusts and distrusts.
-fn add_place(view: &mut View, place: Place) {
+fn add_place(view: &mut TrustView, place: StoreLocation) {
     view.sources.push(place.place);
     for e in place.entries {
         if e.distrusted {
@@ -283,7 +283,7 @@ fn add_place(view: &mut View, place: Place) {
 }
 
 /// What a database trusts and distrusts; nothing where there is none.
-fn add_database(view: &mut View, look: &dyn Look, folder: &Path, library: &Library) {
+fn add_database(view: &mut TrustView, look: &dyn Look, folder: &Path, library: &Library) {
     if !look.exists(&folder.join("cert9.db")) {
         return;
     }
@@ -303,13 +303,13 @@ fn add_database(view: &mut View, look: &dyn Look, folder: &Path, library: &Libra
     }
 }
 
-fn add_file(view: &mut View, look: &dyn Look, file: &Path) {
+fn add_file(view: &mut TrustView, look: &dyn Look, file: &Path) {
     let Some(bytes) = look.read(file) else { return };
     view.sources.push(file.to_owned());
     add_all(view, &bytes);
 }
 
-fn add_folder(view: &mut View, look: &dyn Look, folder: &Path) {
+fn add_folder(view: &mut TrustView, look: &dyn Look, folder: &Path) {
     let names: Vec<String> = look.list(folder).into_iter().filter(|n| system::is_hash_name(n)).collect();
     if !names.is_empty() {
         view.sources.push(folder.to_owned());
@@ -319,7 +319,7 @@ fn add_folder(view: &mut View, look: &dyn Look, folder: &Path) {
     }
 }
 
-fn add_all(view: &mut View, bytes: &[u8]) {
+fn add_all(view: &mut TrustView, bytes: &[u8]) {
     for der in pem::certificates(bytes) {
         if view.anchors.iter().any(|a| a.der() == der) {
             continue;

@@ -10,6 +10,6 @@ pub const POLICY: Policy = Policy {
     takes_ed25519: false,
     empty_subject_needs_critical_names: false,
     heeds_lists: false,
-    sayings: SILENT,
+    messages: SILENT,
     ..standard::POLICY
 };

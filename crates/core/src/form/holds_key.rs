@@ -181,16 +181,16 @@ mod tests {
     use super::*;
     use crate::form::{jks, pem, pkcs12, private_key};
     use crate::key::{KeyAlgorithm, PrivateKey};
-    use crate::moment::Moment;
     use crate::secret::Passphrase;
     use crate::test_entropy::Counted;
+    use crate::timestamp::Timestamp;
     use zeroize::Zeroizing;
 
     #[test]
     fn every_form_of_a_key_is_seen_and_no_certificate_is_taken_for_one() {
         let entropy = Counted::default();
         let pass = Passphrase::new(Zeroizing::new(b"a long enough passphrase".to_vec()));
-        let now = Moment::from_unix(1_795_600_000);
+        let now = Timestamp::from_unix(1_795_600_000);
         for kind in [KeyAlgorithm::P256, KeyAlgorithm::Ed25519, KeyAlgorithm::P384] {
             let key = PrivateKey::generate(kind, &entropy).unwrap();
             let open = private_key::write(&key, None, &entropy).unwrap();

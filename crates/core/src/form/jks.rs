@@ -7,9 +7,9 @@ use super::private_key::{self, Stored};
 use super::tlv::{self, NULL, OCTETS, OID, SEQUENCE};
 use crate::error::{Error, Result};
 use crate::key::PrivateKey;
-use crate::moment::Moment;
 use crate::ports::Entropy;
 use crate::secret::Passphrase;
+use crate::timestamp::Timestamp;
 use const_oid::ObjectIdentifier;
 use sha1::{Digest, Sha1};
 use zeroize::Zeroizing;
@@ -31,7 +31,7 @@ pub fn is_one(bytes: &[u8]) -> bool {
 /// A trust store with these roots.
 ///
 /// Errors: a passphrase that is not UTF-8.
-pub fn write_trust(roots: &[Named<Vec<u8>>], passphrase: &Passphrase, now: Moment) -> Result<Zeroizing<Vec<u8>>> {
+pub fn write_trust(roots: &[Named<Vec<u8>>], passphrase: &Passphrase, now: Timestamp) -> Result<Zeroizing<Vec<u8>>> {
     let mut out = head(roots.len());
     for (i, root) in roots.iter().enumerate() {
         let alias = root.alias.clone().unwrap_or_else(|| format!("{}", i + 1));
@@ -49,7 +49,7 @@ pub fn write_identity(
     key: &PrivateKey,
     chain: &[Vec<u8>],
     passphrase: &Passphrase,
-    now: Moment,
+    now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Zeroizing<Vec<u8>>> {
     let password = utf16(passphrase)?;
@@ -78,7 +78,7 @@ fn head(entries: usize) -> Zeroizing<Vec<u8>> {
     out
 }
 
-fn entry(out: &mut Vec<u8>, tag: u32, alias: &str, now: Moment) {
+fn entry(out: &mut Vec<u8>, tag: u32, alias: &str, now: Timestamp) {
     out.extend(tag.to_be_bytes());
     text(out, &alias.to_lowercase());
     out.extend((now.unix() * 1000).to_be_bytes());
@@ -175,7 +175,7 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>, what: &str) -> Result
 /// Puts a trusted certificate behind all others, every other byte but count and sum kept.
 ///
 /// Errors: it is damaged; another passphrase protects it.
-pub fn with(bytes: &[u8], passphrase: &Passphrase, root: &Named<Vec<u8>>, now: Moment) -> Result<Vec<u8>> {
+pub fn with(bytes: &[u8], passphrase: &Passphrase, root: &Named<Vec<u8>>, now: Timestamp) -> Result<Vec<u8>> {
     let (mut body, count, _) = walked(bytes, passphrase)?;
     body[8..12].copy_from_slice(&(count + 1).to_be_bytes());
     entry(&mut body, 2, root.alias.as_deref().unwrap_or_default(), now);
@@ -298,7 +298,7 @@ mod tests {
 
     #[test]
     fn what_was_written_comes_back() {
-        let now = Moment::from_unix(1_795_600_000);
+        let now = Timestamp::from_unix(1_795_600_000);
         let key = PrivateKey::generate(KeyAlgorithm::Ed25519, &Counted::default()).unwrap();
         let chain = [vec![0x30, 3, 2, 1, 7], vec![0x30, 3, 2, 1, 8]];
         let words = passphrase("tidé");

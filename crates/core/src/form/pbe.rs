@@ -40,7 +40,7 @@ enum Use {
 
 /// Why something protected was not opened.
 #[derive(Debug, PartialEq, Eq)]
-pub(super) enum Fault {
+pub(super) enum PbeFault {
     /// The passphrase is wrong, or the bytes are damaged: nobody can tell which.
     Wrong,
     /// An algorithm that is not known here, in words.
@@ -49,9 +49,9 @@ pub(super) enum Fault {
     TooMuch,
 }
 
-impl From<TooMuch> for Fault {
-    fn from(_: TooMuch) -> Fault {
-        Fault::TooMuch
+impl From<TooMuch> for PbeFault {
+    fn from(_: TooMuch) -> PbeFault {
+        PbeFault::TooMuch
     }
 }
 
@@ -73,8 +73,8 @@ pub(super) fn pbes2_open(
     data: &[u8],
     pass: &Passphrase,
     derived: &mut Derived,
-) -> Result<Zeroizing<Vec<u8>>, Fault> {
-    let kdf = &scheme.pbes2().ok_or(Fault::TooMuch)?.kdf;
+) -> Result<Zeroizing<Vec<u8>>, PbeFault> {
+    let kdf = &scheme.pbes2().ok_or(PbeFault::TooMuch)?.kdf;
     if let Some(p) = scheme.pbes2()
         && let Kdf::Pbkdf2(kdf) = &p.kdf
         && let Some(hash) = ring_hash(kdf.prf)
@@ -93,15 +93,15 @@ pub(super) fn pbes2_open(
             pbkdf2::derive(hash, rounds, salt, pass.octets(), &mut *key);
             (settings, key)
         }));
-        let decryptor = cbc::Decryptor::<aes::Aes256>::new_from_slices(&**key, iv).map_err(|_| Fault::Wrong)?;
-        return decryptor.decrypt_padded_vec::<Pkcs7>(data).map(Zeroizing::new).map_err(|_| Fault::Wrong);
+        let decryptor = cbc::Decryptor::<aes::Aes256>::new_from_slices(&**key, iv).map_err(|_| PbeFault::Wrong)?;
+        return decryptor.decrypt_padded_vec::<Pkcs7>(data).map(Zeroizing::new).map_err(|_| PbeFault::Wrong);
     }
     derived.budget.take_kdf(kdf)?;
     // Parameters that passed the budget and yet are none for the library: damaged, and no reason to end.
     super::guard::guarded(|| scheme.decrypt(pass.octets(), data))
-        .ok_or_else(|| Fault::Unknown("key derivation with parameters that make no sense".into()))?
+        .ok_or_else(|| PbeFault::Unknown("key derivation with parameters that make no sense".into()))?
         .map(Zeroizing::new)
-        .map_err(|_| Fault::Wrong)
+        .map_err(|_| PbeFault::Wrong)
 }
 
 /// Encrypts several things under one key of PBES2: AES-256-CBC, PBKDF2-HMAC-SHA-256.
@@ -195,12 +195,12 @@ pub(super) fn open(
     data: &[u8],
     pass: &Passphrase,
     derived: &mut Derived,
-) -> Result<Zeroizing<Vec<u8>>, Fault> {
+) -> Result<Zeroizing<Vec<u8>>, PbeFault> {
     let parts = algorithm.inside().unwrap_or_default();
-    let oid = parts.first().and_then(oid).ok_or_else(|| Fault::Unknown("an algorithm that is damaged".into()))?;
+    let oid = parts.first().and_then(oid).ok_or_else(|| PbeFault::Unknown("an algorithm that is damaged".into()))?;
     if oid == PBES2 {
         let scheme = EncryptionScheme::from_der(algorithm.whole)
-            .map_err(|_| Fault::Unknown("PBES2 with a cipher or a hash that is not known here".into()))?;
+            .map_err(|_| PbeFault::Unknown("PBES2 with a cipher or a hash that is not known here".into()))?;
         return pbes2_open(&scheme, data, pass, derived);
     }
     let settings = parts.get(1).and_then(Tlv::inside).unwrap_or_default();
@@ -209,15 +209,15 @@ pub(super) fn open(
         _ => (&[][..], 0),
     };
     if salt.is_empty() || rounds == 0 {
-        return Err(Fault::Unknown(format!("the encryption {oid}")));
+        return Err(PbeFault::Unknown(format!("the encryption {oid}")));
     }
     // A key of two hashes and an initialization vector of one, for an empty passphrase perhaps twice.
     derived.budget.take(u64::from(rounds), if pass.is_empty() { 6 } else { 3 })?;
     // An empty passphrase is written in two ways: a zero at its end, or nothing at all.
-    let password = bmp(pass).ok_or(Fault::Wrong)?;
+    let password = bmp(pass).ok_or(PbeFault::Wrong)?;
     let first = old(oid, &password, salt, rounds, data);
     match first {
-        Err(Fault::Wrong) if pass.is_empty() => old(oid, &[], salt, rounds, data),
+        Err(PbeFault::Wrong) if pass.is_empty() => old(oid, &[], salt, rounds, data),
         other => other,
     }
 }
@@ -228,12 +228,12 @@ fn old(
     salt: &[u8],
     rounds: u32,
     data: &[u8],
-) -> Result<Zeroizing<Vec<u8>>, Fault> {
+) -> Result<Zeroizing<Vec<u8>>, PbeFault> {
     let size = match oid {
         SHA1_3DES => 24,
         SHA1_2DES | SHA1_RC2_128 => 16,
         SHA1_RC2_40 => 5,
-        other => return Err(Fault::Unknown(format!("the encryption {other}"))),
+        other => return Err(PbeFault::Unknown(format!("the encryption {other}"))),
     };
     let (mut key, mut iv) = (Zeroizing::new(vec![0; size]), [0; 8]);
     derive::<Sha1>(64, password, salt, Use::Key, rounds, &mut key);
@@ -249,11 +249,11 @@ fn old(
                 let again = key[..8].to_vec();
                 key.extend(again);
             }
-            let decryptor = cbc::Decryptor::<des::TdesEde3>::new_from_slices(&key, iv).map_err(|_| Fault::Wrong)?;
+            let decryptor = cbc::Decryptor::<des::TdesEde3>::new_from_slices(&key, iv).map_err(|_| PbeFault::Wrong)?;
             decryptor.decrypt_padded_vec::<Pkcs7>(data)
         }
     };
-    opened.map(Zeroizing::new).map_err(|_| Fault::Wrong)
+    opened.map(Zeroizing::new).map_err(|_| PbeFault::Wrong)
 }
 
 /// Encrypts with [`SHA1_3DES`]: the AlgorithmIdentifier and the bytes.
@@ -270,8 +270,8 @@ pub(super) fn lock_legacy(data: &[u8], password: &[u8], salt: &[u8], rounds: u32
 /// The tag over `data` that a MacData's three or two elements describe (RFC 7292 §4, RFC 9579).
 ///
 /// Out: true if the passphrase gives the same tag.
-pub(super) fn verify(mac: &[Tlv<'_>], data: &[u8], pass: &Passphrase, budget: &Budget) -> Result<bool, Fault> {
-    let broken = || Fault::Unknown("an integrity code that is damaged".into());
+pub(super) fn verify(mac: &[Tlv<'_>], data: &[u8], pass: &Passphrase, budget: &Budget) -> Result<bool, PbeFault> {
+    let broken = || PbeFault::Unknown("an integrity code that is damaged".into());
     let info = mac.first().and_then(Tlv::inside).ok_or_else(broken)?;
     let (Some(algorithm), Some(tag)) = (info.first(), info.get(1).and_then(|t| t.expect(OCTETS))) else {
         return Err(broken());
@@ -286,7 +286,7 @@ pub(super) fn verify(mac: &[Tlv<'_>], data: &[u8], pass: &Passphrase, budget: &B
     budget.take(u64::from(rounds), if pass.is_empty() { 2 } else { 1 })?;
     let of = |password: &[u8]| self::tag(hash, password, salt, rounds, data);
     let Some(password) = bmp(pass) else { return Ok(false) };
-    let made = of(&password).ok_or_else(|| Fault::Unknown(format!("an integrity code with the hash {hash}")))?;
+    let made = of(&password).ok_or_else(|| PbeFault::Unknown(format!("an integrity code with the hash {hash}")))?;
     Ok(same(&made, tag) || pass.is_empty() && of(&[]).is_some_and(|made| same(&made, tag)))
 }
 
@@ -325,8 +325,8 @@ fn same(a: &[u8], b: &[u8]) -> bool {
 }
 
 /// PBMAC1-params: PBKDF2 with its length, and the code itself.
-fn pbmac1(settings: &Tlv<'_>, tag: &[u8], data: &[u8], pass: &Passphrase, budget: &Budget) -> Result<bool, Fault> {
-    let broken = || Fault::Unknown("an integrity code that is damaged".into());
+fn pbmac1(settings: &Tlv<'_>, tag: &[u8], data: &[u8], pass: &Passphrase, budget: &Budget) -> Result<bool, PbeFault> {
+    let broken = || PbeFault::Unknown("an integrity code that is damaged".into());
     let [kdf, code] = settings.inside().ok_or_else(broken)?[..] else { return Err(broken()) };
     let derivation = kdf.inside().and_then(|k| k.get(1)?.inside()).ok_or_else(broken)?;
     let mut salt: &[u8] = &[];
@@ -347,7 +347,7 @@ fn pbmac1(settings: &Tlv<'_>, tag: &[u8], data: &[u8], pass: &Passphrase, budget
     // The shortest hash needs the most blocks.
     budget.take(u64::from(rounds), u64::from(length).div_ceil(20))?;
     let code = code.inside().and_then(|c| oid(c.first()?)).ok_or_else(broken)?;
-    let unknown = |what: ObjectIdentifier| Fault::Unknown(format!("an integrity code with {what}"));
+    let unknown = |what: ObjectIdentifier| PbeFault::Unknown(format!("an integrity code with {what}"));
     let (prf, _) = algorithms(prf).ok_or_else(|| unknown(prf))?;
     let (_, code) = algorithms(code).ok_or_else(|| unknown(code))?;
     let mut key = Zeroizing::new(vec![0; length as usize]);

@@ -1,6 +1,6 @@
 //! What holds an identity: an NSS database, a keychain of macOS, the personal store of Windows; and how each is told to take it.
 
-use super::{Identity, Place};
+use super::{Identity, IdentityStore};
 use crate::cert::Certificate;
 use crate::error::Result;
 use crate::form::{pem, pkcs12, private_key};
@@ -39,11 +39,11 @@ pub struct Parts<'a> {
 }
 
 /// The login keychain and Windows' personal stores, where they are.
-pub(super) fn native_places(look: &dyn Look) -> Vec<Place> {
+pub(super) fn native_places(look: &dyn Look) -> Vec<IdentityStore> {
     let mut out = Vec::new();
     let keychain = user_keychain(look);
     if look.program(SECURITY).is_some() && look.exists(&keychain) {
-        let mut place = Place {
+        let mut place = IdentityStore {
             store: "macos-user",
             folder: keychain,
             holder: Holder::Keychain,
@@ -55,7 +55,7 @@ pub(super) fn native_places(look: &dyn Look) -> Vec<Place> {
             Ok(entries) => place.entries = entries,
             Err(why) => {
                 let remedy = "open the keychain in Keychain Access, then run the same command again".into();
-                place.hindrance = Some(crate::trust::Hindrance { why, remedy, absent: false });
+                place.hindrance = Some(crate::trust::Blocker { why, remedy, absent: false });
             }
         }
         out.push(place);
@@ -63,7 +63,7 @@ pub(super) fn native_places(look: &dyn Look) -> Vec<Place> {
     for (store, machine) in [("windows-user", false), ("windows-machine", true)] {
         let name = personal(machine, "My");
         let Some(listed) = look.native(&name) else { continue };
-        let mut place = Place {
+        let mut place = IdentityStore {
             store,
             folder: name.words().into(),
             holder: Holder::Windows { machine },
@@ -76,7 +76,7 @@ pub(super) fn native_places(look: &dyn Look) -> Vec<Place> {
                 let issuers = look.native(&personal(machine, "CA")).and_then(Result::ok).unwrap_or_default();
                 place.entries = entries.into_iter().chain(issuers).map(of_native).collect();
                 if machine && !look.has_rights() {
-                    place.hindrance = Some(crate::trust::Hindrance {
+                    place.hindrance = Some(crate::trust::Blocker {
                         why: "it belongs to the machine: an administrator's rights are needed".into(),
                         remedy: "the same command in a terminal opened with \"Run as administrator\"".into(),
                         absent: false,
@@ -85,7 +85,7 @@ pub(super) fn native_places(look: &dyn Look) -> Vec<Place> {
             }
             Err(why) => {
                 let remedy = "look at the store: certmgr.msc (the person's) or certlm.msc (the machine's)".into();
-                place.hindrance = Some(crate::trust::Hindrance { why, remedy, absent: false });
+                place.hindrance = Some(crate::trust::Blocker { why, remedy, absent: false });
             }
         }
         out.push(place);
@@ -123,7 +123,7 @@ fn keychain_entries(look: &dyn Look, keychain: &str) -> Result<Vec<NssEntry>, St
     Ok(out)
 }
 
-impl Place {
+impl IdentityStore {
     fn nss(&self, library: &Library, action: NssAction) -> Step {
         Step::Database(NssChange { folder: self.folder.clone(), library: library.clone(), action })
     }

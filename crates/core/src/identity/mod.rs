@@ -7,7 +7,7 @@ use crate::error::Result;
 use crate::nss::{Library, NssEntry};
 use crate::ports::Look;
 use crate::step::{Planned, Step};
-use crate::trust::{Hindrance, chromium, firefox};
+use crate::trust::{Blocker, chromium, firefox};
 use std::path::PathBuf;
 
 pub use holder::{Holder, Parts};
@@ -29,7 +29,7 @@ impl Identity {
 }
 
 /// One place, as it was found.
-pub struct Place {
+pub struct IdentityStore {
     /// The store's id.
     pub store: &'static str,
     /// The database's folder, the keychain, or the store as Windows names it.
@@ -37,7 +37,7 @@ pub struct Place {
     /// What it is.
     pub holder: Holder,
     /// Why nothing can be changed there.
-    pub hindrance: Option<Hindrance>,
+    pub hindrance: Option<Blocker>,
     /// What stands there.
     pub entries: Vec<NssEntry>,
     /// True if a password guards the keys in it.
@@ -72,7 +72,7 @@ impl State {
 }
 
 /// Every place from which programs here take an identity.
-pub fn places(look: &dyn Look) -> Vec<Place> {
+pub fn places(look: &dyn Look) -> Vec<IdentityStore> {
     use crate::trust::Store;
     let library = firefox::library(look);
     let of_chromium = chromium::Chromium.survey(look, &[]).into_iter().map(|p| (p, Library::System));
@@ -86,14 +86,21 @@ pub fn places(look: &dyn Look) -> Vec<Place> {
                 false => Vec::new(),
             };
             let holder = Holder::Nss(library);
-            Place { store: p.store, folder: p.place, holder, hindrance: p.hindrance, entries, guarded: p.guarded }
+            IdentityStore {
+                store: p.store,
+                folder: p.place,
+                holder,
+                hindrance: p.hindrance,
+                entries,
+                guarded: p.guarded,
+            }
         })
         .chain(holder::native_places(look))
         .collect()
 }
 
 /// Judges an identity in a place.
-pub fn state(identity: &Identity, place: &Place) -> State {
+pub fn state(identity: &Identity, place: &IdentityStore) -> State {
     if place.hindrance.is_some() {
         return State::Unavailable;
     }
@@ -108,7 +115,7 @@ pub fn state(identity: &Identity, place: &Place) -> State {
 }
 
 /// Earlier certificates of the same label and subject, which bear our mark.
-pub fn older(identity: &Identity, place: &Place) -> Vec<Certificate> {
+pub fn older(identity: &Identity, place: &IdentityStore) -> Vec<Certificate> {
     let Some(leaf) = identity.chain.first() else { return Vec::new() };
     let begins = format!("tamga-{}-", identity.label);
     let ours = place.entries.iter().filter(|e| e.nickname.starts_with(&begins) && e.der != leaf.der());
@@ -118,7 +125,7 @@ pub fn older(identity: &Identity, place: &Place) -> Vec<Certificate> {
 }
 
 /// The steps that bring it in: the key with its certificate, then intermediates, and what it replaces out.
-pub fn add(identity: &Identity, parts: &Parts<'_>, place: &Place, look: &dyn Look) -> Result<Vec<Planned>> {
+pub fn add(identity: &Identity, parts: &Parts<'_>, place: &IdentityStore, look: &dyn Look) -> Result<Vec<Planned>> {
     let Some(leaf) = identity.chain.first() else { return Ok(Vec::new()) };
     let state = state(identity, place);
     if state == State::Present {
@@ -143,7 +150,7 @@ pub fn add(identity: &Identity, parts: &Parts<'_>, place: &Place, look: &dyn Loo
 }
 
 /// Names what a keychain keeps without a name of ours: the certificates that the ledger knows.
-pub fn name_known(place: &mut Place, known: &[(String, Certificate)]) {
+pub fn name_known(place: &mut IdentityStore, known: &[(String, Certificate)]) {
     for e in place.entries.iter_mut().filter(|e| e.nickname.is_empty()) {
         if let Some((label, c)) = known.iter().find(|(_, c)| c.der() == e.der) {
             e.nickname = Identity { label: label.clone(), chain: vec![c.clone()] }.mark();
@@ -152,7 +159,7 @@ pub fn name_known(place: &mut Place, known: &[(String, Certificate)]) {
 }
 
 /// The steps that take out everything that bears Tamga's mark for an identity; and how many identities there were.
-pub fn remove_marked(place: &Place) -> (Vec<Planned>, usize) {
+pub fn remove_marked(place: &IdentityStore) -> (Vec<Planned>, usize) {
     let (mut steps, mut count) = (Vec::new(), 0);
     for e in &place.entries {
         let bare = e.nickname.strip_suffix(" issuer");
@@ -171,7 +178,7 @@ pub fn remove_marked(place: &Place) -> (Vec<Planned>, usize) {
 }
 
 /// The steps that take it out, with the intermediates that came with it and any earlier one.
-pub fn remove(identity: &Identity, place: &Place) -> Vec<Planned> {
+pub fn remove(identity: &Identity, place: &IdentityStore) -> Vec<Planned> {
     let mut steps = Vec::new();
     let stands = |c: &Certificate| place.entries.iter().any(|e| e.der == c.der());
     let earlier = older(identity, place);

@@ -1,7 +1,7 @@
 //! Apache's HTTP server.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -54,49 +54,49 @@ pub(super) const RECIPE: Recipe = Recipe {
     reload: "{sudo}apache2ctl -k graceful",
     proof: ("/var/log/apache2/error.log", "configured -- resuming normal operations"),
     faults: &[
-        Fault {
+        KnownError {
             text: "AH02565: Certificate and private key … do not match",
             code: Some(Code::KeyMismatch),
             why: "the key is not that of the first certificate in the file",
             remedy: "tamga match FOLDER shows which key belongs to what",
         },
-        Fault {
+        KnownError {
             text: "AH02572: Failed to configure at least one certificate and key",
             code: None,
             why: "SSLEngine is on and no certificate is named for this host",
             remedy: "name SSLCertificateFile and SSLCertificateKeyFile inside this VirtualHost",
         },
-        Fault {
+        KnownError {
             text: "AH00020: Configuration Failed, exiting",
             code: None,
             why: "a reload met a wrong pair, and the whole server ended",
             remedy: "mend the pair (the line before names it), then start the server again",
         },
-        Fault {
+        KnownError {
             text: "Invalid command 'SSLEngine'",
             code: None,
             why: "the ssl module is not enabled",
             remedy: "a2enmod ssl, then restart",
         },
-        Fault {
+        KnownError {
             text: "SSLCertificateFile: file … does not exist or is empty",
             code: None,
             why: "the path is wrong, or the folder was moved",
             remedy: "tamga show LABEL says where the files are; write the recipe again",
         },
-        Fault {
+        KnownError {
             text: "mod_ssl (Pass Phrase Dialog)",
             code: Some(Code::KeyAsksPassphrase),
             why: "the key is encrypted, and nobody is there to type at a restart",
             remedy: "SSLPassPhraseDialog exec:/path/to/program in ssl.conf",
         },
-        Fault {
+        KnownError {
             text: "AH00072: make_sock: could not bind to address",
             code: None,
             why: "another program holds the port, or Listen stands in two files",
             remedy: "ss -ltnp and grep -rn Listen /etc/apache2",
         },
-        Fault {
+        KnownError {
             text: "You're speaking plain HTTP to an SSL-enabled server port",
             code: Some(Code::PlainHttpOnTlsPort),
             why: "somebody typed http:// with the port of HTTPS",

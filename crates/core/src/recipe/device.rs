@@ -1,7 +1,7 @@
 //! A device: a printer, a camera, a gauge, a management controller.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::export::Form;
 use crate::finding::Code;
 use crate::key::KeyAlgorithm;
@@ -43,19 +43,19 @@ Then: its clock must be right, or every certificate is expired or not valid yet.
     reload: "# restart the device at its page",
     proof: ("its page, read over HTTPS", "the fingerprint that tamga export {label} --as fingerprint prints"),
     faults: &[
-        Fault {
+        KnownError {
             text: "invalid certificate format",
             code: None,
             why: "the device knows only the older protection, or wants the leaf alone",
             remedy: "tamga export LABEL --as pkcs12 --legacy",
         },
-        Fault {
+        KnownError {
             text: "certificate is not yet valid",
             code: Some(Code::NotYetValid),
             why: "the device's clock is behind: after a loss of power many begin in 1970",
             remedy: "set its clock, or give it a time server",
         },
-        Fault {
+        KnownError {
             text: "private key does not match",
             code: Some(Code::KeyMismatch),
             why: "the device made a new request after the one that was signed",

@@ -1,7 +1,7 @@
 //! A registry of container images, and the daemon that pulls from it.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const REGISTRY: Recipe = Recipe {
@@ -37,19 +37,19 @@ http:
     reload: "{sudo}systemctl restart docker-registry",
     proof: ("its log", "listening on … {port}, tls"),
     faults: &[
-        Fault {
+        KnownError {
             text: "http: server gave HTTP response to HTTPS client",
             code: Some(Code::PlainHttpOnTlsPort),
             why: "the registry speaks plain HTTP: its section http has no tls",
             remedy: "add http.tls, then restart it",
         },
-        Fault {
+        KnownError {
             text: "tls: failed to verify certificate: x509: certificate signed by unknown authority",
             code: Some(Code::IssuerUnknown),
             why: "docker on this machine does not know the root for that host and port",
             remedy: "/etc/docker/certs.d/HOST:PORT/ca.crt must be the root",
         },
-        Fault {
+        KnownError {
             text: "missing client certificate … for CA",
             code: None,
             why: "in certs.d a .cert and its .key must stand together",
@@ -66,7 +66,7 @@ pub(super) const DAEMON: Recipe = Recipe {
     facts: Facts {
         port: 2376,
         scheme: "",
-        place: Place::Own("/etc/docker/tls"),
+        place: FileLocation::Own("/etc/docker/tls"),
         passphrase: "it cannot: the key must not be encrypted; its file is 0600",
         ..WEB
     },
@@ -98,19 +98,19 @@ pub(super) const DAEMON: Recipe = Recipe {
     reload: "{sudo}systemctl restart docker",
     proof: ("journalctl -u docker", "API listen on … {port}"),
     faults: &[
-        Fault {
+        KnownError {
             text: "the following directives are specified both as a flag and in the configuration file: hosts",
             code: None,
             why: "the unit starts dockerd with -H, and daemon.json has hosts",
             remedy: "systemctl edit docker, and an ExecStart without -H",
         },
-        Fault {
+        KnownError {
             text: "remote error: tls: bad certificate",
             code: Some(Code::ClientCertificateWanted),
             why: "the client showed no certificate of the authority that the daemon knows",
             remedy: "DOCKER_CERT_PATH must hold ca.pem, cert.pem and key.pem",
         },
-        Fault {
+        KnownError {
             text: "could not load X509 key pair",
             code: Some(Code::KeyMismatch),
             why: "key and certificate are not a pair, or not readable",

@@ -1,7 +1,7 @@
 //! Dovecot, for mailboxes.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -41,19 +41,19 @@ ssl_min_protocol = TLSv{minimum}
     reload: "{sudo}doveadm reload",
     proof: ("/var/log/mail.log", "master: Warning: SIGHUP received - reloading configuration"),
     faults: &[
-        Fault {
+        KnownError {
             text: "Can't load SSL certificate (ssl_cert setting)",
             code: None,
             why: "the sign < before the path is missing, or the file is not PEM",
             remedy: "ssl_cert = </path/certificate.pem",
         },
-        Fault {
+        KnownError {
             text: "Can't load private key file … key values mismatch",
             code: Some(Code::KeyMismatch),
             why: "key and certificate are not a pair",
             remedy: "tamga match FOLDER shows which key belongs to what",
         },
-        Fault {
+        KnownError {
             text: "disconnected before auth was ready … SSL alert number 48",
             code: Some(Code::IssuerUnknown),
             why: "the mail program does not trust the root (alert 48: unknown CA)",

@@ -1,6 +1,6 @@
 //! From a line of a log to what it means: the error texts of every recipe.
 
-use super::{ALL, Fault, Recipe};
+use super::{ALL, KnownError, Recipe};
 
 /// A text that was recognised.
 #[derive(Clone, Copy, Debug)]
@@ -8,7 +8,7 @@ pub struct Known {
     /// Whose complaint it is.
     pub recipe: &'static Recipe,
     /// Which.
-    pub fault: &'static Fault,
+    pub fault: &'static KnownError,
 }
 
 /// Every complaint that a text contains, the one with most letters in common first. Letters' case and runs of blanks do not count.

@@ -1,7 +1,7 @@
 //! A message gateway that signs and encrypts what it exchanges with a partner.
 
 use super::template::Quote;
-use super::{BOTH, Config, Facts, Fault, RSA_ONLY, Recipe, Tried, WEB};
+use super::{BOTH, Config, Facts, KnownError, RSA_ONLY, Recipe, Tried, WEB};
 use crate::export::Form;
 use crate::finding::Code;
 
@@ -49,19 +49,19 @@ In time before the end: a new certificate is sent; both are valid side by side u
         "signature verified\nreceipt (MDN) received and verified",
     ),
     faults: &[
-        Fault {
+        KnownError {
             text: "decryption-failed",
             code: Some(Code::KeyMismatch),
             why: "the partner encrypted for another certificate: most often the one before the renewal",
             remedy: "tamga show LABEL and the partner's console must name one SHA-256",
         },
-        Fault {
+        KnownError {
             text: "authentication-failed",
             code: Some(Code::KeyMismatch),
             why: "the signature was made with a key that this side does not know",
             remedy: "send the partner the certificate anew: tamga export LABEL --as der",
         },
-        Fault {
+        KnownError {
             text: "unexpected-processing-error … certificate expired",
             code: Some(Code::Expired),
             why: "a partner still holds the old certificate",

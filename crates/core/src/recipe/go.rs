@@ -1,7 +1,7 @@
 //! Go.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -61,31 +61,31 @@ func main() {
     reload: "go run main.go",
     proof: ("what it prints", "https on port {port}"),
     faults: &[
-        Fault {
+        KnownError {
             text: "tls: private key does not match public key",
             code: Some(Code::KeyMismatch),
             why: "key and certificate are not a pair",
             remedy: "tamga match FOLDER shows which key belongs to what",
         },
-        Fault {
+        KnownError {
             text: "tls: failed to find any PEM data in",
             code: None,
             why: "the file is empty or not PEM",
             remedy: "tamga show FILE says what it is",
         },
-        Fault {
+        KnownError {
             text: "x509: certificate signed by unknown authority",
             code: Some(Code::IssuerUnknown),
             why: "a client in Go does not know the root",
             remedy: "trust the root in the system's store, or SSL_CERT_FILE with a file that has it",
         },
-        Fault {
+        KnownError {
             text: "x509: certificate relies on legacy Common Name field",
             code: Some(Code::NamesMissing),
             why: "the name stands in the common name alone",
             remedy: "tamga issue NAME writes it where clients look",
         },
-        Fault {
+        KnownError {
             text: "remote error: tls: unknown certificate",
             code: Some(Code::IssuerUnknown),
             why: "a client refused the certificate: most often it does not trust the root",

@@ -1,7 +1,7 @@
 //! HAProxy.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, LEAF_FIRST, Place, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, LEAF_FIRST, Recipe, Tried, WEB};
 use crate::export::Form;
 use crate::finding::Code;
 
@@ -12,7 +12,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     facts: Facts {
         form: Form::CombinedPem,
         chain: LEAF_FIRST,
-        place: Place::Own("/etc/haproxy/tls"),
+        place: FileLocation::Own("/etc/haproxy/tls"),
         passphrase: "it cannot: the key must not be encrypted; its file is read by root alone",
         ..WEB
     },
@@ -51,43 +51,43 @@ backend {label}-application
         "[NOTICE] … New worker (…) forked\n[NOTICE] … Loading success",
     ),
     faults: &[
-        Fault {
+        KnownError {
             text: "inconsistencies between private key and certificate loaded",
             code: Some(Code::KeyMismatch),
             why: "key and certificate in the file are not a pair",
             remedy: "make the file anew: tamga export LABEL --as combined-pem",
         },
-        Fault {
+        KnownError {
             text: "No Private Key found in",
             code: None,
             why: "the file holds certificates alone; HAProxy wants the key in the same file, or in FILE.key",
             remedy: "tamga export LABEL --as combined-pem",
         },
-        Fault {
+        KnownError {
             text: "unable to load SSL private key from",
             code: Some(Code::KeyAsksPassphrase),
             why: "the key is encrypted or damaged",
             remedy: "export it without a passphrase, into a file that root alone reads",
         },
-        Fault {
+        KnownError {
             text: "unable to stat SSL certificate from file",
             code: None,
             why: "the path is wrong",
             remedy: "write the recipe again and look at the line that copies the file",
         },
-        Fault {
+        KnownError {
             text: "Missing LF on last line, file might have been truncated",
             code: None,
             why: "the configuration does not end with a line end",
             remedy: "add one at the end of haproxy.cfg",
         },
-        Fault {
+        KnownError {
             text: "cannot bind socket (Address already in use)",
             code: None,
             why: "another program holds the port",
             remedy: "ss -ltnp shows which",
         },
-        Fault {
+        KnownError {
             text: "SSL handshake failure",
             code: None,
             why: "a client broke off: most often it does not trust the root",

@@ -1,7 +1,7 @@
 //! IIS on Windows.
 
 use super::template::Quote;
-use super::{COMMON, Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::export::Form;
 use crate::finding::Code;
 
@@ -52,19 +52,19 @@ New-WebBinding -Name $site -Protocol https -Port {port} -HostHeader '{first}' -S
         "netsh http show sslcert hostnameport={first}:{port}\nCertificate Hash … is the SHA-1 that tamga export {label} --as fingerprint prints",
     ),
     faults: &[
-        Fault {
+        KnownError {
             text: "A specified logon session does not exist",
             code: Some(Code::KeyMismatch),
             why: "the certificate is there without its private key: a file without the key was imported",
             remedy: "import the PKCS#12 file into Cert:\\LocalMachine\\My, not the certificate alone",
         },
-        Fault {
+        KnownError {
             text: "The specified network password is not correct",
             code: None,
             why: "the passphrase is wrong, or this Windows knows only the older protection",
             remedy: "tamga export LABEL --as pkcs12 --legacy for Windows before 10",
         },
-        Fault {
+        KnownError {
             text: "Cannot create a file when that file already exists",
             code: None,
             why: "another binding holds this name and port",

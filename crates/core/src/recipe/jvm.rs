@@ -1,7 +1,7 @@
 //! JVM applications that are configured by a properties file.
 
 use super::template::Quote;
-use super::{COMMON, Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::export::Form;
 use crate::finding::Code;
 
@@ -42,43 +42,43 @@ server.ssl.key-alias={label}
     reload: "KEY_STORE_PASSPHRASE=\"$(cat {secret})\" java -jar application.jar",
     proof: ("the application's log", "started on port … {port} (https)"),
     faults: &[
-        Fault {
+        KnownError {
             text: "Keystore was tampered with, or password was incorrect",
             code: None,
             why: "the passphrase is not the store's",
             remedy: "start it with the variable KEY_STORE_PASSPHRASE from the file beside the store",
         },
-        Fault {
+        KnownError {
             text: "keystore password was incorrect",
             code: None,
             why: "the passphrase is not the store's",
             remedy: "start it with the variable KEY_STORE_PASSPHRASE from the file beside the store",
         },
-        Fault {
+        KnownError {
             text: "trustAnchors parameter must be non-empty",
             code: None,
             why: "a store without trusted certificates: a key store was named as trust store, or it was opened without its passphrase",
             remedy: "tamga export ROOT --as pkcs12 makes a trust store that Java reads",
         },
-        Fault {
+        KnownError {
             text: "PKIX path building failed … unable to find valid certification path to requested target",
             code: Some(Code::IssuerUnknown),
             why: "this JVM, as a client, does not trust the root",
             remedy: "tamga export ROOT --as pkcs12, then -Djavax.net.ssl.trustStore=FILE",
         },
-        Fault {
+        KnownError {
             text: "No subject alternative",
             code: Some(Code::NameNotCovered),
             why: "the name or address that the client asked for is not in the certificate",
             remedy: "tamga renew LABEL --add NAME",
         },
-        Fault {
+        KnownError {
             text: "Unrecognized keystore format",
             code: None,
             why: "the file is neither PKCS#12 nor JKS: perhaps PEM",
             remedy: "tamga export LABEL --as pkcs12",
         },
-        Fault {
+        KnownError {
             text: "unable to find valid certification path",
             code: Some(Code::IssuerUnknown),
             why: "this JVM, as a client, does not trust the root",

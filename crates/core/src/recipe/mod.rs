@@ -93,7 +93,7 @@ pub struct Recipe {
     /// Where it tells that all is well, and in which words.
     pub proof: (&'static str, &'static str),
     /// How it complains.
-    pub faults: &'static [Fault],
+    pub faults: &'static [KnownError],
     /// Whether somebody saw it work.
     pub tried: Tried,
 }
@@ -118,14 +118,14 @@ pub struct Facts {
     /// The mode of the key's file.
     pub mode: u32,
     /// Where it reads.
-    pub place: Place,
+    pub place: FileLocation,
     /// What it does with a key that needs a passphrase.
     pub passphrase: &'static str,
 }
 
 /// Where a server reads its files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Place {
+pub enum FileLocation {
     /// Where Tamga put them: it reads them as root, or as the person who starts it.
     Issued,
     /// In a folder of its own, as an account that must not read other people's folders.
@@ -145,7 +145,7 @@ pub struct Config {
 
 /// An error text and what it means.
 #[derive(Debug)]
-pub struct Fault {
+pub struct KnownError {
     /// What the server writes; `…` stands for anything.
     pub text: &'static str,
     /// The finding that it comes to, where there is one.
@@ -207,7 +207,7 @@ const WEB: Facts = Facts {
     chain: LEAF_FIRST,
     owner: "root",
     mode: 0o600,
-    place: Place::Issued,
+    place: FileLocation::Issued,
     passphrase: "",
 };
 

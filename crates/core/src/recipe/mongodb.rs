@@ -1,7 +1,7 @@
 //! MongoDB.
 
 use super::template::Quote;
-use super::{BOTH, COMMON, Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use super::{BOTH, COMMON, Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
 use crate::export::Form;
 use crate::finding::Code;
 
@@ -17,7 +17,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         form: Form::CombinedPem,
         owner: "mongodb",
         mode: 0o600,
-        place: Place::Own("/etc/mongodb-tls"),
+        place: FileLocation::Own("/etc/mongodb-tls"),
         passphrase: "plain text in mongod.conf (certificateKeyFilePassword): better leave the key open and its file 0600",
         ..WEB
     },
@@ -54,25 +54,25 @@ pub(super) const RECIPE: Recipe = Recipe {
         "\"msg\":\"Waiting for connections\",\"attr\":{\"port\":{port},\"ssl\":\"on\"}",
     ),
     faults: &[
-        Fault {
+        KnownError {
             text: "cannot read certificate file",
             code: Some(Code::KeyUnreadableByService),
             why: "the account mongodb cannot read it, or it is not there",
             remedy: "tamga check FOLDER --account mongodb names the obstacle",
         },
-        Fault {
+        KnownError {
             text: "Failed to initialize OpenSSL … key values mismatch",
             code: Some(Code::KeyMismatch),
             why: "key and certificate in the file are not a pair",
             remedy: "make it anew: tamga export LABEL --as combined-pem",
         },
-        Fault {
+        KnownError {
             text: "The server certificate does not match the remote host name",
             code: Some(Code::NameNotCovered),
             why: "members find each other by the names of the replica set: each must be in the certificate",
             remedy: "tamga renew LABEL --add NAME",
         },
-        Fault {
+        KnownError {
             text: "unsupported certificate purpose",
             code: Some(Code::PurposeMissing),
             why: "members need a certificate for clients too",

@@ -1,7 +1,7 @@
 //! MySQL and MariaDB.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, OPENSSL, Place, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, OPENSSL, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -13,7 +13,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         scheme: "mysql",
         keys: OPENSSL,
         owner: "mysql",
-        place: Place::Own("/etc/mysql/tls/{label}"),
+        place: FileLocation::Own("/etc/mysql/tls/{label}"),
         passphrase: "it cannot: the key must not be encrypted; its file is 0600",
         ..WEB
     },
@@ -47,37 +47,37 @@ require_secure_transport = ON
         "ready for connections",
     ),
     faults: &[
-        Fault {
+        KnownError {
             text: "SSL error: Unable to get private key from",
             code: Some(Code::KeyUnreadableByService),
             why: "the account mysql cannot read the key, or it is encrypted",
             remedy: "tamga check FOLDER --account mysql names the obstacle",
         },
-        Fault {
+        KnownError {
             text: "SSL error: Unable to get certificate from",
             code: Some(Code::KeyUnreadableByService),
             why: "the account mysql cannot read the certificate, or it is not there",
             remedy: "tamga check FOLDER --account mysql names the obstacle",
         },
-        Fault {
+        KnownError {
             text: "Failed to setup SSL",
             code: None,
             why: "one of the files could not be used: the server goes on without TLS",
             remedy: "the line after it names the file",
         },
-        Fault {
+        KnownError {
             text: "Private key does not match the certificate public key",
             code: Some(Code::KeyMismatch),
             why: "key and certificate are not a pair",
             remedy: "tamga match FOLDER shows which key belongs to what",
         },
-        Fault {
+        KnownError {
             text: "Connections using insecure transport are prohibited",
             code: None,
             why: "the client came without TLS",
             remedy: "connect with --ssl-ca=…/root.pem",
         },
-        Fault {
+        KnownError {
             text: "ERROR 2026 (HY000): TLS/SSL error",
             code: Some(Code::IssuerUnknown),
             why: "the client does not trust the root, or the name is not in the certificate",

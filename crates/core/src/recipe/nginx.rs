@@ -1,7 +1,7 @@
 //! nginx.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -60,55 +60,55 @@ server {
         "[notice] … reconfiguring\n[notice] … start worker process",
     ),
     faults: &[
-        Fault {
+        KnownError {
             text: "key values mismatch",
             code: Some(Code::KeyMismatch),
             why: "the key is not that of the first certificate in the file: another key, or the issuer stands first",
             remedy: "tamga match FOLDER shows which key belongs to what; the leaf must stand first",
         },
-        Fault {
+        KnownError {
             text: "cannot load certificate … No such file",
             code: None,
             why: "the path is wrong, or the folder was moved",
             remedy: "tamga show LABEL says where the files are; write the recipe again",
         },
-        Fault {
+        KnownError {
             text: "cannot load certificate key … Permission denied",
             code: Some(Code::KeyUnreadableByService),
             why: "nginx was not started as root, or a security module keeps it out of that folder",
             remedy: "tamga check FOLDER --account www-data names the obstacle",
         },
-        Fault {
+        KnownError {
             text: "Enter PEM pass phrase",
             code: Some(Code::KeyAsksPassphrase),
             why: "the key is encrypted, and nobody is there to type at a restart",
             remedy: "name a file with the passphrase: ssl_password_file",
         },
-        Fault {
+        KnownError {
             text: "conflicting server name",
             code: None,
             why: "a second file has the same name and port; the first one read wins, with its own certificate",
             remedy: "take the other block away, then nginx -t again",
         },
-        Fault {
+        KnownError {
             text: "no \"ssl_certificate\" is defined",
             code: None,
             why: "a block listens with ssl and has no certificate",
             remedy: "give it one, or take ssl out of its listen line",
         },
-        Fault {
+        KnownError {
             text: "bind() to … failed (98: Address already in use)",
             code: None,
             why: "another program holds the port",
             remedy: "ss -ltnp shows which",
         },
-        Fault {
+        KnownError {
             text: "bind() to … failed (13: Permission denied)",
             code: None,
             why: "ports below 1024 need rights",
             remedy: "start it as root, or take a port above 1023",
         },
-        Fault {
+        KnownError {
             text: "The plain HTTP request was sent to HTTPS port",
             code: Some(Code::PlainHttpOnTlsPort),
             why: "somebody typed http:// with the port of HTTPS",

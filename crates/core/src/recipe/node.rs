@@ -1,7 +1,7 @@
 //! Node.js.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -48,49 +48,49 @@ server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => con
     reload: "pkill -HUP -f server.mjs || node server.mjs",
     proof: ("what it prints", "https on port {port}\ncertificate read again"),
     faults: &[
-        Fault {
+        KnownError {
             text: "ERR_OSSL_X509_KEY_VALUES_MISMATCH",
             code: Some(Code::KeyMismatch),
             why: "key and certificate are not a pair",
             remedy: "tamga match FOLDER shows which key belongs to what",
         },
-        Fault {
+        KnownError {
             text: "ERR_OSSL_PEM_NO_START_LINE",
             code: None,
             why: "a path was given where the file's content is wanted, or the file is not PEM",
             remedy: "readFileSync(path), not the path; tamga show FILE says what it is",
         },
-        Fault {
+        KnownError {
             text: "UNABLE_TO_VERIFY_LEAF_SIGNATURE",
             code: Some(Code::IssuerUnknown),
             why: "a client in Node.js does not know the root, or the server sends no intermediate",
             remedy: "NODE_EXTRA_CA_CERTS=…/root.pem, and serve certificate.pem whole",
         },
-        Fault {
+        KnownError {
             text: "UNABLE_TO_GET_ISSUER_CERT_LOCALLY",
             code: Some(Code::IssuerUnknown),
             why: "a client in Node.js does not know the root",
             remedy: "NODE_EXTRA_CA_CERTS=…/root.pem, or start it by: tamga run -- node …",
         },
-        Fault {
+        KnownError {
             text: "SELF_SIGNED_CERT_IN_CHAIN",
             code: Some(Code::IssuerUnknown),
             why: "a client in Node.js does not trust the root",
             remedy: "NODE_EXTRA_CA_CERTS=…/root.pem; never NODE_TLS_REJECT_UNAUTHORIZED=0",
         },
-        Fault {
+        KnownError {
             text: "DEPTH_ZERO_SELF_SIGNED_CERT",
             code: Some(Code::SelfSignedLeaf),
             why: "the server shows a self-signed certificate that this client was not told of",
             remedy: "tamga issue NAME under an authority, and trust its root",
         },
-        Fault {
+        KnownError {
             text: "listen EACCES: permission denied",
             code: None,
             why: "ports below 1024 need rights",
             remedy: "take a port above 1023",
         },
-        Fault {
+        KnownError {
             text: "listen EADDRINUSE",
             code: None,
             why: "another program holds the port",

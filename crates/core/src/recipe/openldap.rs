@@ -1,7 +1,7 @@
 //! OpenLDAP.
 
 use super::template::Quote;
-use super::{COMMON, Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -13,7 +13,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         scheme: "ldap",
         keys: COMMON,
         owner: "openldap",
-        place: Place::Own("/etc/ldap/tls/{label}"),
+        place: FileLocation::Own("/etc/ldap/tls/{label}"),
         passphrase: "it cannot: the key must not be encrypted; its file is 0600",
         ..WEB
     },
@@ -54,19 +54,19 @@ replace: olcTLSProtocolMin
     reload: "{sudo}systemctl restart slapd",
     proof: ("journalctl -u slapd", "slapd starting"),
     faults: &[
-        Fault {
+        KnownError {
             text: "ldap_modify: Other (e.g., implementation specific) error (80)",
             code: Some(Code::KeyUnreadableByService),
             why: "the account openldap cannot read the files, or key and certificate were not changed together",
             remedy: "tamga check FOLDER --account openldap names the obstacle",
         },
-        Fault {
+        KnownError {
             text: "main: TLS init def ctx failed",
             code: Some(Code::KeyMismatch),
             why: "the pair does not fit, or a file cannot be read",
             remedy: "tamga match FOLDER, then tamga check FOLDER --account openldap",
         },
-        Fault {
+        KnownError {
             text: "ldap_start_tls: Connect error (-11)",
             code: Some(Code::IssuerUnknown),
             why: "the client does not trust the root, or the name is not in the certificate",

@@ -1,7 +1,7 @@
 //! PHP with a WebSocket.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -61,25 +61,25 @@ while (true) {
     reload: "pkill -f websocket.php; php websocket.php",
     proof: ("what it prints", "wss on port {port}"),
     faults: &[
-        Fault {
+        KnownError {
             text: "SSL: Unable to set private key file",
             code: Some(Code::KeyMismatch),
             why: "the key is not that of the certificate, or it is encrypted",
             remedy: "tamga match FOLDER shows which key belongs to what",
         },
-        Fault {
+        KnownError {
             text: "Unable to set local cert chain file",
             code: None,
             why: "the file is not there or not PEM; the leaf must stand first",
             remedy: "tamga show LABEL says where the files are",
         },
-        Fault {
+        KnownError {
             text: "WebSocket connection to 'wss://… failed: Error in connection establishment: net::ERR_CERT",
             code: Some(Code::IssuerUnknown),
             why: "a browser never asks for a WebSocket: what the page would warn of ends the connection silently",
             remedy: "tamga check https://HOST:PORT for the very host and port of the WebSocket",
         },
-        Fault {
+        KnownError {
             text: "This request has been blocked; this endpoint must be available over WSS",
             code: None,
             why: "a page over HTTPS may not open ws://",

@@ -1,7 +1,7 @@
 //! Postfix, for mail.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -45,19 +45,19 @@ smtpd_tls_loglevel = 1
         "postfix/master[…]: reload -- version\npostfix/smtpd[…]: Anonymous TLS connection established from",
     ),
     faults: &[
-        Fault {
+        KnownError {
             text: "warning: key at index 1 in … does not match next certificate",
             code: Some(Code::KeyMismatch),
             why: "key and certificate are not a pair, or the certificate stands before the key",
             remedy: "smtpd_tls_chain_files = KEY, CERTIFICATE",
         },
-        Fault {
+        KnownError {
             text: "cannot load Certification Authority data",
             code: None,
             why: "smtpd_tls_CAfile is not there or not PEM",
             remedy: "take the line out, or let it name the root",
         },
-        Fault {
+        KnownError {
             text: "TLS is required, but was not offered",
             code: Some(Code::TlsOnPlainPort),
             why: "the server has no certificate, so that it offers no STARTTLS",

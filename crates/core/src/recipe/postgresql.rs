@@ -1,7 +1,7 @@
 //! PostgreSQL.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -12,7 +12,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         port: 5432,
         scheme: "postgres",
         owner: "postgres",
-        place: Place::Own("/etc/postgresql/tls/{label}"),
+        place: FileLocation::Own("/etc/postgresql/tls/{label}"),
         passphrase: "from a program (ssl_passphrase_command), which must be allowed at a reload too",
         ..WEB
     },
@@ -51,55 +51,55 @@ ssl_min_protocol_version = 'TLSv{minimum}'
         "received SIGHUP, reloading configuration files",
     ),
     faults: &[
-        Fault {
+        KnownError {
             text: "private key file … has group or world access",
             code: Some(Code::KeyReadableByOthers),
             why: "the key must be 0600 for the database's account, or 0640 for root and its group",
             remedy: "install it as in the recipe: -o postgres -m 0600",
         },
-        Fault {
+        KnownError {
             text: "private key file … must be owned by the database user or root",
             code: Some(Code::KeyUnreadableByService),
             why: "the key belongs to somebody else",
             remedy: "install it as in the recipe: -o postgres -m 0600",
         },
-        Fault {
+        KnownError {
             text: "could not load server certificate file",
             code: Some(Code::KeyUnreadableByService),
             why: "the account postgres cannot read it, or it is not there",
             remedy: "tamga check FOLDER --account postgres names the obstacle",
         },
-        Fault {
+        KnownError {
             text: "could not access private key file",
             code: Some(Code::KeyUnreadableByService),
             why: "the account postgres cannot reach it, or it is not there",
             remedy: "tamga check FOLDER --account postgres names the obstacle",
         },
-        Fault {
+        KnownError {
             text: "could not load private key file … key values mismatch",
             code: Some(Code::KeyMismatch),
             why: "key and certificate are not a pair",
             remedy: "tamga match FOLDER shows which key belongs to what",
         },
-        Fault {
+        KnownError {
             text: "cannot be reloaded because it requires a passphrase",
             code: Some(Code::KeyAsksPassphrase),
             why: "the key is encrypted, and the program that knows the passphrase may not run at a reload",
             remedy: "ssl_passphrase_command_supports_reload = on",
         },
-        Fault {
+        KnownError {
             text: "SSL configuration was not reloaded",
             code: None,
             why: "the new files are not good; the old certificate is still served",
             remedy: "the line before names the file",
         },
-        Fault {
+        KnownError {
             text: "invalid length of startup packet",
             code: Some(Code::OtherProtocol),
             why: "somebody spoke TLS at once; PostgreSQL first wants its own request",
             remedy: "tamga check postgres://HOST",
         },
-        Fault {
+        KnownError {
             text: "no pg_hba.conf entry for host … no encryption",
             code: None,
             why: "the client came without TLS, and only hostssl lines would let it in",

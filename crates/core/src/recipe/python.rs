@@ -1,7 +1,7 @@
 //! Python.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -74,31 +74,31 @@ while True:
     reload: "pkill -HUP -f server.py || python3 server.py",
     proof: ("what it prints", "certificate read\nhttps on port {port}"),
     faults: &[
-        Fault {
+        KnownError {
             text: "[SSL: KEY_VALUES_MISMATCH]",
             code: Some(Code::KeyMismatch),
             why: "key and certificate are not a pair",
             remedy: "tamga match FOLDER shows which key belongs to what",
         },
-        Fault {
+        KnownError {
             text: "ssl.SSLError: [SSL] PEM lib",
             code: None,
             why: "one of the files is not PEM, is empty, or its passphrase is wrong",
             remedy: "tamga show FILE says what it is",
         },
-        Fault {
+        KnownError {
             text: "CERTIFICATE_VERIFY_FAILED … unable to get local issuer certificate",
             code: Some(Code::IssuerUnknown),
             why: "a client in Python does not know the root",
             remedy: "SSL_CERT_FILE or, for requests, REQUESTS_CA_BUNDLE must name a file with the root",
         },
-        Fault {
+        KnownError {
             text: "CERTIFICATE_VERIFY_FAILED … Hostname mismatch",
             code: Some(Code::NameNotCovered),
             why: "the name that the client asked for is not in the certificate",
             remedy: "tamga renew LABEL --add NAME",
         },
-        Fault {
+        KnownError {
             text: "Could not find a suitable TLS CA certificate bundle, invalid path",
             code: Some(Code::TrustOverridden),
             why: "REQUESTS_CA_BUNDLE or CURL_CA_BUNDLE names a file that is not there",

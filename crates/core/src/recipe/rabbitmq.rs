@@ -1,7 +1,7 @@
 //! RabbitMQ, a message broker.
 
 use super::template::Quote;
-use super::{COMMON, Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -13,7 +13,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         scheme: "",
         keys: COMMON,
         owner: "rabbitmq",
-        place: Place::Own("/etc/rabbitmq/tls/{label}"),
+        place: FileLocation::Own("/etc/rabbitmq/tls/{label}"),
         passphrase: "plain text in its configuration (ssl_options.password): better leave the key open and its file 0600",
         ..WEB
     },
@@ -40,25 +40,25 @@ ssl_options.versions.1 = tlsv1.3
     reload: "{sudo}rabbitmqctl eval 'ssl:clear_pem_cache().'",
     proof: ("/var/log/rabbitmq/rabbit@HOST.log", "started TLS (SSL) listener on … {port}"),
     faults: &[
-        Fault {
+        KnownError {
             text: "eacces … keyfile",
             code: Some(Code::KeyUnreadableByService),
             why: "the account rabbitmq cannot read the key",
             remedy: "tamga check FOLDER --account rabbitmq names the obstacle",
         },
-        Fault {
+        KnownError {
             text: "TLS server: In state … received CLIENT ALERT: Fatal - Unknown CA",
             code: Some(Code::IssuerUnknown),
             why: "a client does not trust the root",
             remedy: "give it root.pem",
         },
-        Fault {
+        KnownError {
             text: "no_suitable_cipher",
             code: Some(Code::NoCommonCipher),
             why: "the client knows no cipher that fits the kind of key",
             remedy: "tamga issue NAME --key-algorithm rsa2048 for old clients",
         },
-        Fault {
+        KnownError {
             text: "TLS server … Handshake Failure - peer_did_not_return_a_certificate",
             code: Some(Code::ClientCertificateWanted),
             why: "the broker wants a client certificate, and none was shown",

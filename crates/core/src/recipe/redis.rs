@@ -1,7 +1,7 @@
 //! Redis.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -12,7 +12,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         port: 6379,
         scheme: "",
         owner: "redis",
-        place: Place::Own("/etc/redis/tls/{label}"),
+        place: FileLocation::Own("/etc/redis/tls/{label}"),
         passphrase: "plain text in its configuration (tls-key-file-pass): better leave the key open and its file 0600",
         ..WEB
     },
@@ -44,37 +44,37 @@ tls-ca-cert-file {root}
     reload: "redis-cli --tls --cacert {root} -h {host} -p {port} CONFIG SET tls-cert-file {certificate} tls-key-file {key}",
     proof: ("/var/log/redis/redis-server.log", "Ready to accept connections"),
     faults: &[
-        Fault {
+        KnownError {
             text: "Failed to load certificate",
             code: Some(Code::KeyUnreadableByService),
             why: "the account redis cannot read the certificate, or it is not PEM",
             remedy: "tamga check FOLDER --account redis names the obstacle",
         },
-        Fault {
+        KnownError {
             text: "Failed to load private key",
             code: Some(Code::KeyMismatch),
             why: "the key is not the certificate's, is encrypted, or cannot be read",
             remedy: "tamga match FOLDER, then tamga check FOLDER --account redis",
         },
-        Fault {
+        KnownError {
             text: "Failed to configure CA certificate(s) file/directory",
             code: None,
             why: "tls-ca-cert-file is not there or cannot be read",
             remedy: "install root.pem beside the certificate, as in the recipe",
         },
-        Fault {
+        KnownError {
             text: "Error accepting a client connection: error:0A000416 … certificate unknown",
             code: Some(Code::IssuerUnknown),
             why: "a client refused: it does not trust the root",
             remedy: "give it root.pem (redis-cli --cacert)",
         },
-        Fault {
+        KnownError {
             text: "Error accepting a client connection … wrong version number",
             code: Some(Code::TlsOnPlainPort),
             why: "a client spoke without TLS to the port of TLS",
             remedy: "connect with rediss:// or --tls",
         },
-        Fault {
+        KnownError {
             text: "Error accepting a client connection … peer did not return a certificate",
             code: Some(Code::ClientCertificateWanted),
             why: "tls-auth-clients is on by default, and the client showed none",

@@ -1,7 +1,7 @@
 //! Rust.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 use crate::key::KeyAlgorithm;
 
@@ -66,25 +66,25 @@ fn main() -> Result<(), Box<dyn Error>> {
     reload: "cargo run",
     proof: ("what it prints", "https on port {port}"),
     faults: &[
-        Fault {
+        KnownError {
             text: "InconsistentKeys(KeyMismatch)",
             code: Some(Code::KeyMismatch),
             why: "key and certificate are not a pair",
             remedy: "tamga match FOLDER shows which key belongs to what",
         },
-        Fault {
+        KnownError {
             text: "invalid peer certificate: UnknownIssuer",
             code: Some(Code::IssuerUnknown),
             why: "a client in Rust does not know the root",
             remedy: "give it the root, or let it use the system's store (rustls-native-certs, rustls-platform-verifier)",
         },
-        Fault {
+        KnownError {
             text: "CaUsedAsEndEntity",
             code: Some(Code::CaAsLeaf),
             why: "the server shows a certificate of an authority instead of one for a server",
             remedy: "tamga issue NAME",
         },
-        Fault {
+        KnownError {
             text: "received fatal alert: UnknownCA",
             code: Some(Code::IssuerUnknown),
             why: "the client refused: it does not trust the root",

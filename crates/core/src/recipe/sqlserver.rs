@@ -1,7 +1,7 @@
 //! Microsoft SQL Server on Linux.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Place, RSA_ONLY, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, RSA_ONLY, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -14,7 +14,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         keys: RSA_ONLY,
         owner: "mssql",
         mode: 0o400,
-        place: Place::Own("/var/opt/mssql/tls/{label}"),
+        place: FileLocation::Own("/var/opt/mssql/tls/{label}"),
         passphrase: "it cannot: the key must not be encrypted; its file is 0400",
         ..WEB
     },
@@ -48,19 +48,19 @@ forceencryption = 1
         "The certificate [Cert Hash(sha1) \"…\"] was successfully loaded for encryption.",
     ),
     faults: &[
-        Fault {
+        KnownError {
             text: "Unable to load user-specified certificate",
             code: Some(Code::KeyUnreadableByService),
             why: "the account cannot read key or certificate, the key is not RSA, or the pair does not fit",
             remedy: "tamga check FOLDER --account mssql, and tamga issue NAME --for sqlserver",
         },
-        Fault {
+        KnownError {
             text: "The certificate chain was issued by an authority that is not trusted",
             code: Some(Code::IssuerUnknown),
             why: "the client does not trust the root",
             remedy: "trust the root on the client; never TrustServerCertificate=true",
         },
-        Fault {
+        KnownError {
             text: "The target principal name is incorrect",
             code: Some(Code::NameNotCovered),
             why: "the client connects by a name or address that the certificate does not have",

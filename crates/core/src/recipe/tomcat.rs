@@ -1,7 +1,7 @@
 //! Apache Tomcat.
 
 use super::template::Quote;
-use super::{COMMON, Config, Facts, Fault, Place, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -13,7 +13,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         keys: COMMON,
         owner: "tomcat",
         mode: 0o600,
-        place: Place::Own("/etc/tomcat10/tls/{label}"),
+        place: FileLocation::Own("/etc/tomcat10/tls/{label}"),
         passphrase: "plain text in server.xml (certificateKeyPassword): better leave the key open and its file 0600",
         ..WEB
     },
@@ -47,25 +47,25 @@ pub(super) const RECIPE: Recipe = Recipe {
     reload: "{sudo}systemctl restart tomcat10",
     proof: ("/var/log/tomcat10/catalina.out", "Starting ProtocolHandler [\"https-jsse-nio-{port}\"]"),
     faults: &[
-        Fault {
+        KnownError {
             text: "Failed to load keystore type … with path … due to",
             code: None,
             why: "the file is not there, is no PKCS#12 store, or the passphrase is wrong",
             remedy: "use the PEM files as in the recipe, or tamga show FILE to see what the store holds",
         },
-        Fault {
+        KnownError {
             text: "No key found for alias",
             code: None,
             why: "the store calls the key otherwise",
             remedy: "tamga show FILE names the aliases; tamga export LABEL --as pkcs12 --alias NAME sets one",
         },
-        Fault {
+        KnownError {
             text: "Cannot store non-PrivateKeys",
             code: None,
             why: "a trust store was named where a key store is wanted",
             remedy: "tamga export LABEL --as pkcs12 with the certificate's label, not the root's",
         },
-        Fault {
+        KnownError {
             text: "java.io.FileNotFoundException … (Permission denied)",
             code: Some(Code::KeyUnreadableByService),
             why: "the account tomcat cannot read the file, or a folder above it",

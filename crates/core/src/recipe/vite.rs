@@ -1,7 +1,7 @@
 //! A front-end development server.
 
 use super::template::Quote;
-use super::{Config, Facts, Fault, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -45,19 +45,19 @@ export default {
     reload: "npx vite",
     proof: ("what it prints", "Local: https://{first}:{port}/"),
     faults: &[
-        Fault {
+        KnownError {
             text: "Blocked request. This host",
             code: None,
             why: "the development server answers only to hosts that it was told of",
             remedy: "server.allowedHosts must have the name",
         },
-        Fault {
+        KnownError {
             text: "[vite] failed to connect to websocket",
             code: Some(Code::NameNotCovered),
             why: "the page's WebSocket uses a host or port for which the certificate does not stand",
             remedy: "server.hmr.host must be a name of the certificate, protocol wss",
         },
-        Fault {
+        KnownError {
             text: "http proxy error … self-signed certificate",
             code: Some(Code::IssuerUnknown),
             why: "its proxy, a client in Node.js, does not trust the root of what stands behind it",

@@ -1,7 +1,7 @@
 //! A recipe filled in for one certificate.
 
 use super::template::{Quote, Values};
-use super::{Place, Recipe};
+use super::{FileLocation, Recipe};
 use crate::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
 use crate::error::{Error, Result};
 use crate::export::Form;
@@ -150,8 +150,8 @@ fn is_kind(kind: KeyAlgorithm, key: &PublicKey) -> bool {
 fn place(recipe: &Recipe, s: &Setting) -> PathBuf {
     match (&s.into, recipe.facts.place) {
         (Some(into), _) => into.clone(),
-        (None, Place::Issued) => s.folder.clone(),
-        (None, Place::Own(folder)) => PathBuf::from(folder.replace("{label}", &s.label)),
+        (None, FileLocation::Issued) => s.folder.clone(),
+        (None, FileLocation::Own(folder)) => PathBuf::from(folder.replace("{label}", &s.label)),
     }
 }
 

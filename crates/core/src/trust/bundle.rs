@@ -1,6 +1,6 @@
 //! Any PEM bundle that a person names: our root stands in it as a marked block.
 
-use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
+use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation};
 use crate::cert::Certificate;
 use crate::form::pem;
 use crate::ports::Look;
@@ -20,7 +20,7 @@ impl Store for Bundle {
         Scope::User
     }
 
-    fn survey(&self, look: &dyn Look, bundles: &[PathBuf]) -> Vec<Place> {
+    fn survey(&self, look: &dyn Look, bundles: &[PathBuf]) -> Vec<StoreLocation> {
         bundles
             .iter()
             .map(|file| {
@@ -28,19 +28,19 @@ impl Store for Bundle {
                 let folder = file.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(std::path::Path::new("."));
                 // A file that is still to be made is an empty bundle; its directory must exist.
                 let hindrance = if bytes.is_none() && look.exists(file) {
-                    Some(Hindrance {
+                    Some(Blocker {
                         why: "it cannot be read, or is not a regular file".into(),
                         remedy: "name another bundle: --bundle FILE".into(),
                         absent: false,
                     })
                 } else if !look.exists(folder) {
-                    Some(Hindrance {
+                    Some(Blocker {
                         why: format!("the directory {} does not exist", folder.shown()),
                         remedy: format!("mkdir -p {}, then run the same command again", folder.shown()),
                         absent: false,
                     })
                 } else if !look.may_write(folder) {
-                    Some(Hindrance {
+                    Some(Blocker {
                         why: "its folder may not be written".into(),
                         remedy: format!("sudo tamga trust add --stores bundle --bundle {}", file.shown()),
                         absent: false,
@@ -49,12 +49,18 @@ impl Store for Bundle {
                     None
                 };
                 let text = bytes.unwrap_or_default();
-                Place { store: self.id(), place: file.clone(), hindrance, entries: entries(&text), guarded: false }
+                StoreLocation {
+                    store: self.id(),
+                    place: file.clone(),
+                    hindrance,
+                    entries: entries(&text),
+                    guarded: false,
+                }
             })
             .collect()
     }
 
-    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, look: &dyn Look) -> Vec<Planned> {
         let is_new = !look.exists(&place.place);
         let before = match look.read(&place.place) {
             Some(bytes) => bytes,

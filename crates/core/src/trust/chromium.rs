@@ -1,6 +1,6 @@
 //! The person's NSS database, from which Chromium on Linux takes added roots.
 
-use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
+use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation};
 use crate::cert::Certificate;
 use crate::nss::{Library, NssAction, NssChange};
 use crate::ports::Look;
@@ -44,7 +44,7 @@ impl Store for Chromium {
         Scope::User
     }
 
-    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<StoreLocation> {
         if super::has_native(look) {
             return Vec::new();
         }
@@ -56,17 +56,18 @@ impl Store for Chromium {
         places
     }
 
-    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, look: &dyn Look) -> Vec<Planned> {
         in_database(goal, root, place, &Library::System, look)
     }
 }
 
 /// One database.
-fn at(store: &'static str, folder: PathBuf, installed: bool, look: &dyn Look) -> Place {
-    let mut place = Place { store, place: folder.clone(), hindrance: None, entries: Vec::new(), guarded: false };
+fn at(store: &'static str, folder: PathBuf, installed: bool, look: &dyn Look) -> StoreLocation {
+    let mut place =
+        StoreLocation { store, place: folder.clone(), hindrance: None, entries: Vec::new(), guarded: false };
     if !look.exists(&folder.join("cert9.db")) {
         if !installed {
-            place.hindrance = Some(Hindrance {
+            place.hindrance = Some(Blocker {
                 why: "no browser that uses this store is installed".into(),
                 remedy: "nothing to do until one is installed: then tamga trust add".into(),
                 absent: true,
@@ -80,14 +81,20 @@ fn at(store: &'static str, folder: PathBuf, installed: bool, look: &dyn Look) ->
             place.entries = seen.entries.iter().filter_map(entry).collect();
         }
         Err(failure) => {
-            place.hindrance = Some(Hindrance { why: failure.why, remedy: failure.remedy, absent: false });
+            place.hindrance = Some(Blocker { why: failure.why, remedy: failure.remedy, absent: false });
         }
     }
     place
 }
 
 /// The steps that bring a root into an NSS database or out of it.
-pub(super) fn in_database(goal: Goal, root: &Root, place: &Place, library: &Library, look: &dyn Look) -> Vec<Planned> {
+pub(super) fn in_database(
+    goal: Goal,
+    root: &Root,
+    place: &StoreLocation,
+    library: &Library,
+    look: &dyn Look,
+) -> Vec<Planned> {
     let der = root.certificate.der().to_vec();
     let found: Vec<&Entry> = place.entries.iter().filter(|e| e.certificate == root.certificate).collect();
     let change = |action| Step::Database(NssChange { folder: place.place.clone(), library: library.clone(), action });

@@ -3,9 +3,9 @@
 //! Of several files that set the same policy Chromium takes the last by name and merges nothing (measured with 156): so another file
 //! with that setting is respected, and said.
 
-use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
+use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation};
 use crate::cert::Certificate;
-use crate::cert::extensions::General;
+use crate::cert::extensions::GeneralName;
 use crate::ports::Look;
 use crate::step::{Planned, Step};
 use crate::text::Shown;
@@ -41,7 +41,7 @@ impl Store for ChromiumPolicy {
         Scope::Machine
     }
 
-    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<StoreLocation> {
         PLACES
             .iter()
             .filter(|(folder, programs)| {
@@ -51,7 +51,7 @@ impl Store for ChromiumPolicy {
             .collect()
     }
 
-    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, look: &dyn Look) -> Vec<Planned> {
         let path = place.place.join(FILE);
         let before = look.read(&path);
         let mut policy = before.as_deref().and_then(object).unwrap_or_else(|| json!({}));
@@ -75,14 +75,15 @@ impl Store for ChromiumPolicy {
     }
 }
 
-fn place(store: &'static str, folder: &Path, look: &dyn Look) -> Place {
-    let mut place = Place { store, place: folder.to_owned(), hindrance: None, entries: Vec::new(), guarded: false };
+fn place(store: &'static str, folder: &Path, look: &dyn Look) -> StoreLocation {
+    let mut place =
+        StoreLocation { store, place: folder.to_owned(), hindrance: None, entries: Vec::new(), guarded: false };
     let names: Vec<String> = look.list(folder).into_iter().filter(|n| n.ends_with(".json")).collect();
     let (mut distrusted, mut winner) = (Vec::new(), None);
     for name in &names {
         let Some(policy) = look.read(&folder.join(name)).as_deref().and_then(object) else {
             if name == FILE {
-                place.hindrance = Some(Hindrance {
+                place.hindrance = Some(Blocker {
                     why: format!("{} is not JSON", folder.join(name).shown()),
                     remedy: format!("look at it, then: sudo rm {}", folder.join(name).shown()),
                     absent: false,
@@ -111,7 +112,7 @@ fn place(store: &'static str, folder: &Path, look: &dyn Look) -> Place {
         for e in place.entries.iter_mut().filter(|e| e.mark.is_some()) {
             e.trusted = false;
         }
-        place.hindrance = Some(Hindrance {
+        place.hindrance = Some(Blocker {
             why: format!("{other} sets roots by policy too, and Chromium takes one file's alone"),
             remedy: format!("whoever keeps {} puts the root in there", folder.join(other).shown()),
             absent: false,
@@ -171,14 +172,14 @@ fn limits(root: &Certificate) -> Option<Value> {
     let names: Vec<&str> = permitted
         .iter()
         .filter_map(|g| match g {
-            General::Dns(d) => Some(d.trim_start_matches('.')),
+            GeneralName::Dns(d) => Some(d.trim_start_matches('.')),
             _ => None,
         })
         .collect();
     let blocks: Vec<String> = permitted
         .iter()
         .filter_map(|g| match g {
-            General::Ip(octets) => block(octets),
+            GeneralName::Ip(octets) => block(octets),
             _ => None,
         })
         .collect();

@@ -1,7 +1,7 @@
 //! Firefox: a database in every profile of every kind of installation.
 
 use super::chromium::{entry, in_database};
-use super::{Goal, Hindrance, Place, Root, Scope, Store};
+use super::{Blocker, Goal, Root, Scope, Store, StoreLocation};
 use crate::nss::Library;
 use crate::ports::Look;
 use crate::step::Planned;
@@ -104,39 +104,40 @@ impl Store for Firefox {
         Scope::User
     }
 
-    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<StoreLocation> {
         let library = library(look);
-        let found: Vec<Place> = profiles(look).into_iter().map(|p| profile(self.id(), look, &library, p)).collect();
+        let found: Vec<StoreLocation> =
+            profiles(look).into_iter().map(|p| profile(self.id(), look, &library, p)).collect();
         if !found.is_empty() || !BROWSERS.iter().any(|b| look.program(b).is_some()) {
             return found;
         }
         let place = look.home().join(PROFILES[0]);
-        let hindrance = Some(Hindrance {
+        let hindrance = Some(Blocker {
             why: "Firefox is installed and has no profile yet".into(),
             remedy: "start Firefox once, then: tamga trust add --stores firefox".into(),
             absent: true,
         });
-        vec![Place { store: self.id(), place, hindrance, entries: Vec::new(), guarded: false }]
+        vec![StoreLocation { store: self.id(), place, hindrance, entries: Vec::new(), guarded: false }]
     }
 
-    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, look: &dyn Look) -> Vec<Planned> {
         in_database(goal, root, place, &library(look), look)
     }
 }
 
-fn profile(store: &'static str, look: &dyn Look, library: &Library, folder: PathBuf) -> Place {
-    let mut place = Place { store, place: folder, hindrance: None, entries: Vec::new(), guarded: false };
+fn profile(store: &'static str, look: &dyn Look, library: &Library, folder: PathBuf) -> StoreLocation {
+    let mut place = StoreLocation { store, place: folder, hindrance: None, entries: Vec::new(), guarded: false };
     if look.exists(&place.place.join("cert9.db")) {
         match look.nss(&place.place, library) {
             Ok(seen) => {
                 place.guarded = seen.guarded;
                 place.entries = seen.entries.iter().filter_map(entry).collect();
             }
-            Err(f) => place.hindrance = Some(Hindrance { why: f.why, remedy: f.remedy, absent: false }),
+            Err(f) => place.hindrance = Some(Blocker { why: f.why, remedy: f.remedy, absent: false }),
         }
     }
     if place.hindrance.is_none() && !look.may_write(&place.place) {
-        place.hindrance = Some(Hindrance {
+        place.hindrance = Some(Blocker {
             why: "the profile may not be written".into(),
             remedy: format!("chmod u+w {}, then: tamga trust add --stores firefox", place.place.shown()),
             absent: false,

@@ -4,7 +4,7 @@
 //! 153). Other people's settings in it stay.
 
 use super::chromium::entry;
-use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store, firefox};
+use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation, firefox};
 use crate::cert::Certificate;
 use crate::form::pem;
 use crate::nss::{NssAction, NssChange};
@@ -39,20 +39,21 @@ impl Store for FirefoxPolicy {
         Scope::Machine
     }
 
-    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<StoreLocation> {
         let file = [FIRST].iter().chain(&BESIDE).map(Path::new).find(|f| look.exists(f));
         if file.is_none() && !BROWSERS.iter().any(|b| look.program(b).is_some()) {
             return Vec::new();
         }
         let file = file.unwrap_or(Path::new(FIRST)).to_owned();
-        let mut place = Place { store: self.id(), place: file, hindrance: None, entries: Vec::new(), guarded: false };
+        let mut place =
+            StoreLocation { store: self.id(), place: file, hindrance: None, entries: Vec::new(), guarded: false };
         let bytes = look.read(&place.place);
         match bytes.as_deref().map(serde_json::from_slice::<Value>) {
             Some(Ok(mut policies)) if policies.is_object() => {
                 place.entries = entries(&policies, look);
                 if installed(&mut policies).is_none() {
                     let shown = place.place.shown();
-                    place.hindrance = Some(Hindrance {
+                    place.hindrance = Some(Blocker {
                         why: format!(
                             "{shown} has something else where policies.Certificates.Install, a list of files, must be"
                         ),
@@ -64,7 +65,7 @@ impl Store for FirefoxPolicy {
             None => {}
             Some(_) => {
                 let shown = place.place.shown();
-                place.hindrance = Some(Hindrance {
+                place.hindrance = Some(Blocker {
                     why: format!("{shown} is not JSON with an object: Firefox takes nothing from it either"),
                     remedy: format!("mend {shown}, then: sudo tamga trust add --scope machine"),
                     absent: false,
@@ -77,7 +78,7 @@ impl Store for FirefoxPolicy {
         vec![place]
     }
 
-    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, look: &dyn Look) -> Vec<Planned> {
         let before = look.read(&place.place);
         let mut policies = before.as_deref().and_then(|b| serde_json::from_slice::<Value>(b).ok()).unwrap_or(json!({}));
         let stands = place.entries.iter().any(|e| e.certificate == root.certificate);
@@ -117,7 +118,7 @@ impl Store for FirefoxPolicy {
 
 /// The entry out of the list, the certificate's file away, and the root out of the profiles into which the policy put it: taking the
 /// policy back does not do that.
-fn remove(root: &Root, place: &Place, look: &dyn Look, mut policies: Value, before: Vec<u8>) -> Vec<Planned> {
+fn remove(root: &Root, place: &StoreLocation, look: &dyn Look, mut policies: Value, before: Vec<u8>) -> Vec<Planned> {
     let write = |path: &Path, bytes| Step::Write { path: path.to_owned(), bytes, mode: 0o644 };
     let mut gone = Vec::new();
     if let Some(list) = installed(&mut policies) {

@@ -1,8 +1,8 @@
 //! The trust store of every JVM, JKS or PKCS#12, by our own code: no JVM is started.
 
-use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
+use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation};
 use crate::cert::Certificate;
-use crate::error::{Error, Result, Told};
+use crate::error::{Diagnostic, Error, Result};
 use crate::form::contents::{Contents, Named};
 use crate::form::{jks, pkcs12};
 use crate::ports::Look;
@@ -95,7 +95,7 @@ impl Store for Java {
         self.0
     }
 
-    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<StoreLocation> {
         stores(look)
             .into_iter()
             .filter(|(_, machine)| *machine == (self.0 == Scope::Machine))
@@ -103,7 +103,7 @@ impl Store for Java {
             .collect()
     }
 
-    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, look: &dyn Look) -> Vec<Planned> {
         let stands = place.entries.iter().any(|e| e.certificate == root.certificate);
         if place.hindrance.is_some() || stands == (goal == Goal::Add) {
             return Vec::new();
@@ -121,9 +121,10 @@ impl Store for Java {
 }
 
 impl Java {
-    fn place(&self, look: &dyn Look, file: PathBuf, machine: bool) -> Place {
+    fn place(&self, look: &dyn Look, file: PathBuf, machine: bool) -> StoreLocation {
         let bytes = look.read(&file);
-        let mut place = Place { store: "java", place: file, hindrance: None, entries: Vec::new(), guarded: false };
+        let mut place =
+            StoreLocation { store: "java", place: file, hindrance: None, entries: Vec::new(), guarded: false };
         let Some(bytes) = bytes else {
             place.hindrance = Some(hindered("it cannot be read", "see that its mode is 0644".into()));
             return place;
@@ -153,8 +154,8 @@ impl Java {
     }
 }
 
-fn hindered(why: &str, remedy: String) -> Hindrance {
-    Hindrance { why: why.to_owned(), remedy, absent: false }
+fn hindered(why: &str, remedy: String) -> Blocker {
+    Blocker { why: why.to_owned(), remedy, absent: false }
 }
 
 /// What the person gave, else the one that JVMs come with.

@@ -3,7 +3,7 @@
 //! A root counts if it stands in a keychain *and* has trust settings that say so: each of the two alone is nothing. The system
 //! asks the person in a dialog of its own before it changes the settings.
 
-use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store, label_in_name, label_of_mark};
+use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation, label_in_name, label_of_mark};
 use crate::cert::Certificate;
 use crate::form::pem;
 use crate::ports::Look;
@@ -69,18 +69,18 @@ impl Store for Macos {
         self.0
     }
 
-    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<StoreLocation> {
         let keychain = self.keychain(look);
         if look.program(SECURITY).is_none() || !look.exists(&keychain) {
             return Vec::new();
         }
         let mut place =
-            Place { store: self.id(), place: keychain, hindrance: None, entries: Vec::new(), guarded: false };
+            StoreLocation { store: self.id(), place: keychain, hindrance: None, entries: Vec::new(), guarded: false };
         match seen(self, look, &place.place.shown()) {
             Ok(entries) => place.entries = entries,
             Err(why) => {
                 let remedy = "open the keychain in Keychain Access, then run the same command again".into();
-                place.hindrance = Some(Hindrance { why, remedy, absent: false });
+                place.hindrance = Some(Blocker { why, remedy, absent: false });
             }
         }
         if self.0 == Scope::Machine && place.hindrance.is_none() && !look.has_rights() {
@@ -89,7 +89,7 @@ impl Store for Macos {
         vec![place]
     }
 
-    fn change(&self, goal: Goal, root: &Root, place: &Place, _: &dyn Look) -> Vec<Planned> {
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, _: &dyn Look) -> Vec<Planned> {
         let c = &root.certificate;
         let keychain = place.place.shown();
         let there: Vec<&Entry> = place.entries.iter().filter(|e| e.certificate == *c).collect();

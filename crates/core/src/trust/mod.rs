@@ -17,9 +17,9 @@ pub mod windows;
 
 use crate::cert::{Certificate, subject};
 use crate::error::{Error, Result};
-use crate::moment::Moment;
 use crate::ports::Look;
 use crate::step::Planned;
+use crate::timestamp::Timestamp;
 use std::path::PathBuf;
 
 /// Whose store.
@@ -87,13 +87,13 @@ pub struct Entry {
 
 /// One place of a store, as it was found.
 #[derive(Clone, Debug)]
-pub struct Place {
+pub struct StoreLocation {
     /// The store's id.
     pub store: &'static str,
     /// Where: a folder or file.
     pub place: PathBuf,
     /// Why nothing can be changed there, and the command that would do it; None if all is well.
-    pub hindrance: Option<Hindrance>,
+    pub hindrance: Option<Blocker>,
     /// What stands there.
     pub entries: Vec<Entry>,
     /// True if adding needs a password that only the person knows.
@@ -102,7 +102,7 @@ pub struct Place {
 
 /// Why a place cannot be changed.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Hindrance {
+pub struct Blocker {
     /// The reason.
     pub why: String,
     /// The exact command or step that helps.
@@ -112,8 +112,8 @@ pub struct Hindrance {
 }
 
 /// What keeps a person without root's rights from the machine's stores.
-pub(crate) fn needs_rights() -> Hindrance {
-    Hindrance {
+pub(crate) fn needs_rights() -> Blocker {
+    Blocker {
         why: "it belongs to the machine: root's rights are needed".into(),
         remedy: "sudo tamga trust add --scope machine; or the same command again with --elevate".into(),
         absent: false,
@@ -136,9 +136,9 @@ pub trait Store: Sync {
     /// Whose it is.
     fn scope(&self) -> Scope;
     /// Looks at every place.
-    fn survey(&self, look: &dyn Look, bundles: &[PathBuf]) -> Vec<Place>;
+    fn survey(&self, look: &dyn Look, bundles: &[PathBuf]) -> Vec<StoreLocation>;
     /// The steps that reach the goal; empty if it is reached. The place has no hindrance.
-    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned>;
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, look: &dyn Look) -> Vec<Planned>;
 }
 
 /// Every store.
@@ -222,7 +222,7 @@ impl State {
 }
 
 /// Judges one root in one place.
-pub fn state(root: &Certificate, place: &Place, now: Moment) -> State {
+pub fn state(root: &Certificate, place: &StoreLocation, now: Timestamp) -> State {
     if place.hindrance.as_ref().is_some_and(|h| h.absent) {
         return State::Unavailable;
     }

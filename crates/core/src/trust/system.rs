@@ -4,7 +4,7 @@
 //! dangling links behind, and Java's store keeps it for ever.
 
 use super::families::{self, Family};
-use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
+use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation};
 use crate::cert::Certificate;
 use crate::form::pem;
 use crate::ports::Look;
@@ -35,7 +35,7 @@ impl Store for System {
         Scope::Machine
     }
 
-    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<StoreLocation> {
         if super::has_native(look) {
             return Vec::new();
         }
@@ -43,8 +43,13 @@ impl Store for System {
             return vec![of_family(self.id(), family, look)];
         }
         let anchors = Path::new(ANCHORS);
-        let mut place =
-            Place { store: self.id(), place: anchors.into(), hindrance: None, entries: Vec::new(), guarded: false };
+        let mut place = StoreLocation {
+            store: self.id(),
+            place: anchors.into(),
+            hindrance: None,
+            entries: Vec::new(),
+            guarded: false,
+        };
         let bundle = look.read(Path::new(BUNDLE)).unwrap_or_default();
         let in_bundle = pem::certificates(&bundle);
         let java = look.read(Path::new(JAVA));
@@ -78,7 +83,7 @@ impl Store for System {
         vec![place]
     }
 
-    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, look: &dyn Look) -> Vec<Planned> {
         if let Some(family) = families::of(look) {
             return in_family(family, goal, root, place);
         }
@@ -131,7 +136,7 @@ pub fn bundle(look: &dyn Look) -> PathBuf {
 }
 
 /// The anchors of a family without traps, and what its bundle holds.
-fn of_family(store: &'static str, family: &Family, look: &dyn Look) -> Place {
+fn of_family(store: &'static str, family: &Family, look: &dyn Look) -> StoreLocation {
     let folder = PathBuf::from(family.anchors);
     let in_bundle = pem::certificates(&look.read(Path::new(family.bundle)).unwrap_or_default());
     let mut entries: Vec<Entry> = Vec::new();
@@ -152,10 +157,10 @@ fn of_family(store: &'static str, family: &Family, look: &dyn Look) -> Place {
             entries.push(Entry { certificate, mark: None, trusted: true, distrusted: false, flaw: None });
         }
     }
-    Place { store, place: folder, hindrance: hindrance(look), entries, guarded: false }
+    StoreLocation { store, place: folder, hindrance: hindrance(look), entries, guarded: false }
 }
 
-fn in_family(family: &Family, goal: Goal, root: &Root, place: &Place) -> Vec<Planned> {
+fn in_family(family: &Family, goal: Goal, root: &Root, place: &StoreLocation) -> Vec<Planned> {
     let update = || Step::Run(Invocation::new(family.command, family.arguments.iter().copied()).with_rights());
     let write = |path: &Path| Step::Write { path: path.to_owned(), bytes: root.pem().into_bytes(), mode: 0o644 };
     let ours: Vec<&str> =
@@ -212,9 +217,9 @@ fn update(fresh: bool) -> Step {
     Step::Run(Invocation::new(COMMAND, if fresh { vec!["--fresh"] } else { Vec::new() }).with_rights())
 }
 
-fn hindrance(look: &dyn Look) -> Option<Hindrance> {
+fn hindrance(look: &dyn Look) -> Option<Blocker> {
     if families::is_declared(look) {
-        return Some(Hindrance {
+        return Some(Blocker {
             why: "this system is made from its declaration: a change by hand would be lost".into(),
             remedy:
                 "in configuration.nix: security.pki.certificateFiles = [ /path/root.pem ]; then nixos-rebuild switch"
@@ -224,7 +229,7 @@ fn hindrance(look: &dyn Look) -> Option<Hindrance> {
     }
     let command = families::of(look).map_or(COMMAND, |f| f.command);
     if look.program(command).is_none() {
-        return Some(Hindrance {
+        return Some(Blocker {
             why: format!("{COMMAND} is not installed"),
             remedy: "sudo apt-get install ca-certificates".into(),
             absent: true,

@@ -2,7 +2,7 @@
 //!
 //! A change to the person's store of roots is shown to the person by Windows itself, in a dialog that no program can answer.
 
-use super::{Entry, Goal, Hindrance, Place, Root, Scope, Store};
+use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation};
 use crate::cert::Certificate;
 use crate::native::{NativeAction, NativeChange, NativeEntry, StoreName};
 use crate::ports::Look;
@@ -38,7 +38,7 @@ impl Store for Windows {
         self.0
     }
 
-    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<Place> {
+    fn survey(&self, look: &dyn Look, _: &[PathBuf]) -> Vec<StoreLocation> {
         let name = self.name("Root");
         let seen = match look.native(&name) {
             Some(roots) => roots.map(|roots| {
@@ -50,12 +50,12 @@ impl Store for Windows {
             None => return Vec::new(),
         };
         let place = PathBuf::from(name.words());
-        let mut place = Place { store: self.id(), place, hindrance: None, entries: Vec::new(), guarded: false };
+        let mut place = StoreLocation { store: self.id(), place, hindrance: None, entries: Vec::new(), guarded: false };
         match seen {
             Ok(seen) => {
                 place.entries = seen.roots.iter().filter_map(|e| entry(e, &seen.distrusted)).collect();
                 if !seen.may_change && self.0 == Scope::Machine {
-                    place.hindrance = Some(Hindrance {
+                    place.hindrance = Some(Blocker {
                         why: "it belongs to the machine: an administrator's rights are needed".into(),
                         remedy: "in a terminal opened with \"Run as administrator\": tamga trust add --scope machine"
                             .into(),
@@ -65,13 +65,13 @@ impl Store for Windows {
             }
             Err(why) => {
                 let remedy = "look at the store: certmgr.msc (the person's) or certlm.msc (the machine's)".into();
-                place.hindrance = Some(Hindrance { why, remedy, absent: false });
+                place.hindrance = Some(Blocker { why, remedy, absent: false });
             }
         }
         vec![place]
     }
 
-    fn change(&self, goal: Goal, root: &Root, place: &Place, look: &dyn Look) -> Vec<Planned> {
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, look: &dyn Look) -> Vec<Planned> {
         let der = root.certificate.der().to_vec();
         let there = place.entries.iter().find(|e| e.certificate == root.certificate);
         let add = NativeAction::Add { der: der.clone(), friendly: root.mark() };

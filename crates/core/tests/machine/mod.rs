@@ -10,13 +10,13 @@ use tamga_core::authority::create::{self, Request};
 use tamga_core::cert::Certificate;
 use tamga_core::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::label::Label;
-use tamga_core::moment::Moment;
 use tamga_core::native::{NativeEntry, StoreName};
 use tamga_core::nss::{Library, NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS, USER};
 use tamga_core::perform::Executor;
 use tamga_core::ports::{Entropy, Look};
 use tamga_core::secret::Passphrase;
 use tamga_core::step::{Invocation, Planned, Step};
+use tamga_core::timestamp::Timestamp;
 use tamga_core::trust::Root;
 
 /// Bytes that differ from call to call.
@@ -45,7 +45,7 @@ pub fn root(label: &str) -> Root {
     let entropy = Counting::from(seed);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let request = Request::plain(Label::parse(label).unwrap());
-    let made = create::root(&request, &key, None, "x".into(), Moment::from_unix(1_795_600_000), &entropy).unwrap();
+    let made = create::root(&request, &key, None, "x".into(), Timestamp::from_unix(1_795_600_000), &entropy).unwrap();
     Root { label: label.to_owned(), certificate: made.authority.certificate }
 }
 
@@ -219,8 +219,8 @@ impl Look for Machine {
         self.password.as_ref().map(|p| Passphrase::new(zeroize::Zeroizing::new(p.clone().into_bytes())))
     }
 
-    fn now(&self) -> Moment {
-        Moment::from_unix(1_795_600_000)
+    fn now(&self) -> Timestamp {
+        Timestamp::from_unix(1_795_600_000)
     }
 
     fn has_rights(&self) -> bool {

@@ -8,9 +8,9 @@ use std::path::PathBuf;
 use tamga_core::cert::Certificate;
 use tamga_core::cert::profile::Links;
 use tamga_core::label::Label;
-use tamga_core::moment::Moment;
 use tamga_core::purpose::Purpose;
 use tamga_core::report::{Authority, KeyPlace};
+use tamga_core::timestamp::Timestamp;
 
 /// As deep as any path that is judged.
 const DEEPEST: usize = 9;
@@ -112,7 +112,7 @@ impl Ledger {
     }
 
     /// Where an authority's key is now.
-    pub fn set_key_place(&self, label: &str, place: &KeyPlace, kind: &str, now: Moment) -> Result<()> {
+    pub fn set_key_place(&self, label: &str, place: &KeyPlace, kind: &str, now: Timestamp) -> Result<()> {
         let path = match place {
             KeyPlace::Offline(p) => Some(text(p)),
             _ => None,
@@ -130,7 +130,7 @@ impl Ledger {
     }
 
     /// That an authority signs no more.
-    pub fn retire(&self, label: &str, now: Moment) -> Result<()> {
+    pub fn retire(&self, label: &str, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             tx.execute("UPDATE authority SET retired = 1 WHERE label = ?1", [label])?;
@@ -165,7 +165,7 @@ struct Above {
     root_label: String,
 }
 
-pub(super) fn insert(db: &Connection, a: &Authority, now: Moment) -> rusqlite::Result<()> {
+pub(super) fn insert(db: &Connection, a: &Authority, now: Timestamp) -> rusqlite::Result<()> {
     let path = match &a.key {
         KeyPlace::Offline(p) => Some(text(p)),
         _ => None,
@@ -201,7 +201,7 @@ pub(super) fn insert(db: &Connection, a: &Authority, now: Moment) -> rusqlite::R
     Ok(())
 }
 
-pub(super) fn hold(db: &Connection, label: &str, role: &str, c: &Certificate, now: Moment) -> rusqlite::Result<()> {
+pub(super) fn hold(db: &Connection, label: &str, role: &str, c: &Certificate, now: Timestamp) -> rusqlite::Result<()> {
     db.execute(
         "INSERT INTO authority_certificate (label, role, sha256, der, at) VALUES (?1, ?2, ?3, ?4, ?5)",
         params![label, role, c.sha256(), c.der(), now.to_string()],

@@ -6,9 +6,9 @@ use rusqlite::types::ToSql;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use std::path::PathBuf;
 use tamga_core::cert::Certificate;
-use tamga_core::moment::Moment;
 use tamga_core::reason::Reason;
 use tamga_core::report::{Issued, Life, Revocation};
+use tamga_core::timestamp::Timestamp;
 
 /// Which certificates.
 #[derive(Clone, Debug, Default)]
@@ -16,9 +16,9 @@ pub struct Filter {
     /// Only those of this label.
     pub label: Option<String>,
     /// Only those that had ended by then.
-    pub ended_by: Option<Moment>,
+    pub ended_by: Option<Timestamp>,
     /// Only live ones that end between the two moments.
-    pub ending: Option<(Moment, Moment)>,
+    pub ending: Option<(Timestamp, Timestamp)>,
     /// Only those that were taken back.
     pub revoked: bool,
 }
@@ -51,7 +51,7 @@ fn issued(r: &Row<'_>) -> rusqlite::Result<Option<Issued>> {
     let (label, der): (String, Vec<u8>) = (r.get(0)?, r.get(1)?);
     let Ok(certificate) = Certificate::read(&der, &label) else { return Ok(None) };
     let at: Option<String> = r.get(5)?;
-    let revoked = match at.and_then(|at| Moment::parse(&at).ok()) {
+    let revoked = match at.and_then(|at| Timestamp::parse(&at).ok()) {
         Some(at) => Some(Revocation {
             at,
             reason: Reason::parse(&r.get::<_, String>(6)?).unwrap_or(Reason::Unspecified),
@@ -182,7 +182,7 @@ impl Ledger {
 }
 
 /// Records a certificate; one of the same label that was live is superseded.
-pub(super) fn insert(db: &Connection, i: &Issued, now: Moment) -> rusqlite::Result<()> {
+pub(super) fn insert(db: &Connection, i: &Issued, now: Timestamp) -> rusqlite::Result<()> {
     db.prepare_cached("UPDATE certificate SET state = 'superseded' WHERE label = ?1 AND state = 'live'")?
         .execute([&i.label])?;
     let c = &i.certificate;

@@ -3,7 +3,7 @@
 use super::Ledger;
 use crate::error::Result;
 use rusqlite::{Connection, params};
-use tamga_core::moment::Moment;
+use tamga_core::timestamp::Timestamp;
 
 /// One thing that was done.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -18,7 +18,7 @@ pub struct Event {
     pub detail: String,
 }
 
-pub(super) fn insert(db: &Connection, at: Moment, kind: &str, about: &str, detail: &str) -> rusqlite::Result<()> {
+pub(super) fn insert(db: &Connection, at: Timestamp, kind: &str, about: &str, detail: &str) -> rusqlite::Result<()> {
     db.prepare_cached("INSERT INTO event (at, kind, about, detail) VALUES (?1, ?2, ?3, ?4)")?
         .execute(params![at.to_string(), kind, about, detail])
         .map(|_| ())
@@ -26,15 +26,15 @@ pub(super) fn insert(db: &Connection, at: Moment, kind: &str, about: &str, detai
 
 impl Ledger {
     /// Notes an event by itself.
-    pub fn note(&self, at: Moment, kind: &str, about: &str, detail: &str) -> Result<()> {
+    pub fn note(&self, at: Timestamp, kind: &str, about: &str, detail: &str) -> Result<()> {
         insert(&self.db, at, kind, about, detail).map_err(|e| self.failed(e))
     }
 
     /// When the latest event was, by its own time; None without any. A time that is none is left out.
-    pub fn newest_event(&self) -> Result<Option<Moment>> {
+    pub fn newest_event(&self) -> Result<Option<Timestamp>> {
         let latest: Option<String> =
             self.db.query_row("SELECT max(at) FROM event", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
-        Ok(latest.and_then(|at| Moment::parse(&at).ok()))
+        Ok(latest.and_then(|at| Timestamp::parse(&at).ok()))
     }
 
     /// Every event of a kind, oldest first.

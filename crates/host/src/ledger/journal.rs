@@ -10,9 +10,9 @@ use std::path::{Component, Path};
 use tamga_core::authority::KEY_FILE;
 use tamga_core::cert::Certificate;
 use tamga_core::label::Label;
-use tamga_core::moment::Moment;
 use tamga_core::report::{Authority, Issued};
 use tamga_core::text::Shown;
+use tamga_core::timestamp::Timestamp;
 
 /// Work that was begun.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -123,7 +123,7 @@ pub enum Record<'a> {
     Nothing,
 }
 
-fn record(db: &Connection, record: &Record<'_>, now: Moment) -> rusqlite::Result<()> {
+fn record(db: &Connection, record: &Record<'_>, now: Timestamp) -> rusqlite::Result<()> {
     match record {
         Record::Authority(a) => {
             authorities::insert(db, a, now)?;
@@ -164,12 +164,12 @@ fn record(db: &Connection, record: &Record<'_>, now: Moment) -> rusqlite::Result
 
 impl Ledger {
     /// Durably: the journal's row, and what it is about. Gives the journal's id.
-    pub fn begin(&self, work: &Work, what: &Record<'_>, now: Moment) -> Result<i64> {
+    pub fn begin(&self, work: &Work, what: &Record<'_>, now: Timestamp) -> Result<i64> {
         Ok(self.begin_all(&[(work, what)], now)?[0])
     }
 
     /// Several at once, in one commit.
-    pub fn begin_all(&self, all: &[(&Work, &Record<'_>)], now: Moment) -> Result<Vec<i64>> {
+    pub fn begin_all(&self, all: &[(&Work, &Record<'_>)], now: Timestamp) -> Result<Vec<i64>> {
         let commit = || -> rusqlite::Result<Vec<i64>> {
             let at = now.to_string();
             let tx = self.db.unchecked_transaction()?;
@@ -241,7 +241,7 @@ impl Ledger {
     }
 
     /// Removes a refused row; the event keeps why.
-    pub fn refuse(&self, id: i64, why: &str, now: Moment) -> Result<()> {
+    pub fn refuse(&self, id: i64, why: &str, now: Timestamp) -> Result<()> {
         let commit = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             events::insert(&tx, now, "journal-row-refused", "", why)?;
@@ -301,7 +301,7 @@ impl Ledger {
 
     /// Takes back what a publication that never stood had recorded: a new authority or request goes, a certificate is
     /// abandoned, and the one before it is in force again.
-    pub fn abandon(&self, id: i64, work: &Work, now: Moment) -> Result<()> {
+    pub fn abandon(&self, id: i64, work: &Work, now: Timestamp) -> Result<()> {
         let Work::Publish { what, label, sha256, answers, .. } = work else { return self.finish(id, work) };
         let commit = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;

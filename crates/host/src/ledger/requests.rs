@@ -7,8 +7,8 @@ use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use tamga_core::cert::csr::Csr;
 use tamga_core::cert::profile::Links;
-use tamga_core::moment::Moment;
 use tamga_core::purpose::Purpose;
+use tamga_core::timestamp::Timestamp;
 
 /// A waiting key.
 #[derive(Clone, Debug)]
@@ -34,7 +34,7 @@ struct Settings {
     issuer_url: Option<String>,
 }
 
-pub(super) fn insert(db: &Connection, w: &Waiting, at: Moment) -> rusqlite::Result<()> {
+pub(super) fn insert(db: &Connection, w: &Waiting, at: Timestamp) -> rusqlite::Result<()> {
     let settings = Settings {
         purposes: w.purposes.iter().map(|p| p.word().to_owned()).collect(),
         crl_url: w.links.crl.clone(),

@@ -4,8 +4,8 @@ use super::{Ledger, events};
 use crate::error::Result;
 use rusqlite::params;
 use tamga_core::cert::crl::Revoked;
-use tamga_core::moment::Moment;
 use tamga_core::reason::Reason;
+use tamga_core::timestamp::Timestamp;
 
 /// What the ledger knows of an authority's lists.
 #[derive(Clone, Debug, Default)]
@@ -22,7 +22,7 @@ pub struct Listed {
 
 impl Ledger {
     /// Takes certificates of one authority back: authority, serials, reason. What was taken back already stays as it was.
-    pub fn revoke(&self, label: &str, authority: &str, serials: &[&str], reason: Reason, now: Moment) -> Result<()> {
+    pub fn revoke(&self, label: &str, authority: &str, serials: &[&str], reason: Reason, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             for serial in serials {
@@ -53,7 +53,7 @@ impl Ledger {
             let mut rows = q.query([authority])?;
             while let Some(r) = rows.next()? {
                 let (at, reason): (String, String) = (r.get(1)?, r.get(2)?);
-                let Ok(at) = Moment::parse(&at) else { continue };
+                let Ok(at) = Timestamp::parse(&at) else { continue };
                 out.unpublished += usize::from(!r.get::<_, bool>(3)?);
                 let reason = Reason::parse(&reason).unwrap_or(Reason::Unspecified);
                 out.entries.push(Revoked { serial: r.get(0)?, at, reason });
@@ -64,7 +64,7 @@ impl Ledger {
     }
 
     /// Takes up what an earlier list of this authority says; a later number and further entries count.
-    pub fn merge_list(&self, authority: &str, number: u64, entries: &[Revoked], now: Moment) -> Result<usize> {
+    pub fn merge_list(&self, authority: &str, number: u64, entries: &[Revoked], now: Timestamp) -> Result<usize> {
         let run = || -> rusqlite::Result<usize> {
             let tx = self.db.unchecked_transaction()?;
             let mut added = 0;
@@ -99,7 +99,7 @@ impl Ledger {
     }
 
     /// That a list stands, and everything revoked is in it.
-    pub fn published(&self, authority: &str, number: u64, entries: usize, now: Moment) -> Result<()> {
+    pub fn published(&self, authority: &str, number: u64, entries: usize, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             tx.execute("UPDATE revocation SET published = 1 WHERE authority = ?1 AND published = 0", [authority])?;

@@ -5,8 +5,8 @@ use crate::error::{Error, Result};
 use rusqlite::{Connection, OpenFlags, params};
 use std::path::Path;
 use tamga_core::cert::Certificate;
-use tamga_core::moment::Moment;
 use tamga_core::report::{Authority, Issued, Life};
+use tamga_core::timestamp::Timestamp;
 
 /// What came over.
 #[derive(Clone, Copy, Debug, Default)]
@@ -85,7 +85,7 @@ impl Ledger {
     }
 
     /// Records an authority that was found in the data folder.
-    pub fn adopt_authority(&self, a: &Authority, now: Moment) -> Result<()> {
+    pub fn adopt_authority(&self, a: &Authority, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             authorities::insert(&tx, a, now)?;
@@ -96,7 +96,7 @@ impl Ledger {
     }
 
     /// Records a certificate that was found in a folder; false if it is known already.
-    pub fn adopt_certificate(&self, i: &Issued, now: Moment) -> Result<bool> {
+    pub fn adopt_certificate(&self, i: &Issued, now: Timestamp) -> Result<bool> {
         let run = || -> rusqlite::Result<bool> {
             let sha256 = i.certificate.sha256();
             let known: i64 =
@@ -144,7 +144,7 @@ fn copy(old: &Connection, new: &Connection, table: &str, columns: &str) -> rusql
 }
 
 /// Moves a ledger that cannot be used aside, with SQLite's files beside it. Gives its new place.
-pub fn set_aside(data: &Path, now: Moment) -> Result<Option<std::path::PathBuf>> {
+pub fn set_aside(data: &Path, now: Timestamp) -> Result<Option<std::path::PathBuf>> {
     let stamp = now.unix();
     let mut moved = None;
     for name in super::FILES {

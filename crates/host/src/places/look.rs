@@ -4,12 +4,12 @@ use super::{Machine, SYSTEM_DIRECTORIES};
 use crate::fs;
 use crate::platform;
 use std::path::{Path, PathBuf};
-use tamga_core::moment::Moment;
 use tamga_core::native::{NativeEntry, StoreName};
 use tamga_core::nss::{Library, NssFailure, NssView};
 use tamga_core::ports::Look;
 use tamga_core::secret::Passphrase;
 use tamga_core::step::Invocation;
+use tamga_core::timestamp::Timestamp;
 
 impl Look for Machine {
     fn read(&self, path: &Path) -> Option<Vec<u8>> {
@@ -88,7 +88,7 @@ impl Look for Machine {
         self.password()
     }
 
-    fn now(&self) -> Moment {
+    fn now(&self) -> Timestamp {
         crate::entropy::now()
     }
 

@@ -5,7 +5,7 @@ use rsa::pkcs8::DecodePrivateKey;
 use tamga_core::cert::Certificate;
 use tamga_core::form::private_key::pkcs8;
 use tamga_core::key::{PrivateKey, PublicKey};
-use tamga_core::moment::Moment;
+use tamga_core::timestamp::Timestamp;
 use tamga_host::entropy::{System, now};
 
 /// One TLV.
@@ -210,7 +210,7 @@ fn sha1(by: &PrivateKey, message: &[u8]) -> Vec<u8> {
 }
 
 /// UTCTime until 2049, GeneralizedTime from then on (RFC 5280 §4.1.2.5).
-fn time(at: Moment) -> Vec<u8> {
+fn time(at: Timestamp) -> Vec<u8> {
     let digits: String = at.to_string().chars().filter(char::is_ascii_digit).collect();
     match &digits[..4] >= "2050" {
         true => tlv(0x18, format!("{digits}Z").as_bytes()),

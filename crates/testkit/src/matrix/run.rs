@@ -14,8 +14,8 @@ use tamga_core::client::view;
 use tamga_core::client::{Client, Outcome, Policy, agrees, predict_by};
 use tamga_core::form::private_key::pkcs8;
 use tamga_core::key::PrivateKey;
-use tamga_core::moment::Moment;
 use tamga_core::purpose::Purpose;
+use tamga_core::timestamp::Timestamp;
 use tamga_host::clients::{self, Visit};
 use tamga_host::entropy::{System, now};
 use tamga_host::places::Machine;
@@ -52,13 +52,13 @@ pub struct Matrix {
     /// A row for each kind, a cell for each client.
     pub cells: Vec<Vec<Cell>>,
     /// What each client trusted.
-    pub views: Vec<view::View>,
+    pub views: Vec<view::TrustView>,
     /// When.
-    pub at: Moment,
+    pub at: Timestamp,
 }
 
 /// What the rules say of a kind.
-pub fn predicted(policy: &Policy, client: Client, kind: &Kind, view: &view::View, at: Moment) -> Said {
+pub fn predicted(policy: &Policy, client: Client, kind: &Kind, view: &view::TrustView, at: Timestamp) -> Said {
     let verdict = predict_by(
         policy,
         client,
@@ -90,12 +90,12 @@ pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: 
     let at = now();
     let seen = clients::observe_all(&Client::ALL, machine, &visits);
     let clients: Vec<Client> = seen.iter().map(|s| s.0).collect();
-    let views: Vec<view::View> = clients.iter().map(|c| view::of(*c, machine)).collect();
+    let views: Vec<view::TrustView> = clients.iter().map(|c| view::of(*c, machine)).collect();
     let cells = kinds
         .iter()
         .enumerate()
         .map(|(i, kind)| {
-            let cell = |((client, seen), view): (&(Client, Vec<clients::Observed>), &view::View)| Cell {
+            let cell = |((client, seen), view): (&(Client, Vec<clients::Observed>), &view::TrustView)| Cell {
                 client: *client,
                 predicted: predicted(tamga_core::client::policy(*client), *client, kind, view, at),
                 observed: (seen[i].outcome, seen[i].code.clone()),

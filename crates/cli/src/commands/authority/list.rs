@@ -6,9 +6,9 @@ use crate::words::human;
 use tamga_app::authority::list::{self, KeyState};
 use tamga_app::report::Member;
 use tamga_core::authority::{KEY_FILE, limits};
-use tamga_core::moment::Moment;
 use tamga_core::report::{Authority, KeyPlace};
 use tamga_core::text::Shown;
+use tamga_core::timestamp::Timestamp;
 
 #[derive(clap::Args)]
 pub(crate) struct ShowArgs {
@@ -27,7 +27,7 @@ pub(super) fn run(session: &Session) -> Result<Done> {
     Ok(Done::report(human::table(&rows), &report))
 }
 
-fn row(member: &Member, now: Moment) -> Vec<String> {
+fn row(member: &Member, now: Timestamp) -> Vec<String> {
     match member {
         Member::Waiting(w) => vec![
             human::strong(&w.waiting.label),

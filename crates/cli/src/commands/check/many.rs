@@ -18,7 +18,7 @@ use tamga_core::text::Shown;
 const AT_LENGTH: usize = 5;
 
 /// What is kept of one target: never the chain itself, so that a thousand cost no more memory than their words.
-struct Told {
+struct Diagnostic {
     text: String,
     json: Value,
     ending: Ending,
@@ -38,7 +38,7 @@ pub(super) fn all(session: &Session, request: &Request, file: Option<&Path>) -> 
     let many = request.targets.len() > AT_LENGTH;
     let lines = session.common.format == Format::Lines;
     let progress = many.then(|| session.caller.progress(request.targets.len()));
-    let told: Vec<Told> = check::check(session, request, |c| {
+    let told: Vec<Diagnostic> = check::check(session, request, |c| {
         let told = tell(session, &c, many, file.is_some());
         if lines {
             human::json_line(&told.json);
@@ -73,7 +73,7 @@ pub(super) fn all(session: &Session, request: &Request, file: Option<&Path>) -> 
     Ok(Done::report(text, &Targets { targets: members }).with_code(code))
 }
 
-fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Told {
+fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Diagnostic {
     let mut findings: Vec<Code> = Vec::new();
     for f in &c.findings {
         if f.severity != Severity::Note && !findings.contains(&f.code) {
@@ -88,7 +88,7 @@ fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Told {
     };
     let row = verdict.map(|v| vec![v, c.target.clone(), words.join(" ")]);
     let at_length = !many || session.common.verbose;
-    Told {
+    Diagnostic {
         text: if at_length { report::words(c, session.common.verbose) } else { String::new() },
         json: if session.common.format == Format::Text { Value::Null } else { to_json(c) },
         ending: c.ending,
@@ -99,7 +99,7 @@ fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Told {
 }
 
 /// The verdict over all, the bad ones a line each, and how often each finding came up.
-fn summary(told: &[Told]) -> String {
+fn summary(told: &[Diagnostic]) -> String {
     let count = |ending: Ending| told.iter().filter(|t| t.ending == ending).count();
     let (good, unreached) = (count(Ending::Good), count(Ending::Blocked));
     let bad = told.len() - good - unreached;

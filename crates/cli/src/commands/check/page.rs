@@ -7,10 +7,10 @@ use tamga_app::report::Outcome as Ending;
 use tamga_core::cert::Certificate;
 use tamga_core::client::Outcome;
 use tamga_core::finding::{Finding, Severity, entry};
-use tamga_core::moment::Moment;
+use tamga_core::timestamp::Timestamp;
 
 /// The whole page around the sections of the targets.
-pub(super) fn page(sections: &[String], good: usize, at: Moment) -> String {
+pub(super) fn page(sections: &[String], good: usize, at: Timestamp) -> String {
     let all = sections.len();
     let (class, verdict) = match all - good {
         0 if all == 1 => ("good", "no client would warn".to_owned()),

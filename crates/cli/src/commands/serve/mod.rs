@@ -12,7 +12,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 use std::sync::Arc;
 use tamga_app::serve::{self, Listening, Renewal, Request, Shows};
-use tamga_core::fault::Fault;
+use tamga_core::fault::ServerFault;
 use tamga_host::serve::Line;
 
 #[derive(clap::Args)]
@@ -89,7 +89,7 @@ pub(crate) fn run(session: &Session, args: ServeArgs) -> Result<Done> {
             (Some(directory), None) => Shows::Directory(directory),
             (None, None) => Shows::Page,
         },
-        fault: args.fault.as_deref().and_then(Fault::parse),
+        fault: args.fault.as_deref().and_then(ServerFault::parse),
         redirect_from: args.redirect_from,
         only_13: args.tls_minimum == "1.3",
         client_authority: args.client_authority,
@@ -111,7 +111,7 @@ pub(crate) fn run(session: &Session, args: ServeArgs) -> Result<Done> {
             port: listening.port,
             urls: &listening.urls,
             redirect_port: listening.redirect_port,
-            fault: request.fault.map(Fault::word),
+            fault: request.fault.map(ServerFault::word),
         }));
     } else if !quiet {
         human::out(&render_start(&listening, behind.as_deref(), request.fault));
@@ -121,7 +121,7 @@ pub(crate) fn run(session: &Session, args: ServeArgs) -> Result<Done> {
     Ok(Done::report("stopped\n".into(), &Event::Stopped { port }))
 }
 
-fn render_start(listening: &Listening, behind: Option<&str>, fault: Option<Fault>) -> String {
+fn render_start(listening: &Listening, behind: Option<&str>, fault: Option<ServerFault>) -> String {
     let label = human::strong(&listening.issued.label);
     let mut text = format!("{} {label} on loopback; Ctrl-C stops\n", human::good("serving"));
     for url in &listening.urls {

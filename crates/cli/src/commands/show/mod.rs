@@ -8,7 +8,7 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use tamga_app::show::{self, Report, Request};
-use tamga_core::moment::Moment;
+use tamga_core::timestamp::Timestamp;
 
 #[derive(clap::Args)]
 #[command(
@@ -37,7 +37,7 @@ pub(crate) fn run(session: &Session, args: ShowArgs) -> Result<Done> {
     Ok(Done::report(render(&report, session.now), &report))
 }
 
-fn render(report: &Report, now: Moment) -> String {
+fn render(report: &Report, now: Timestamp) -> String {
     let mut text = report.objects.iter().map(|o| object::render(&o.object, now)).collect::<Vec<_>>().join("\n");
     if let Some(events) = report.objects.first().and_then(|o| o.history.as_ref()) {
         text.push_str(&format!("\n{}\n", human::strong("history")));

@@ -6,12 +6,12 @@ use tamga_app::show::Object;
 use tamga_core::cert::Certificate;
 use tamga_core::cert::crl::Crl;
 use tamga_core::cert::csr::Csr;
-use tamga_core::moment::Moment;
 use tamga_core::purpose::usage_words;
 use tamga_core::text::Shown;
+use tamga_core::timestamp::Timestamp;
 
 /// Everything that a person may want to know of it.
-pub(super) fn render(object: &Object, now: Moment) -> String {
+pub(super) fn render(object: &Object, now: Timestamp) -> String {
     match object {
         Object::Authority(a) => authority::in_full(a),
         Object::Issued(i) => {
@@ -112,8 +112,10 @@ fn request_rows(r: &Csr) -> Vec<Vec<String>> {
     let names = r.name_words();
     let good = match r.proves_possession() {
         Ok(()) => "good: made with the key inside".to_owned(),
-        Err(tamga_core::signature::Fault::Unsupported) => format!("{} cannot be verified here", r.algorithm.oid),
-        Err(tamga_core::signature::Fault::Wrong) => human::bad("wrong: not made with the key inside"),
+        Err(tamga_core::signature::SignatureFault::Unsupported) => {
+            format!("{} cannot be verified here", r.algorithm.oid)
+        }
+        Err(tamga_core::signature::SignatureFault::Wrong) => human::bad("wrong: not made with the key inside"),
     };
     let mut rows = vec![
         vec![human::dim("request of"), human::strong(&r.subject_words())],

@@ -8,7 +8,7 @@ mod edit;
 pub use edit::{with, without};
 
 use super::contents::{Contents, Named};
-use super::pbe::{self, Derived, Fault, Pbes2Lock, oid};
+use super::pbe::{self, Derived, PbeFault, Pbes2Lock, oid};
 use super::private_key::{self, ROUNDS, Stored};
 use super::tlv::{self, BMP, FIRST, OCTETS, OID, SEQUENCE, SET, Tlv};
 use crate::error::{Error, Result};
@@ -190,7 +190,7 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>, what: &str) -> Result
     if let Some(mac) = parts.get(2) {
         let mac = mac.inside().ok_or_else(|| malformed("its integrity code is damaged"))?;
         if !pbe::verify(&mac, &safe, reader.passphrase, &reader.derived.budget).map_err(|f| reader.fault(f))? {
-            return Err(reader.fault(Fault::Wrong));
+            return Err(reader.fault(PbeFault::Wrong));
         }
         proved = true;
     }
@@ -232,13 +232,13 @@ struct Reader<'a> {
 }
 
 impl Reader<'_> {
-    fn fault(&self, fault: Fault) -> Error {
+    fn fault(&self, fault: PbeFault) -> Error {
         let what = self.what.to_owned();
         match fault {
-            Fault::Wrong if !self.given => Error::PassphraseNeeded { what },
-            Fault::Wrong => Error::PassphraseWrong { what },
-            Fault::Unknown(how) => Error::Malformed { what, why: format!("it uses {how}") },
-            Fault::TooMuch => Error::Malformed {
+            PbeFault::Wrong if !self.given => Error::PassphraseNeeded { what },
+            PbeFault::Wrong => Error::PassphraseWrong { what },
+            PbeFault::Unknown(how) => Error::Malformed { what, why: format!("it uses {how}") },
+            PbeFault::TooMuch => Error::Malformed {
                 what,
                 why: "its key derivations ask for more rounds or memory than a key file may cost".into(),
             },
@@ -271,7 +271,7 @@ impl Reader<'_> {
                     let key = opened.map_err(|f| self.fault(f)).and_then(|plain| {
                         match private_key::read(&plain, self.what) {
                             Ok(Stored::Open(key)) => Ok(key),
-                            Ok(Stored::Locked(_)) => Err(self.fault(Fault::Wrong)),
+                            Ok(Stored::Locked(_)) => Err(self.fault(PbeFault::Wrong)),
                             Err(e) => Err(e),
                         }
                     });

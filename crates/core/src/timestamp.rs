@@ -12,15 +12,15 @@ pub const DAY: i64 = 86_400;
 
 /// A moment: whole seconds since 1970-01-01T00:00:00Z, never negative.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Moment(i64);
+pub struct Timestamp(i64);
 
-impl Moment {
+impl Timestamp {
     /// 9999-12-31T23:59:59Z, "no well-defined expiration" (RFC 5280 §4.1.2.5).
-    pub const LAST: Moment = Moment(253_402_300_799);
+    pub const LAST: Timestamp = Timestamp(253_402_300_799);
 
     /// From seconds since 1970, clamped to what a certificate can say.
-    pub fn from_unix(seconds: i64) -> Moment {
-        Moment(seconds.clamp(0, Moment::LAST.0))
+    pub fn from_unix(seconds: i64) -> Timestamp {
+        Timestamp(seconds.clamp(0, Timestamp::LAST.0))
     }
 
     /// Seconds since 1970.
@@ -30,40 +30,40 @@ impl Moment {
 
     /// This moment moved by a number of seconds.
     #[must_use]
-    pub fn plus(self, seconds: i64) -> Moment {
-        Moment::from_unix(self.0.saturating_add(seconds))
+    pub fn plus(self, seconds: i64) -> Timestamp {
+        Timestamp::from_unix(self.0.saturating_add(seconds))
     }
 
     /// Whole days from `now` until this moment, rounded down; negative once it has passed.
     ///
     /// ```
-    /// use tamga_core::moment::Moment;
+    /// use tamga_core::timestamp::Timestamp;
     ///
-    /// let (now, end) = (Moment::parse("2026-11-24T12:00:00Z")?, Moment::parse("2026-11-26")?);
+    /// let (now, end) = (Timestamp::parse("2026-11-24T12:00:00Z")?, Timestamp::parse("2026-11-26")?);
     /// assert_eq!(end.days_after(now), 1);
     /// assert_eq!(now.days_after(end), -2);
     /// # Ok::<(), tamga_core::error::Error>(())
     /// ```
-    pub fn days_after(self, now: Moment) -> i64 {
+    pub fn days_after(self, now: Timestamp) -> i64 {
         (self.0 - now.0).div_euclid(DAY)
     }
 
     /// Reads RFC 3339, such as `2026-11-24T08:00:00Z`; a bare date means its first second.
     ///
     /// ```
-    /// use tamga_core::moment::Moment;
+    /// use tamga_core::timestamp::Timestamp;
     ///
-    /// let noon = Moment::parse("2026-11-24T12:00:00Z")?;
-    /// assert_eq!(noon.unix() - Moment::parse("2026-11-24")?.unix(), 12 * 3_600);
-    /// assert!(Moment::parse("tomorrow").is_err());
+    /// let noon = Timestamp::parse("2026-11-24T12:00:00Z")?;
+    /// assert_eq!(noon.unix() - Timestamp::parse("2026-11-24")?.unix(), 12 * 3_600);
+    /// assert!(Timestamp::parse("tomorrow").is_err());
     /// # Ok::<(), tamga_core::error::Error>(())
     /// ```
-    pub fn parse(typed: &str) -> Result<Moment> {
+    pub fn parse(typed: &str) -> Result<Timestamp> {
         let whole = if typed.len() == 10 { format!("{typed}T00:00:00Z") } else { typed.to_owned() };
         OffsetDateTime::parse(&whole, &Rfc3339)
             .ok()
             .filter(|t| t.unix_timestamp() >= 0)
-            .map(|t| Moment(t.unix_timestamp()))
+            .map(|t| Timestamp(t.unix_timestamp()))
             .ok_or_else(|| Error::Word {
                 what: "moment",
                 typed: typed.to_owned(),
@@ -86,12 +86,12 @@ impl Moment {
     }
 
     /// From either of X.509's two spellings.
-    pub fn from_x509(time: &Time) -> Moment {
-        Moment::from_unix(i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX))
+    pub fn from_x509(time: &Time) -> Timestamp {
+        Timestamp::from_unix(i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX))
     }
 }
 
-impl fmt::Display for Moment {
+impl fmt::Display for Timestamp {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let text = OffsetDateTime::from_unix_timestamp(self.0)
             .ok()
@@ -124,7 +124,7 @@ impl Span {
     /// Reads a number and one unit: `m` minutes, `h` hours, `d` days, `w` weeks, `y` years of 365 days.
     ///
     /// ```
-    /// use tamga_core::moment::Span;
+    /// use tamga_core::timestamp::Span;
     ///
     /// assert_eq!(Span::parse("90d")?, Span::days(90));
     /// assert!(Span::parse("90").is_err(), "a unit is needed");
@@ -147,7 +147,7 @@ impl Span {
         };
         let number: i64 = typed[..typed.len() - 1].parse().map_err(|_| wrong())?;
         match number.checked_mul(factor) {
-            Some(seconds) if number > 0 && seconds <= Moment::LAST.0 => Ok(Span(seconds)),
+            Some(seconds) if number > 0 && seconds <= Timestamp::LAST.0 => Ok(Span(seconds)),
             _ => Err(wrong()),
         }
     }
@@ -159,11 +159,11 @@ mod tests {
 
     #[test]
     fn x509_changes_its_spelling_in_2050() {
-        let before = Moment::parse("2049-12-31T23:59:59Z").unwrap();
+        let before = Timestamp::parse("2049-12-31T23:59:59Z").unwrap();
         assert!(matches!(before.to_x509(), Time::UtcTime(_)));
         assert!(matches!(before.plus(1).to_x509(), Time::GeneralTime(_)));
-        for m in [before, before.plus(1), Moment::LAST, Moment::from_unix(0)] {
-            assert_eq!(Moment::from_x509(&m.to_x509()), m);
+        for m in [before, before.plus(1), Timestamp::LAST, Timestamp::from_unix(0)] {
+            assert_eq!(Timestamp::from_x509(&m.to_x509()), m);
         }
     }
 
@@ -178,7 +178,7 @@ mod tests {
 
     #[test]
     fn days_round_down() {
-        let now = Moment::parse("2026-11-24").unwrap();
+        let now = Timestamp::parse("2026-11-24").unwrap();
         assert_eq!(now.plus(DAY - 1).days_after(now), 0);
         assert_eq!(now.plus(-1).days_after(now), -1);
         assert_eq!(now.date(), "2026-11-24");

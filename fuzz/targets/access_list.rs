@@ -6,7 +6,8 @@ use tamga_core::access::{Account, Acl, Stop, obstacle};
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let acl = Acl::read(bytes);
     let text = String::from_utf8_lossy(bytes);
-    let account = Account::find("www-data", &text, &text).unwrap_or(Account { name: "x".into(), uid: 33, groups: vec![33] });
+    let account =
+        Account::find("www-data", &text, &text).unwrap_or(Account { name: "x".into(), uid: 33, groups: vec![33] });
     let mode = u32::from(bytes.first().copied().unwrap_or(0)) << 1;
     let stop = |folder| Stop { path: "/x".into(), folder, owner: 33, group: 33, mode, acl: acl.clone() };
     let way = [stop(true), stop(false)];

@@ -5,7 +5,9 @@ use tamga_core::form::private_key::{self, Stored};
 use tamga_core::secret::Passphrase;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
-    if bytes.windows(2).any(|w| w[0] == 0x02 && (3..9).contains(&w[1])) || (bytes.first() != Some(&0x30) && !holds(bytes, b"DEK-Info")) {
+    if bytes.windows(2).any(|w| w[0] == 0x02 && (3..9).contains(&w[1]))
+        || (bytes.first() != Some(&0x30) && !holds(bytes, b"DEK-Info"))
+    {
         return;
     }
     if let Ok(Stored::Locked(locked)) = private_key::read(bytes, "x") {

@@ -31,7 +31,9 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         let look = machine(&with);
         for place in store.survey(&look, &[file.clone()]) {
             let plan = store.change(Goal::Remove, memory::root(), &place, &look);
-            if let (Some(back), true) = (memory::written(&plan, &file), std::str::from_utf8(bytes).is_ok_and(|t| !t.contains("begin tamga-"))) {
+            if let (Some(back), true) =
+                (memory::written(&plan, &file), std::str::from_utf8(bytes).is_ok_and(|t| !t.contains("begin tamga-")))
+            {
                 assert!(back.starts_with(bytes) && back.len() <= bytes.len() + 1);
             }
         }

@@ -2,12 +2,12 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use tamga_core::timestamp::Timestamp;
 use tamga_core::native::{NativeEntry, StoreName};
 use tamga_core::nss::{Library, NssFailure, NssView};
 use tamga_core::ports::{Entropy, Look};
 use tamga_core::secret::Passphrase;
 use tamga_core::step::Invocation;
+use tamga_core::timestamp::Timestamp;
 
 #[derive(Default)]
 pub struct Machine {

@@ -185,31 +185,36 @@ pub fn arranged(found: Contents, named: &str, what: &str) -> Result<Material> {
     Ok(Material { alias, key, chain, root })
 }
 
-/// Makes the file, and reads it back.
-///
-/// Errors: the form needs a key, a root or a passphrase that is not there; what was written does not read back.
-pub fn make(form: Form, m: &Material, settings: &Settings<'_>, entropy: &dyn Entropy) -> Result<Made> {
+/// Certificates as one text, in their order.
+fn text(all: &[Certificate]) -> String {
+    all.iter().map(|c| pem::write(pem::CERTIFICATE, c.der()).to_string()).collect()
+}
+
+/// Refuses a form that what is at hand cannot fill.
+fn possible(form: Form, m: &Material, settings: &Settings<'_>) -> Result<()> {
     let key = m.key.as_ref().filter(|_| form.wants_key());
     if form.needs_key() && key.is_none() {
         return Err(refused(form, "there is no private key", "name one: --key-file FILE; or another form"));
     }
-    let first = m.chain.first().or(m.root.as_ref());
-    if !matches!(form, Form::Pkcs8 | Form::Pem) && first.is_none() {
+    if !matches!(form, Form::Pkcs8 | Form::Pem) && m.chain.is_empty() && m.root.is_none() {
         return Err(refused(form, "there is no certificate", "name a file that holds one"));
     }
     if settings.passphrase.is_some() && (key.is_none() || !form.takes_passphrase()) {
-        return Err(refused(
-            form,
-            "there is nothing in it that a passphrase could protect",
-            "leave the passphrase away",
-        ));
+        let why = "there is nothing in it that a passphrase could protect";
+        return Err(refused(form, why, "leave the passphrase away"));
     }
+    Ok(())
+}
+
+/// Makes the file, and reads it back.
+///
+/// Errors: the form needs a key, a root or a passphrase that is not there; what was written does not read back.
+pub fn make(form: Form, m: &Material, settings: &Settings<'_>, entropy: &dyn Entropy) -> Result<Made> {
+    possible(form, m, settings)?;
+    let key = m.key.as_ref().filter(|_| form.wants_key());
+    let first = m.chain.first().or(m.root.as_ref());
     let ders: Vec<Vec<u8>> = m.chain.iter().map(|c| c.der().to_vec()).collect();
-    let text = |all: &[Certificate]| -> String {
-        all.iter().map(|c| pem::write(pem::CERTIFICATE, c.der()).to_string()).collect()
-    };
-    let mut remarks = Vec::new();
-    let mut spellings = Vec::new();
+    let (mut remarks, mut spellings) = (Vec::new(), Vec::new());
     if key.is_some() && settings.passphrase.is_none() {
         remarks.push(match form {
             Form::KubernetesSecret => "base64 is no protection: whoever has this file has the private key",

@@ -184,6 +184,31 @@ fn each_concept_is_where_the_table_says() {
     }
 }
 
+/// Files that one reads at a sitting, functions that one sees at a glance.
+#[test]
+fn files_and_functions_stay_small() {
+    let mut sizes = Vec::new();
+    for file in ARROWS.iter().flat_map(|(name, _)| sources(name).1) {
+        let text = code(&file);
+        let lines: Vec<&str> = text.lines().collect();
+        let size = lines.iter().filter(|l| !l.trim().is_empty()).count();
+        assert!(size <= 400, "{} has {size} lines of code", file.display());
+        sizes.push(size);
+        for (at, line) in lines.iter().enumerate() {
+            let words: Vec<&str> = line.split_whitespace().collect();
+            if !words.contains(&"fn") || !line.ends_with('{') && !line.ends_with('(') {
+                continue;
+            }
+            // As the formatter has it, a function ends with a brace as far in as it begins.
+            let end = format!("{}}}", " ".repeat(line.len() - line.trim_start().len()));
+            let long = lines[at..].iter().position(|l| *l == end).unwrap_or(0) + 1;
+            assert!(long <= 100, "{}: {long} lines from {line:?}", file.display());
+        }
+    }
+    sizes.sort_unstable();
+    assert!(sizes[sizes.len() / 2] <= 120, "the middle file has {} lines of code", sizes[sizes.len() / 2]);
+}
+
 /// A published crate is only its own directory.
 #[test]
 fn no_crate_includes_a_file_of_outside() {

@@ -149,18 +149,9 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
         .dangerous()
         .with_custom_certificate_verifier(notes.clone())
         .with_client_cert_resolver(wants.clone());
-    match prelude {
-        Prelude::None => config.alpn_protocols = vec![b"h2".to_vec(), b"http/1.1".to_vec()],
-        Prelude::WebSocket => config.alpn_protocols = vec![b"http/1.1".to_vec()],
-        _ => {}
-    }
-    let name = match host {
-        Name::Ip(a) => ServerName::from(*a),
-        other => ServerName::try_from(other.to_string())
-            .map_err(|_| missed(Code::NameNotCovered, format!("{other} cannot be asked for in TLS")))?,
-    };
-    let mut tls =
-        ClientConnection::new(Arc::new(config), name).map_err(|e| missed(Code::NoCommonCipher, e.to_string()))?;
+    config.alpn_protocols = offered(prelude);
+    let mut tls = ClientConnection::new(Arc::new(config), server_name(host)?)
+        .map_err(|e| missed(Code::NoCommonCipher, e.to_string()))?;
     let mut wrapped;
     let inner: &mut dyn Wire = match prelude {
         Prelude::SqlServer => {
@@ -220,6 +211,24 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
         wire,
         not_upgraded,
     })
+}
+
+/// The application protocols that are offered (RFC 7301): a WebSocket begins in HTTP/1.1, and what is no HTTP offers none.
+fn offered(prelude: Prelude) -> Vec<Vec<u8>> {
+    match prelude {
+        Prelude::None => vec![b"h2".to_vec(), b"http/1.1".to_vec()],
+        Prelude::WebSocket => vec![b"http/1.1".to_vec()],
+        _ => Vec::new(),
+    }
+}
+
+/// The host as TLS asks for it.
+fn server_name(host: &Name) -> Result<ServerName<'static>, Missed> {
+    match host {
+        Name::Ip(a) => Ok(ServerName::from(*a)),
+        other => ServerName::try_from(other.to_string())
+            .map_err(|_| Missed::new(Code::NameNotCovered, format!("{other} cannot be asked for in TLS"))),
+    }
 }
 
 /// What a server says once it has seen a client's certificate; None if it says nothing against it.

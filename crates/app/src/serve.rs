@@ -133,7 +133,7 @@ pub fn listen(env: &Env, request: &Request, page: fn(&Issued) -> String, seen: s
 }
 
 impl Listening {
-    /// Serves until it is told to stop; a renewed certificate is served as soon as it stands in its directory whole.
+    /// Serves until it is stopped; a renewed certificate is served as soon as it is in its directory whole.
     ///
     /// Errors: the server cannot be started.
     pub fn serve(self, env: &Env, renewed: impl Fn(Renewal<'_>), stopped: impl Future<Output = ()>) -> Result<()> {

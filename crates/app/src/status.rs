@@ -1,4 +1,4 @@
-//! The whole lab at a glance: it looks and changes nothing.
+//! Expiry dates, trust state and open problems; changes nothing.
 
 use crate::authority::list::KeyState;
 use crate::env::Env;
@@ -251,7 +251,9 @@ impl Look<'_> {
                     true => renewed,
                     false => {
                         let names = c.name_words().join(" ");
-                        format!("put the folder back; or issue anew: tamga issue {names} --label NEW --into DIR")
+                        format!(
+                            "put the folder back; or issue a new certificate: tamga issue {names} --label NEW --into DIR"
+                        )
                     }
                 };
                 self.open(None, format!("the files of {label} are not where they were put: {shown}"), remedy);

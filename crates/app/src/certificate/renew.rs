@@ -154,8 +154,9 @@ fn one(env: &Env, ledger: &Ledger, wish: &Request, issued: &Issued) -> Result<(I
             code: "key-missing",
             what: format!("the folder of {} is not where it was", issued.label),
             why: format!("there is no {}", issued.folder.shown()),
-            instead: "put it back; or issue anew under another label into the new place: tamga issue NAME --into DIR"
-                .into(),
+            instead:
+                "put it back; or issue a new one under another label in the new directory: tamga issue NAME --into DIR"
+                    .into(),
         }
         .into());
     }

@@ -137,7 +137,7 @@ pub fn revoke(env: &Env, request: &Request) -> Result<Report> {
             code: "revocation-unknown",
             what: format!("{} cannot be revoked here", i.label),
             why: match i.certificate.is_self_signed() {
-                true => "it vouches for itself: there is no authority that could take it back".into(),
+                true => "it is self-signed: no authority can revoke it".into(),
                 false => format!("it was signed elsewhere, by {}", i.certificate.issuer_words()),
             },
             instead: "take it out of the stores that trust it, and issue another; or have its signer revoke it".into(),

@@ -193,7 +193,7 @@ fn shown(env: &Env, label: &str, secret: &Secret) -> Result<Shown> {
 
 fn account(env: &Env, typed: &str) -> Result<Account> {
     access::account(&env.machine, typed).ok_or_else(|| {
-        let accepted = "a name or number that stands in /etc/passwd".into();
+        let accepted = "the name or number of an account".into();
         Error::Word { what: "account", typed: typed.to_owned(), accepted }.into()
     })
 }

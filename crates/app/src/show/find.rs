@@ -32,7 +32,7 @@ pub enum Object {
     Request(Box<Csr>),
     /// A revocation list.
     List(Box<Crl>),
-    /// A private key, by its public half.
+    /// A private key: its public key is shown.
     Key(PublicKey),
     /// An encrypted private key, by its file.
     LockedKey(String),
@@ -48,7 +48,7 @@ pub fn find(env: &Env, typed: &str, secret: &Secret) -> Result<Vec<Object>> {
     let ledger = env.open_to_look()?;
     if path.exists() {
         let mut found = if path.is_dir() { directory(env, path, secret)? } else { file(env, path, secret)? };
-        // What the ledger knows of the certificate in the file is told as well.
+        // The report adds what the ledger knows of the certificate in the file.
         if let (Some(l), Some(Object::Certificate(c))) = (&ledger, found.first())
             && let Some(i) = l.by_number(&c.sha256())?.pop()
         {

@@ -65,7 +65,7 @@ pub fn listen(env: &Env, request: &Request) -> Result<Shared> {
 }
 
 impl Shared {
-    /// Serves the page and the documents until it is told to stop, or its time is over.
+    /// Serves the page and the documents until it is stopped or its time is over.
     ///
     /// Errors: the server cannot be started.
     pub fn serve(self, page: String, seen: share::Seen, stopped: impl Future<Output = ()>) -> Result<()> {

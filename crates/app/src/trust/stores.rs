@@ -50,7 +50,7 @@ impl std::fmt::Debug for Choice {
 impl Choice {
     /// The named stores, by their ids.
     ///
-    /// Errors: there is no store of that name.
+    /// Errors: the name of a store is unknown.
     pub fn named(ids: &[String]) -> Result<Vec<&'static dyn Store>> {
         let found = ids.iter().map(|s| trust::by_id(s)).collect::<tamga_core::error::Result<Vec<_>>>()?;
         Ok(found.into_iter().flatten().collect())

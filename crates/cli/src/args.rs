@@ -18,7 +18,7 @@ pub(crate) struct Common {
     /// Say more
     #[arg(long, short, global = true, help_heading = "Everywhere")]
     pub(crate) verbose: bool,
-    /// Colours (NO_COLOR is heeded)
+    /// Use colors (NO_COLOR is honored)
     #[arg(long, global = true, value_enum, default_value_t = Color::Auto, help_heading = "Everywhere")]
     pub(crate) color: Color,
     /// Say what would be done, and do nothing
@@ -128,7 +128,7 @@ pub(crate) struct StoreArgs {
     /// Whose stores
     #[arg(long, value_enum, default_value_t = ScopeArg::User)]
     pub(crate) scope: ScopeArg,
-    /// Exactly these stores, whoever's they are
+    /// Use exactly these stores, of the user or the machine
     #[arg(long, value_name = "LIST", value_delimiter = ',')]
     pub(crate) stores: Vec<String>,
     /// A PEM bundle as a store of its own (repeatable)

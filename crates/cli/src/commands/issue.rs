@@ -235,7 +235,7 @@ fn render_list(report: &issue_list::Report) -> String {
 /// What a person must know of a root whose key is gone.
 fn render_single_use(label: &str) -> String {
     format!(
-        "{} the key of its root {label} was never written and is gone: nothing more can be issued, renewed or revoked under it;\n       the private keys of the certificates remain, and whoever has one can pose as its names until it ends\n",
+        "{} the key of its root {label} was never written to disk and no longer exists: nothing more can be issued, renewed or revoked under it;\n       the private keys of the certificates remain, and anyone who has one can impersonate its names until it expires\n",
         human::care("note")
     )
 }

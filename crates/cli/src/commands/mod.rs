@@ -128,7 +128,7 @@ commands! {
     Serve "serve" arguments serve::ServeArgs: "A small HTTPS site on loopback with that certificate",
     Apply "apply" arguments apply::ApplyArgs: "Everything as tamga.toml says; only what differs is done",
     Schedule "schedule" arguments schedule::ScheduleArgs: "A timer that renews what is due, once a day",
-    Status "status" arguments status::StatusArgs: "The whole at a glance: what ends when, where, and what is open",
+    Status "status" arguments status::StatusArgs: "Show expiry dates, trust state and open problems",
     Repair "repair" arguments repair::RepairArgs: "Put right what interrupted work left, or a damaged ledger",
     Completions "completions" arguments completions::CompletionsArgs: "Completions for a shell",
     Manual "manual" arguments manual::ManualArgs: "A manual page for each command",

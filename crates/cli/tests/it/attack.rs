@@ -145,7 +145,7 @@ fn hosts_bundles_and_exports_write_through_no_planted_link() {
     }
 }
 
-/// With an access-control list the group's bits are a mask: who may write stands in the list's entries.
+/// With an access-control list the group's bits are a mask: the list's entries say who may write.
 #[test]
 fn an_access_control_list_on_the_way_counts_too() {
     if !has(&["setfacl"]) || !is_root() {

@@ -1,4 +1,4 @@
-//! The whole at a glance.
+//! Expiry dates, trust state and open problems.
 
 use crate::{lab, sandbox};
 use serde_json::Value;

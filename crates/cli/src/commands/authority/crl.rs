@@ -54,7 +54,7 @@ pub(super) fn run(session: &Session, args: CrlArgs) -> Result<Done> {
 fn render(signed: &Signed) -> String {
     match (&signed.text, &signed.file) {
         (None, Some(file)) => format!(
-            "{} list {} of {} with {}, due again on {}\nin     {file}\nnext   give it to the servers and clients that are told to look at it; most never do: tamga explain revoked\n",
+            "{} list {} of {} with {}, due again on {}\nin     {file}\nnext   give it to the servers and clients configured to check it; most never do: tamga explain revoked\n",
             human::good("signed"),
             signed.number,
             human::strong(&signed.authority),

@@ -44,7 +44,7 @@ fn render_plan(plan: &permit::Plan) -> String {
     match &plan.wider {
         None => format!("{} may certify all of these already\n", plan.label),
         Some(wider) => {
-            format!("would make {} anew with the same key, for {wider}, and swap it in the stores\n", plan.label)
+            format!("would reissue {} with the same key, for {wider}, and replace it in the stores\n", plan.label)
         }
     }
 }

@@ -128,7 +128,7 @@ fn render_start(listening: &Listening, behind: Option<&str>, fault: Option<Serve
         text.push_str(&format!("  {url}\n"));
     }
     if let Some(typed) = behind {
-        text.push_str(&format!("  {typed} stands behind it\n"));
+        text.push_str(&format!("  requests are passed on to {typed}\n"));
     }
     if let Some(fault) = fault {
         text.push_str(&format!(

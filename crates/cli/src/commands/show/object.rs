@@ -41,7 +41,7 @@ pub(super) fn render(object: &Object, now: Timestamp) -> String {
         Object::List(l) => list(l),
         Object::Key(k) => human::table(&[
             vec![human::dim("private key"), k.strength().to_string()],
-            vec![human::dim("public half"), format!("SHA-256 {}", k.fingerprint())],
+            vec![human::dim("public key"), format!("SHA-256 {}", k.fingerprint())],
         ]),
         Object::Store(form, aliases) => {
             let mut rows = vec![vec![human::dim("store"), human::strong(form.word())]];
@@ -129,7 +129,7 @@ fn request_rows(r: &Csr) -> Vec<Vec<String>> {
     if r.wishes.basic.is_some_and(|b| b.ca) {
         rows.push(vec![human::dim("wants"), "to be an authority".into()]);
     }
-    rows.push(vec![human::dim("public half"), format!("SHA-256 {}", r.key.fingerprint())]);
+    rows.push(vec![human::dim("public key"), format!("SHA-256 {}", r.key.fingerprint())]);
     rows
 }
 

@@ -29,7 +29,7 @@ pub(crate) fn render_rows(rows: &[Row]) -> String {
         ]);
     }
     let mut text = human::table(&cells);
-    // Stores with the same trouble and the same step are told together.
+    // One line for all stores with the same problem and the same remedy.
     let same = |a: &Row, b: &Row| {
         (&a.why, &a.remedy, a.outcome == Outcome::Good) == (&b.why, &b.remedy, b.outcome == Outcome::Good)
     };

@@ -1,7 +1,7 @@
 //! Any bytes as an access-control list, and an account judged by it.
 #![no_main]
 
-use tamga_core::access::{Account, Acl, Stop, obstacle};
+use tamga_core::deploy::access::{Account, Acl, Stop, obstacle};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let acl = Acl::read(bytes);

@@ -1,8 +1,8 @@
 //! A block of addresses reads back as itself, and a set that took a word allows or refuses without failing.
 #![no_main]
 
-use tamga_core::name::Name;
-use tamga_core::permit::{Cidr, Permit};
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::permit::{Cidr, Permit};
 
 libfuzzer_sys::fuzz_target!(|text: &str| {
     if let Some(block) = Cidr::parse(text) {

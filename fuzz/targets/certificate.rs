@@ -1,16 +1,16 @@
 //! A certificate: read, worded, compared and judged.
 #![no_main]
 
-use tamga_core::cert::Certificate;
-use tamga_core::chain::{constraints, name_match, path};
-use tamga_core::difference::{self, Thing};
-use tamga_core::name::Name;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::chain::{constraints, name_match, path};
+use tamga_core::pki::difference::{self, Thing};
+use tamga_core::vocabulary::name::Name;
 
 libfuzzer_sys::fuzz_target!(|der: &[u8]| {
     let Ok(c) = Certificate::read(der, "x") else { return };
     assert_eq!(c.der(), der);
     let _ = (c.name_words(), c.subject_words(), c.issuer_words(), c.is_self_signed(), c.key.strength());
-    let _ = (tamga_core::renew::names_of(&c), tamga_core::renew::purposes_of(&c));
+    let _ = (tamga_core::ca::renew::names_of(&c), tamga_core::ca::renew::purposes_of(&c));
     if let Ok(host) = Name::parse("gauge-7.saltmarsh.test") {
         let _ = name_match::covers(&c, &host, name_match::STRICT);
     }

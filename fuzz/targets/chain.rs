@@ -1,12 +1,12 @@
 //! Any certificates in any order, judged by every client's rules: an answer, never a panic, and no acceptance without a root.
 #![no_main]
 
-use tamga_core::cert::Certificate;
-use tamga_core::client::case::Input;
-use tamga_core::client::{Client, Outcome, predict};
-use tamga_core::name::Name;
-use tamga_core::purpose::Purpose;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::check::client::case::Input;
+use tamga_core::check::client::{Client, Outcome, predict};
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     // DER one behind the other; an octet before each says whether it is served (0), at hand (1) or trusted (2).

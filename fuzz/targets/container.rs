@@ -2,8 +2,8 @@
 //! every INTEGER here is short.
 #![no_main]
 
-use tamga_core::form::container::{self, Container};
-use tamga_core::secret::Passphrase;
+use tamga_core::pki::format::container::{self, Container};
+use tamga_core::vocabulary::secret::Passphrase;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     if bytes.windows(2).any(|w| w[0] == 0x02 && (3..6).contains(&w[1])) {

@@ -5,10 +5,10 @@
 #[allow(dead_code)]
 mod memory;
 
-use tamga_core::form::contents::Named;
-use tamga_core::form::{holds_key, jks, pkcs12};
-use tamga_core::secret::Passphrase;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::pki::format::contents::Named;
+use tamga_core::pki::format::{holds_key, jks, pkcs12};
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let der = memory::root().certificate.der().to_vec();

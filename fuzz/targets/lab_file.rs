@@ -2,7 +2,7 @@
 #![no_main]
 
 use std::path::Path;
-use tamga_core::apply::file;
+use tamga_core::deploy::lab::file;
 use tamga_core::error::Diagnostic;
 
 libfuzzer_sys::fuzz_target!(|text: &str| {

@@ -2,7 +2,7 @@
 #![no_main]
 
 libfuzzer_sys::fuzz_target!(|text: &str| {
-    if let Ok(all) = tamga_core::list_file::read(text, "x") {
+    if let Ok(all) = tamga_core::ca::list_file::read(text, "x") {
         assert!(all.iter().all(|e| !e.names.is_empty()));
     }
 });

@@ -1,8 +1,8 @@
 //! An encrypted private key and a passphrase. Rounds that take seconds are left out: every INTEGER here is short.
 #![no_main]
 
-use tamga_core::form::private_key::{self, Stored};
-use tamga_core::secret::Passphrase;
+use tamga_core::pki::format::private_key::{self, Stored};
+use tamga_core::vocabulary::secret::Passphrase;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     if bytes.windows(2).any(|w| w[0] == 0x02 && (3..9).contains(&w[1]))

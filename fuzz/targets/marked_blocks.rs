@@ -6,9 +6,9 @@
 mod memory;
 
 use std::path::{Path, PathBuf};
-use tamga_core::hosts::{self, Wanted};
-use tamga_core::ports::Look;
-use tamga_core::trust::{self, Goal};
+use tamga_core::deploy::hosts::{self, Wanted};
+use tamga_core::plan::ports::Look;
+use tamga_core::stores::trust::{self, Goal};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let wanted = [Wanted::parse("charts.saltmarsh.test").unwrap()];

@@ -2,12 +2,12 @@
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use tamga_core::native::{NativeEntry, StoreName};
-use tamga_core::nss::{Library, NssFailure, NssView};
-use tamga_core::ports::{Entropy, Look};
-use tamga_core::secret::Passphrase;
-use tamga_core::step::Invocation;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::plan::native::{NativeEntry, StoreName};
+use tamga_core::plan::nss::{Library, NssFailure, NssView};
+use tamga_core::plan::ports::{Entropy, Look};
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::plan::step::Invocation;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 #[derive(Default)]
 pub struct Machine {
@@ -78,22 +78,22 @@ impl Entropy for Same {
 }
 
 /// Some root.
-pub fn root() -> &'static tamga_core::trust::Root {
-    use tamga_core::authority::create::{self, Request};
-    use tamga_core::key::{KeyAlgorithm, PrivateKey};
-    static ROOT: std::sync::OnceLock<tamga_core::trust::Root> = std::sync::OnceLock::new();
+pub fn root() -> &'static tamga_core::stores::trust::Root {
+    use tamga_core::ca::authority::create::{self, Request};
+    use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+    static ROOT: std::sync::OnceLock<tamga_core::stores::trust::Root> = std::sync::OnceLock::new();
     ROOT.get_or_init(|| {
         let key = PrivateKey::generate(KeyAlgorithm::P256, &Same).unwrap();
-        let label = tamga_core::label::Label::parse("saltmarsh").unwrap();
+        let label = tamga_core::vocabulary::label::Label::parse("saltmarsh").unwrap();
         let now = Timestamp::from_unix(1_795_600_000);
         let made = create::root(&Request::plain(label), &key, None, "x".into(), now, &Same).unwrap();
-        tamga_core::trust::Root { label: "saltmarsh".into(), certificate: made.authority.certificate }
+        tamga_core::stores::trust::Root { label: "saltmarsh".into(), certificate: made.authority.certificate }
     })
 }
 
 /// What a plan writes to a path, if it writes it.
-pub fn written(plan: &[tamga_core::step::Planned], path: &Path) -> Option<Vec<u8>> {
-    use tamga_core::step::Step;
+pub fn written(plan: &[tamga_core::plan::step::Planned], path: &Path) -> Option<Vec<u8>> {
+    use tamga_core::plan::step::Step;
     plan.iter().find_map(|p| match &p.step {
         Step::Write { path: to, bytes, .. } if to == path => Some(bytes.clone()),
         _ => None,

@@ -1,7 +1,7 @@
 //! Timestamps and spans.
 #![no_main]
 
-use tamga_core::timestamp::{Span, Timestamp};
+use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 
 libfuzzer_sys::fuzz_target!(|text: &str| {
     if let Ok(m) = Timestamp::parse(text) {

@@ -1,8 +1,8 @@
 //! A name that is taken reads back as itself.
 #![no_main]
 
-use tamga_core::label::Label;
-use tamga_core::name::Name;
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::name::Name;
 
 libfuzzer_sys::fuzz_target!(|text: &str| {
     let Ok(name) = Name::parse(text) else { return };

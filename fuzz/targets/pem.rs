@@ -1,7 +1,7 @@
 //! PEM: whatever is read can be written and reads back.
 #![no_main]
 
-use tamga_core::form::pem;
+use tamga_core::pki::format::pem;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let (blocks, _) = pem::read(bytes);

@@ -6,7 +6,7 @@
 mod memory;
 
 use std::path::Path;
-use tamga_core::trust::{self, Goal};
+use tamga_core::stores::trust::{self, Goal};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let files = [

@@ -1,7 +1,7 @@
 //! A private key in any form; what is taken is written and reads back as the same key.
 #![no_main]
 
-use tamga_core::form::private_key::{self, Stored};
+use tamga_core::pki::format::private_key::{self, Stored};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let _ = private_key::is_locked(bytes);

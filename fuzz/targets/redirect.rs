@@ -1,7 +1,7 @@
 //! Any text as an address, as a Location that leads on from one, and as the head of an answer.
 #![no_main]
 
-use tamga_core::redirect::Address;
+use tamga_core::check::redirect::Address;
 use tamga_host::dial::plain;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {

@@ -1,7 +1,7 @@
 //! A certificate request, bare or in PEM.
 #![no_main]
 
-use tamga_core::cert::csr;
+use tamga_core::pki::cert::csr;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let Ok(r) = csr::find(bytes, "x") else { return };

@@ -1,8 +1,8 @@
 //! Any bytes from either side of a connection are read as far as they can be, and what is shown of them obeys nobody.
 #![no_main]
 
-use tamga_core::wire::hello::{self, Server};
-use tamga_core::wire::{Reader, Side};
+use tamga_core::check::wire::hello::{self, Server};
+use tamga_core::check::wire::{Reader, Side};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let mut reader = Reader::default();

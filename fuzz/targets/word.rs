@@ -2,11 +2,11 @@
 #![no_main]
 
 use tamga_core::finding::Code;
-use tamga_core::key::KeyAlgorithm;
-use tamga_core::label::Label;
-use tamga_core::purpose::Purpose;
-use tamga_core::reason::Reason;
-use tamga_core::text::harmless;
+use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::reason::Reason;
+use tamga_core::vocabulary::text::harmless;
 
 libfuzzer_sys::fuzz_target!(|text: &str| {
     let _ = (Reason::parse(text), Purpose::parse(text), KeyAlgorithm::parse(text), Code::parse(text));

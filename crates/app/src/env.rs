@@ -5,10 +5,10 @@ use crate::interact::Interact;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, Weak};
-use tamga_core::authority::REQUEST_FILE;
-use tamga_core::report::Authority;
-use tamga_core::step::Publication;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::authority::REQUEST_FILE;
+use tamga_core::ca::report::Authority;
+use tamga_core::plan::step::Publication;
+use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::fs::{self, Lock};
 use tamga_host::ledger::{Ledger, Record, Work};
 use tamga_host::places::Machine;
@@ -76,7 +76,7 @@ impl Env {
 
     /// What must stand before a command that changes the machine's stores: `sudo ` or nothing.
     pub fn raise(&self) -> &'static str {
-        use tamga_core::ports::Look;
+        use tamga_core::plan::ports::Look;
         if self.machine.has_rights() { "" } else { "sudo " }
     }
 

@@ -4,10 +4,10 @@ use crate::failure::Result;
 use crate::recipe::FaultView;
 use crate::report::Outcome;
 use serde::{Serialize, Serializer};
-use tamga_core::client::{self, Client};
+use tamga_core::check::client::{self, Client};
+use tamga_core::deploy::recipe::{self, Known};
 use tamga_core::error::Error;
 use tamga_core::finding::{self, Code, Entry};
-use tamga_core::recipe::{self, Known};
 
 /// What is explained.
 #[derive(Serialize)]

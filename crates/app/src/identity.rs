@@ -9,14 +9,14 @@ use crate::secret::Secret;
 use crate::trust::row::Change;
 use serde::{Serialize, Serializer};
 use std::path::PathBuf;
-use tamga_core::authority::CERTIFICATE_FILE;
-use tamga_core::cert::Certificate;
+use tamga_core::ca::authority::CERTIFICATE_FILE;
+use tamga_core::ca::renew;
+use tamga_core::ca::report::Issued;
 use tamga_core::error::{Diagnostic, Error};
-use tamga_core::identity::{self, Holder, Identity, IdentityStore, Parts, State};
-use tamga_core::purpose::Purpose;
-use tamga_core::renew;
-use tamga_core::report::Issued;
-use tamga_core::text::Shown;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::stores::identity::{self, Holder, Identity, IdentityStore, Parts, State};
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::{act, entropy};
 
 /// The stores that can hold identities.

@@ -2,7 +2,7 @@
 
 use crate::failure::Result;
 use std::path::Path;
-use tamga_core::secret::Passphrase;
+use tamga_core::vocabulary::secret::Passphrase;
 use zeroize::Zeroizing;
 
 /// A question that is answered by yes or no.

@@ -4,15 +4,15 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::secret::Secret;
 use std::path::{Path, PathBuf};
-use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
-use tamga_core::cert::Certificate;
+use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::report::{Authority, Issued};
 use tamga_core::error::Error;
-use tamga_core::form::pem;
-use tamga_core::form::private_key::{self, Stored};
-use tamga_core::key::PrivateKey;
-use tamga_core::report::{Authority, Issued};
-use tamga_core::secret::Passphrase;
-use tamga_core::text::Shown;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::format::pem;
+use tamga_core::pki::format::private_key::{self, Stored};
+use tamga_core::pki::key::PrivateKey;
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 
 impl Env {

@@ -12,9 +12,9 @@ use crate::{hosts, schedule};
 use serde::{Serialize, Serializer};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-use tamga_core::authority::KEY_FILE;
-use tamga_core::text::Shown;
-use tamga_core::trust::{self, Goal, Root, Store};
+use tamga_core::ca::authority::KEY_FILE;
+use tamga_core::stores::trust::{self, Goal, Root, Store};
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 use tamga_host::ledger::Ledger;
 

@@ -6,14 +6,14 @@
 use serde::{Serialize, Serializer};
 use std::collections::BTreeMap;
 use std::path::Path;
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE, ROOT_FILE};
-use tamga_core::cert::csr::Csr;
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE, ROOT_FILE};
+use tamga_core::ca::report::{Authority, Issued, KeyPlace};
 use tamga_core::error::Kind;
 use tamga_core::finding::Finding;
-use tamga_core::purpose::usage_words;
-use tamga_core::report::{Authority, Issued, KeyPlace};
-use tamga_core::text::Shown;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::pki::cert::csr::Csr;
+use tamga_core::vocabulary::purpose::usage_words;
+use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::ledger::Waiting;
 
 /// How a use case ended, as its exit code says it: the answer itself is in the report.
@@ -379,8 +379,8 @@ pub struct CertificateOf {
     names: Vec<String>,
 }
 
-impl From<&tamga_core::cert::Certificate> for CertificateOf {
-    fn from(c: &tamga_core::cert::Certificate) -> CertificateOf {
+impl From<&tamga_core::pki::cert::Certificate> for CertificateOf {
+    fn from(c: &tamga_core::pki::cert::Certificate) -> CertificateOf {
         CertificateOf {
             subject: c.subject_words(),
             issuer: c.issuer_words(),

@@ -5,8 +5,8 @@ use crate::failure::{Failure, Result};
 use crate::report;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::ports::Look;
-use tamga_core::schedule::{self, Job, Kind};
+use tamga_core::deploy::schedule::{self, Job, Kind};
+use tamga_core::plan::ports::Look;
 use tamga_host::error::Error;
 use tamga_host::{act, platform};
 

@@ -5,8 +5,8 @@ use crate::interact::Interact;
 use std::path::{Path, PathBuf};
 use tamga_core::error::{Diagnostic, Error, Kind};
 use tamga_core::finding::Code;
-use tamga_core::secret::Passphrase;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::text::Shown;
 use zeroize::Zeroizing;
 
 /// Lower bound on the characters of a passphrase that protects an authority's key.

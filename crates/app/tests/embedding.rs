@@ -12,9 +12,9 @@ use tamga_app::interact::Nobody;
 use tamga_app::report::{Answer, Outcome};
 use tamga_app::trust::stores::{Choice, InScope};
 use tamga_app::{leave, setup, status};
-use tamga_core::client::Client;
-use tamga_core::name::Name;
-use tamga_core::trust;
+use tamga_core::check::client::Client;
+use tamga_core::stores::trust;
+use tamga_core::vocabulary::name::Name;
 use tamga_host::entropy;
 use tamga_host::places::Machine;
 

@@ -67,7 +67,7 @@ pub(crate) struct SubjectArgs {
     locality: Option<String>,
 }
 
-impl From<SubjectArgs> for tamga_core::cert::subject::Subject {
+impl From<SubjectArgs> for tamga_core::pki::cert::subject::Subject {
     fn from(a: SubjectArgs) -> Self {
         Self {
             common_name: a.common_name,

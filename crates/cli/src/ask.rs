@@ -6,8 +6,8 @@ use crate::words::{human, progress::Bar};
 use std::io::IsTerminal;
 use tamga_app::interact::{Interact, Progress, Question};
 use tamga_app::secret::{AuthoritySecret, NewSecret, Secret};
-use tamga_core::secret::Passphrase;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::text::Shown;
 use zeroize::Zeroizing;
 
 /// The person at the terminal, as far as there is one.

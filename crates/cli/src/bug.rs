@@ -4,8 +4,8 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use std::process::ExitCode;
 use std::sync::atomic::{AtomicBool, Ordering};
 use tamga_core::error::Kind;
-use tamga_core::form::guard;
-use tamga_core::text::{cut, harmless};
+use tamga_core::pki::format::guard;
+use tamga_core::vocabulary::text::{cut, harmless};
 
 /// Set once any thread panicked: whatever else was done, the exit code says it.
 static HAPPENED: AtomicBool = AtomicBool::new(false);

@@ -1,6 +1,6 @@
 //! What can go wrong in the core: always what failed, why, and what to do.
 
-use crate::text::{Shown, nearest};
+use crate::vocabulary::text::{Shown, nearest};
 use std::path::PathBuf;
 
 /// How grave a failure is; each kind has one exit code (see the interface).

@@ -1,26 +1,26 @@
 //! What Tamga decides: names, keys, certificates, chains, clients, stores, findings.
 //!
 //! Nothing in this crate prints, tells the time, draws randomness, reads the environment or touches a
-//! file, a process or a socket. What it needs of the world comes in through [`ports`] and arguments;
-//! what it wants done goes out as [`step::Step`]s. See `ARCHITECTURE.md`.
+//! file, a process or a socket. What it needs of the world comes in through [`plan::ports`] and arguments;
+//! what it wants done goes out as [`plan::step::Step`]s. See `ARCHITECTURE.md`.
 //!
 //! # A chain, judged as Chromium would
 //!
 //! Time and randomness are arguments, so a test can be of any day and repeat itself to the byte.
 //!
 //! ```
-//! use tamga_core::authority::create;
-//! use tamga_core::chain::revocation::Revocation;
-//! use tamga_core::client::case::Input;
-//! use tamga_core::client::{Client, Outcome, predict};
+//! use tamga_core::ca::authority::create;
+//! use tamga_core::pki::chain::revocation::Revocation;
+//! use tamga_core::check::client::case::Input;
+//! use tamga_core::check::client::{Client, Outcome, predict};
 //! use tamga_core::finding::Code;
-//! use tamga_core::issue::{self, Holder, Signer};
-//! use tamga_core::key::{KeyAlgorithm, PrivateKey};
-//! use tamga_core::label::Label;
-//! use tamga_core::timestamp::Timestamp;
-//! use tamga_core::name::Name;
-//! use tamga_core::ports::Entropy;
-//! use tamga_core::purpose::Purpose;
+//! use tamga_core::ca::issue::{self, Holder, Signer};
+//! use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+//! use tamga_core::vocabulary::label::Label;
+//! use tamga_core::vocabulary::timestamp::Timestamp;
+//! use tamga_core::vocabulary::name::Name;
+//! use tamga_core::plan::ports::Entropy;
+//! use tamga_core::vocabulary::purpose::Purpose;
 //!
 //! /// Randomness from the operating system.
 //! struct System(ring::rand::SystemRandom);
@@ -72,52 +72,15 @@
 //! # Ok::<(), tamga_core::error::Error>(())
 //! ```
 
-pub mod access;
-pub mod apply;
-pub mod archive;
-pub mod assess;
-pub mod authority;
-pub mod cert;
-pub mod chain;
-pub mod client;
-pub mod client_id;
-pub mod difference;
+pub mod ca;
+pub mod check;
+pub mod deploy;
 pub mod error;
-pub mod export;
-pub mod fault;
 pub mod finding;
-pub mod form;
-pub mod hosts;
-pub mod identity;
-pub mod issue;
-pub mod key;
-pub mod label;
-pub mod list_file;
-pub mod name;
-pub mod native;
-pub mod nss;
-pub mod pairs;
-pub mod perform;
-pub mod permit;
-pub mod ports;
-pub mod purpose;
-pub mod reason;
-pub mod receive;
-pub mod recipe;
-pub mod redirect;
-pub mod renew;
-pub mod report;
-pub mod request;
-pub mod schedule;
-pub mod secret;
-pub mod sign;
-pub mod signature;
-pub mod status;
-pub mod step;
-pub mod text;
-pub mod timestamp;
-pub mod trust;
-pub mod wire;
+pub mod pki;
+pub mod plan;
+pub mod stores;
+pub mod vocabulary;
 
 #[cfg(test)]
 mod test_entropy;

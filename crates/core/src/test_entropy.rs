@@ -1,6 +1,6 @@
 //! Repeatable bytes for the core's own tests.
 
-use crate::ports::Entropy;
+use crate::plan::ports::Entropy;
 use sha2::{Digest, Sha256};
 use std::cell::Cell;
 

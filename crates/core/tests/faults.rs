@@ -5,18 +5,18 @@
 mod machine;
 
 use machine::Counting;
-use tamga_core::authority::create::{self, Request};
-use tamga_core::cert::Certificate;
-use tamga_core::client::case::Input;
-use tamga_core::client::{Client, Outcome, predict};
-use tamga_core::fault::{self, ALL, ServerFault};
+use tamga_core::ca::authority::create::{self, Request};
+use tamga_core::ca::fault::{self, ALL, ServerFault};
+use tamga_core::ca::report::Authority;
+use tamga_core::check::client::case::Input;
+use tamga_core::check::client::{Client, Outcome, predict};
 use tamga_core::finding::Code;
-use tamga_core::key::{KeyAlgorithm, PrivateKey, Strength};
-use tamga_core::label::Label;
-use tamga_core::name::Name;
-use tamga_core::purpose::Purpose;
-use tamga_core::report::Authority;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey, Strength};
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 const NOW: i64 = 1_795_600_000;
 

@@ -7,20 +7,20 @@ mod machine;
 use machine::{Counting, Machine, root};
 use proptest::prelude::*;
 use std::path::PathBuf;
-use tamga_core::authority::create::{self, Request};
-use tamga_core::cert::Certificate;
-use tamga_core::cert::crl::{Crl, Revoked, ToSign};
-use tamga_core::cert::profile::{Leaf, Links};
-use tamga_core::chain::revocation::{Said, said};
-use tamga_core::form::pem;
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::label::Label;
-use tamga_core::name::Name;
-use tamga_core::purpose::Purpose;
-use tamga_core::reason::Reason;
-use tamga_core::schedule::{self, Job, Kind};
-use tamga_core::status::{self, OnDisk};
-use tamga_core::timestamp::{DAY, Timestamp};
+use tamga_core::ca::authority::create::{self, Request};
+use tamga_core::ca::status::{self, OnDisk};
+use tamga_core::deploy::schedule::{self, Job, Kind};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::cert::crl::{Crl, Revoked, ToSign};
+use tamga_core::pki::cert::profile::{Leaf, Links};
+use tamga_core::pki::chain::revocation::{Said, said};
+use tamga_core::pki::format::pem;
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::reason::Reason;
+use tamga_core::vocabulary::timestamp::{DAY, Timestamp};
 
 const NOW: i64 = 1_795_600_000;
 
@@ -42,7 +42,7 @@ fn leaf(from: i64, until: i64, seed: u64) -> Certificate {
     let entropy = Counting::from(seed);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let names = [Name::parse("charts.saltmarsh.test").unwrap()];
-    let subject = tamga_core::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
+    let subject = tamga_core::pki::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
     let links = Links::default();
     let (from, until) = (at(from), at(until));
     let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until, links: &links };
@@ -163,8 +163,8 @@ proptest! {
 
 #[test]
 fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
-    use tamga_core::client::case::Input;
-    use tamga_core::client::{Client, Outcome, predict};
+    use tamga_core::check::client::case::Input;
+    use tamga_core::check::client::{Client, Outcome, predict};
     use tamga_core::finding::Code;
     let ours = authority("saltmarsh", 3);
     let name = Name::parse("charts.saltmarsh.test").unwrap();
@@ -172,7 +172,7 @@ fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
         let entropy = Counting::from(17);
         let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
         let names = [name.clone()];
-        let subject = tamga_core::cert::profile::leaf_subject(&name).to_der().unwrap();
+        let subject = tamga_core::pki::cert::profile::leaf_subject(&name).to_der().unwrap();
         let links = Links::default();
         let (from, until) = (at(-1), at(days - 1));
         let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until, links: &links };

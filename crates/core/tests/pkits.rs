@@ -5,13 +5,13 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods, clippy::disallowed_macros, reason = "tests")]
 
 use std::path::{Path, PathBuf};
-use tamga_core::cert::Certificate;
-use tamga_core::cert::crl::{self, Crl};
-use tamga_core::chain::revocation::Revocation;
-use tamga_core::client::case::Input;
-use tamga_core::client::rules::{self, Rule};
-use tamga_core::client::{Client, Outcome, Policy, policy, predict_by};
-use tamga_core::timestamp::Timestamp;
+use tamga_core::check::client::case::Input;
+use tamga_core::check::client::rules::{self, Rule};
+use tamga_core::check::client::{Client, Outcome, Policy, policy, predict_by};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::cert::crl::{self, Crl};
+use tamga_core::pki::chain::revocation::Revocation;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// All of it is valid from 2010 to 2030.
 const NOW: i64 = 1_795_600_000;

@@ -3,26 +3,26 @@
 #![allow(clippy::unwrap_used, reason = "tests")]
 
 use proptest::prelude::*;
-use tamga_core::authority::create::{self, Request};
-use tamga_core::cert::Certificate;
-use tamga_core::cert::crl::{self, Crl, Revoked};
-use tamga_core::cert::csr::{self, Csr};
-use tamga_core::form::{pem, private_key};
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::label::Label;
-use tamga_core::name::Name;
-use tamga_core::permit::{Cidr, Permit};
-use tamga_core::purpose::Purpose;
-use tamga_core::reason::Reason;
-use tamga_core::request::Wanted;
-use tamga_core::secret::Passphrase;
-use tamga_core::text::harmless;
-use tamga_core::timestamp::{Span, Timestamp};
+use tamga_core::ca::authority::create::{self, Request};
+use tamga_core::ca::request::Wanted;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::cert::crl::{self, Crl, Revoked};
+use tamga_core::pki::cert::csr::{self, Csr};
+use tamga_core::pki::format::{pem, private_key};
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::permit::{Cidr, Permit};
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::reason::Reason;
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::text::harmless;
+use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 use zeroize::Zeroizing;
 
 struct Fixed;
 
-impl tamga_core::ports::Entropy for Fixed {
+impl tamga_core::plan::ports::Entropy for Fixed {
     fn fill(&self, into: &mut [u8]) {
         for (i, b) in into.iter_mut().enumerate() {
             *b = u8::try_from(i % 200).unwrap() + 7;
@@ -51,7 +51,7 @@ fn request() -> Vec<u8> {
         folder: "x".into(),
     };
     let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
-    tamga_core::request::make(&wanted, &key, None, b"", &Fixed).unwrap().0.der().to_vec()
+    tamga_core::ca::request::make(&wanted, &key, None, b"", &Fixed).unwrap().0.der().to_vec()
 }
 
 fn list() -> Vec<u8> {
@@ -145,7 +145,7 @@ proptest! {
         let mut request = Request::plain(Label::parse("x").unwrap());
         request.wanted.permit = match &permit { Permit::Only { domains, blocks } => domains.iter().cloned().chain(blocks.iter().map(ToString::to_string)).collect(), Permit::Any => vec![] };
         let made = create::root(&request, &key, None, "x".into(), Timestamp::from_unix(1_700_000_000), &Fixed).unwrap();
-        let found = tamga_core::authority::limits::permit_of(made.authority.certificate.constraints.as_ref().unwrap());
+        let found = tamga_core::ca::authority::limits::permit_of(made.authority.certificate.constraints.as_ref().unwrap());
         prop_assert_eq!(found, permit);
     }
 

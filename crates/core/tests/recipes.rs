@@ -3,14 +3,14 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 use proptest::prelude::*;
-use tamga_core::export::Form;
-use tamga_core::key::{KeyAlgorithm, PrivateKey, PublicKey};
-use tamga_core::name::Name;
-use tamga_core::recipe::{self, Recipe, Setting, Written};
+use tamga_core::deploy::export::Form;
+use tamga_core::deploy::recipe::{self, Recipe, Setting, Written};
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey, PublicKey};
+use tamga_core::vocabulary::name::Name;
 
 struct Fixed;
 
-impl tamga_core::ports::Entropy for Fixed {
+impl tamga_core::plan::ports::Entropy for Fixed {
     fn fill(&self, into: &mut [u8]) {
         for (i, b) in into.iter_mut().enumerate() {
             *b = u8::try_from(i % 200).unwrap() + 7;
@@ -29,7 +29,7 @@ fn key(recipe: &Recipe) -> PublicKey {
         false => RSA
             .get_or_init(|| {
                 struct Counting(std::cell::Cell<u64>);
-                impl tamga_core::ports::Entropy for Counting {
+                impl tamga_core::plan::ports::Entropy for Counting {
                     fn fill(&self, into: &mut [u8]) {
                         for b in into {
                             self.0.set(self.0.get().wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1));

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "tests")]
 
 use proptest::prelude::*;
-use tamga_core::access::{Account, Acl, Stop, obstacle};
+use tamga_core::deploy::access::{Account, Acl, Stop, obstacle};
 
 /// acl(5), "access check algorithm", line by line, for one object and the permission bits asked for.
 fn granted(uid: u32, groups: &[u32], at: &Stop, wanted: u32) -> bool {

@@ -6,11 +6,11 @@ mod machine;
 
 use machine::{Machine, is_trusted, root};
 use std::path::PathBuf;
-use tamga_core::form::contents::Named;
-use tamga_core::form::{jks, pkcs12};
-use tamga_core::nss::{NssEntry, ROOT_FLAGS, TERMINAL};
-use tamga_core::secret::Passphrase;
-use tamga_core::trust::{self, Goal, Root, State, Store, StoreLocation};
+use tamga_core::pki::format::contents::Named;
+use tamga_core::pki::format::{jks, pkcs12};
+use tamga_core::plan::nss::{NssEntry, ROOT_FLAGS, TERMINAL};
+use tamga_core::stores::trust::{self, Goal, Root, State, Store, StoreLocation};
+use tamga_core::vocabulary::secret::Passphrase;
 use zeroize::Zeroizing;
 
 const BUNDLE: &str = "/etc/ssl/certs/ca-certificates.crt";
@@ -65,7 +65,7 @@ fn everything_of(foreign: &Root, system: &str) -> (Machine, Vec<PathBuf>) {
     m.put("/home/operator/bundle.pem", foreign.pem());
     let named = [Named { alias: Some("foreign".into()), thing: foreign.certificate.der().to_vec() }];
     let usual = Passphrase::new(Zeroizing::new(jks::USUAL.as_bytes().to_vec()));
-    let now = tamga_core::timestamp::Timestamp::from_unix(1_795_600_000);
+    let now = tamga_core::vocabulary::timestamp::Timestamp::from_unix(1_795_600_000);
     m.put("/usr/lib/jvm/eight/jre/lib/security/cacerts", jks::write_trust(&named, &usual, now).unwrap().to_vec());
     m.put("/usr/lib/jvm/twenty/lib/security/cacerts", pkcs12::write_trust(&named).to_vec());
     m.put("/home/operator/.jdks/own/lib/security/cacerts", pkcs12::write_trust(&named).to_vec());
@@ -128,7 +128,7 @@ fn every_store_keeps_the_contract_in_every_place() {
             let mark = seen.entries.iter().find(|e| e.certificate == ours.certificate).and_then(|e| e.mark.clone());
             assert!(trust::is_mark_of(&mark.unwrap(), &ours.certificate), "{what}: it bears no mark");
             assert_eq!(
-                trust::state(&ours.certificate, &seen, tamga_core::ports::Look::now(&m)),
+                trust::state(&ours.certificate, &seen, tamga_core::plan::ports::Look::now(&m)),
                 State::Present,
                 "{what}"
             );
@@ -180,7 +180,10 @@ fn somebody_elses_root_of_the_same_name_and_a_distrusted_one_stay() {
     m.databases.borrow_mut().insert(folder.clone(), entries.clone());
     let store = trust::chromium::Chromium;
     let place = store.survey(&m, &bundles).remove(0);
-    assert_eq!(trust::state(&root("third").certificate, &place, tamga_core::ports::Look::now(&m)), State::Distrusted);
+    assert_eq!(
+        trust::state(&root("third").certificate, &place, tamga_core::plan::ports::Look::now(&m)),
+        State::Distrusted
+    );
     m.perform(&store.change(Goal::Add, &ours, &place, &m)).unwrap();
     let place = again(&store, &m, &bundles, &place);
     m.perform(&store.change(Goal::Remove, &ours, &place, &m)).unwrap();
@@ -293,7 +296,7 @@ fn policies_of_others_are_weighed() {
     };
     m.put("/etc/chromium/policies/managed/a.json", format!("{{\"CADistrustedCertificates\": [\"{}\"]}}", der(&ours)));
     let seen = again(&store, &m, &bundles, &place);
-    assert_eq!(trust::state(&ours.certificate, &seen, tamga_core::ports::Look::now(&m)), State::Distrusted);
+    assert_eq!(trust::state(&ours.certificate, &seen, tamga_core::plan::ports::Look::now(&m)), State::Distrusted);
     m.put("/etc/chromium/policies/managed/a.json", "{}");
     // A file that comes before ours in the alphabet does not count, one that comes after counts alone.
     m.put("/etc/chromium/policies/managed/b.json", format!("{{\"CACertificates\": [\"{}\"]}}", der(&foreign)));

@@ -6,25 +6,25 @@ mod machine;
 
 use machine::{Counting, Machine, root};
 use std::path::PathBuf;
-use tamga_core::cert::Certificate;
-use tamga_core::cert::profile::{Leaf, Links};
-use tamga_core::client::{Client, view};
+use tamga_core::check::client::{Client, view};
 use tamga_core::finding::Code;
-use tamga_core::identity::{self, Identity, Parts, State};
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::name::Name;
-use tamga_core::nss::{NssEntry, ROOT_FLAGS, TERMINAL, USER};
-use tamga_core::purpose::Purpose;
-use tamga_core::step::Step;
-use tamga_core::timestamp::Timestamp;
-use tamga_core::trust::{exceptions, settings};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::cert::profile::{Leaf, Links};
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::plan::nss::{NssEntry, ROOT_FLAGS, TERMINAL, USER};
+use tamga_core::plan::step::Step;
+use tamga_core::stores::identity::{self, Identity, Parts, State};
+use tamga_core::stores::trust::{exceptions, settings};
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// A certificate for a person, and its key.
 fn person(label: &str, seed: u64) -> (Identity, PrivateKey) {
     let entropy = Counting::from(seed);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let names = [Name::parse(&format!("{label}.saltmarsh.test")).unwrap()];
-    let subject = tamga_core::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
+    let subject = tamga_core::pki::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
     let links = Links::default();
     let (from, until) = (Timestamp::from_unix(1_795_600_000), Timestamp::from_unix(1_800_000_000));
     let leaf = Leaf { names: &names, purposes: &[Purpose::Client], subject: &subject, from, until, links: &links };
@@ -281,7 +281,8 @@ fn the_browsers_own_manager_counts_for_the_browser() {
     let mut m = browser();
     let file = PathBuf::from("/home/operator/.config/chromium/Default/ServerCertificate");
     m.put(&file.to_string_lossy(), "database");
-    let row = |r: &tamga_core::trust::Root, said: &[u8]| (file.clone(), r.certificate.der().to_vec(), said.to_vec());
+    let row =
+        |r: &tamga_core::stores::trust::Root, said: &[u8]| (file.clone(), r.certificate.der().to_vec(), said.to_vec());
     m.kept = vec![row(&ours, &[0x0a, 2, 8, 3]), row(&theirs, &[0x0a, 2, 8, 2]), row(&hint, &[0x0a, 2, 8, 1])];
     let seen = view::of(Client::Chromium, &m);
     assert_eq!(seen.anchors, std::slice::from_ref(&ours.certificate));
@@ -297,7 +298,7 @@ fn the_browsers_own_manager_counts_for_the_browser() {
 
 #[test]
 fn a_browser_in_a_box_of_its_own_has_a_place_of_its_own() {
-    use tamga_core::trust::{Goal, Store, chromium::Chromium};
+    use tamga_core::stores::trust::{Goal, Store, chromium::Chromium};
     let mut m = browser();
     m.put("/home/operator/snap/chromium/current/.config/x", "there");
     m.put("/home/operator/.var/app/com.google.Chrome/config/x", "there");

@@ -3,10 +3,10 @@
 #![allow(clippy::unwrap_used, reason = "tests")]
 
 use proptest::prelude::*;
-use tamga_core::form::contents::Named;
-use tamga_core::form::{jks, pkcs12};
-use tamga_core::secret::Passphrase;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::pki::format::contents::Named;
+use tamga_core::pki::format::{jks, pkcs12};
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::timestamp::Timestamp;
 use zeroize::Zeroizing;
 
 fn passphrase(text: &str) -> Passphrase {

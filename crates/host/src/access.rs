@@ -3,8 +3,8 @@
 use crate::error::{Error, Result};
 use crate::platform;
 use std::path::{Path, PathBuf};
-use tamga_core::access::{Account, Acl, Stop};
-use tamga_core::ports::Look;
+use tamga_core::deploy::access::{Account, Acl, Stop};
+use tamga_core::plan::ports::Look;
 
 /// Every folder on the way to a file, as written and as links lead, then the file.
 ///

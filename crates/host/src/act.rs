@@ -4,8 +4,8 @@ use crate::error::{Error, Result};
 use crate::places::Machine;
 use crate::{fs, nss, process, raise};
 use tamga_core::error::Diagnostic;
-use tamga_core::perform::Executor;
-use tamga_core::step::{Planned, Step};
+use tamga_core::plan::perform::Executor;
+use tamga_core::plan::step::{Planned, Step};
 
 impl Executor for Machine {
     type Error = Error;
@@ -19,7 +19,7 @@ impl Executor for Machine {
 ///
 /// Errors: the step's own; [`Error::Stuck`] if something could not be undone, with all of it.
 pub fn perform(machine: &Machine, steps: &[Planned]) -> Result<()> {
-    tamga_core::perform::perform(machine, steps).map_err(|failed| match failed.left.is_empty() {
+    tamga_core::plan::perform::perform(machine, steps).map_err(|failed| match failed.left.is_empty() {
         true => failed.error,
         false => {
             let left = failed.left.iter().map(|l| format!("{} ({})", l.step.words(), l.error.why()));
@@ -63,12 +63,12 @@ fn step(machine: &Machine, step: &Step) -> Result<()> {
 }
 
 #[cfg(windows)]
-fn native(change: &tamga_core::native::NativeChange) -> Result<()> {
+fn native(change: &tamga_core::plan::native::NativeChange) -> Result<()> {
     crate::platform::change_store(change)
         .map_err(|e| Error::SystemStore { store: change.store.words(), said: e.to_string() })
 }
 
 #[cfg(not(windows))]
-fn native(change: &tamga_core::native::NativeChange) -> Result<()> {
+fn native(change: &tamga_core::plan::native::NativeChange) -> Result<()> {
     Err(Error::SystemStore { store: change.store.words(), said: "it is a store of Windows".into() })
 }

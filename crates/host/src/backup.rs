@@ -8,9 +8,9 @@ use crate::ledger::{FILES, Ledger};
 use age::secrecy::SecretString;
 use std::io::{Read, Write};
 use std::path::{Component, Path, PathBuf};
-use tamga_core::secret::Passphrase;
-use tamga_core::text::Shown;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// What stands in a data folder and belongs into a backup, besides the ledger.
 const AUTHORITIES: &str = "authorities";
@@ -148,7 +148,7 @@ pub fn unpack_archive(archive: impl Read, into: &Path) -> Result<()> {
                 .read_to_end(&mut bytes)
                 .map_err(|e| refused(WHAT, format!("it is cut short or changed: {e}"), REMEDY))?;
             let public =
-                place.extension().is_some_and(|e| e == "pem") && !place.ends_with(tamga_core::authority::KEY_FILE);
+                place.extension().is_some_and(|e| e == "pem") && !place.ends_with(tamga_core::ca::authority::KEY_FILE);
             fs::write_whole(&place, &bytes, if public { 0o644 } else { 0o600 })?;
         } else {
             return Err(refused(WHAT, format!("{} is neither file nor folder", path.shown()), REMEDY));
@@ -172,7 +172,7 @@ fn inside(path: &Path) -> Option<PathBuf> {
     match parts.as_slice() {
         [one] if *one == FILES[0] || *one == AUTHORITIES => Some(path.to_owned()),
         [AUTHORITIES, label] | [AUTHORITIES, label, _] => {
-            tamga_core::label::Label::parse(label).ok().map(|_| path.to_owned())
+            tamga_core::vocabulary::label::Label::parse(label).ok().map(|_| path.to_owned())
         }
         _ => None,
     }

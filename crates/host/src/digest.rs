@@ -1,6 +1,6 @@
 //! Fingerprints.
 
-use tamga_core::text::hex;
+use tamga_core::vocabulary::text::hex;
 
 /// Returns the SHA-256 of the bytes, lower-case hex.
 pub fn sha256(bytes: &[u8]) -> String {

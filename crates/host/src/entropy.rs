@@ -1,8 +1,8 @@
 //! The operating system's randomness and clock.
 
 use ring::rand::{SecureRandom, SystemRandom};
-use tamga_core::ports::Entropy;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::plan::ports::Entropy;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// Randomness of the operating system.
 pub struct System;

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 use tamga_core::error::{Diagnostic, Kind};
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 /// A failure of the surroundings, with its context.
 #[derive(Debug, thiserror::Error)]

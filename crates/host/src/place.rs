@@ -101,7 +101,7 @@ impl<'a> Stage<'a> {
         let mut random = [0; 8];
         let failed = |_| Error::Program { program: "through".into(), said: "the system gives no random bytes".into() };
         ring::rand::SecureRandom::fill(&ring::rand::SystemRandom::new(), &mut random).map_err(failed)?;
-        Ok(Stage { target, name: format!(".tamga-{}", tamga_core::text::hex(&random)) })
+        Ok(Stage { target, name: format!(".tamga-{}", tamga_core::vocabulary::text::hex(&random)) })
     }
 
     fn directory(&self) -> String {
@@ -211,7 +211,7 @@ const LIMIT: Duration = Duration::from_secs(120);
 /// How a program ended, with its last word if it had one.
 fn said(program: &str, code: i32, errors: &str) -> String {
     match errors.lines().rfind(|l| !l.trim().is_empty()) {
-        Some(last) => format!("{program} ended with {code}: {}", tamga_core::text::harmless(last.trim())),
+        Some(last) => format!("{program} ended with {code}: {}", tamga_core::vocabulary::text::harmless(last.trim())),
         None => format!("{program} ended with {code}"),
     }
 }

@@ -9,7 +9,7 @@ use crate::rights::Acting;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, OnceLock};
-use tamga_core::secret::Passphrase;
+use tamga_core::vocabulary::secret::Passphrase;
 
 /// Another root for the machine's own paths (`/etc`, `/opt`, `/snap`, `/usr`, `/var`): for tests, the demonstration and images.
 pub const ROOT_VARIABLE: &str = "TAMGA_ROOT";
@@ -144,7 +144,7 @@ impl Machine {
     /// What Debian's command needs to work on another root than the running system's.
     pub fn sysroot_arguments(&self, program: &str) -> Vec<String> {
         match &self.root {
-            Some(root) if program == tamga_core::trust::system::COMMAND => {
+            Some(root) if program == tamga_core::stores::trust::system::COMMAND => {
                 vec!["--sysroot".to_owned(), root.to_string_lossy().into_owned()]
             }
             _ => Vec::new(),
@@ -231,7 +231,7 @@ impl Machine {
         if let Some(image) = self.root.as_ref().filter(|_| self.image) {
             let inside = SYSTEM_DIRECTORIES.iter().find_map(|d| platform::program_in(&under(image, d), name));
             // Debian's command of this machine works on an image without running anything of it.
-            let ours = [tamga_core::trust::system::COMMAND, "chroot"].contains(&name);
+            let ours = [tamga_core::stores::trust::system::COMMAND, "chroot"].contains(&name);
             if !ours || inside.is_none() && name != "chroot" {
                 return inside;
             }

@@ -6,9 +6,9 @@ use crate::platform;
 use std::io::{Read, Write};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
-use tamga_core::ports::Look;
-use tamga_core::step::{FILE, Invocation};
-use tamga_core::text::Untrusted;
+use tamga_core::plan::ports::Look;
+use tamga_core::plan::step::{FILE, Invocation};
+use tamga_core::vocabulary::text::Untrusted;
 
 /// How a program ended.
 pub struct Ended {
@@ -132,7 +132,7 @@ fn last_line(text: &str) -> String {
     text.lines()
         .rev()
         .find(|l| !l.trim().is_empty())
-        .map(tamga_core::text::harmless)
+        .map(tamga_core::vocabulary::text::harmless)
         .unwrap_or_else(|| "without a word".into())
 }
 

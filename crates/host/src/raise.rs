@@ -9,7 +9,7 @@ use crate::process;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::step::{Invocation, Step};
+use tamga_core::plan::step::{Invocation, Step};
 
 /// In the order in which they are looked for.
 pub const PROGRAMS: [&str; 3] = ["sudo", "doas", "pkexec"];

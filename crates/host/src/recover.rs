@@ -5,12 +5,12 @@ use crate::fs::{self, Leftover, Recovered};
 use crate::ledger::{Ledger, Work};
 use crate::places::Machine;
 use std::path::Path;
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
-use tamga_core::cert::{Certificate, csr};
-use tamga_core::form::pem;
-use tamga_core::report::KeyPlace;
-use tamga_core::text::Shown;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
+use tamga_core::ca::report::KeyPlace;
+use tamga_core::pki::cert::{Certificate, csr};
+use tamga_core::pki::format::pem;
+use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// Looks at the journal and mends. The caller holds the data folder's lock. One line for each thing found.
 ///

@@ -3,14 +3,14 @@
 use crate::error::Result;
 use crate::ledger::{self, Ledger, Salvaged};
 use std::path::{Path, PathBuf};
-use tamga_core::authority::import::{above, purposes};
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
-use tamga_core::cert::{Certificate, crl};
-use tamga_core::form::pem;
-use tamga_core::label::Label;
-use tamga_core::report::{Authority, Issued, KeyPlace, Life};
-use tamga_core::text::Shown;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::authority::import::{above, purposes};
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::report::{Authority, Issued, KeyPlace, Life};
+use tamga_core::pki::cert::{Certificate, crl};
+use tamga_core::pki::format::pem;
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// The list that is kept beside an authority's key: the latest that was signed here.
 pub const LIST_FILE: &str = "crl.pem";

@@ -7,7 +7,7 @@ use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener};
 use std::time::{Duration, Instant};
 use tamga_core::finding::Code;
-use tamga_core::name::Name;
+use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::{self, Ask, Met, Missed, Prelude, plain};
 
 /// Meets it; the answers here are never good.

@@ -61,7 +61,7 @@ pub fn parsed(der: &[u8]) -> Read {
     let names = c.subject_alternative_name().unwrap().map(|e| {
         let one = |n: &GeneralName<'_>| match n {
             GeneralName::DNSName(d) => format!("dns:{d}"),
-            GeneralName::IPAddress(a) => format!("ip:{}", tamga_core::text::hex(a)),
+            GeneralName::IPAddress(a) => format!("ip:{}", tamga_core::vocabulary::text::hex(a)),
             GeneralName::RFC822Name(m) => format!("mail:{m}"),
             GeneralName::URI(u) => format!("uri:{u}"),
             other => format!("{other:?}"),

@@ -5,9 +5,9 @@ use rustls::{ClientConfig, ClientConnection, RootCertStore, ServerConfig, Server
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::sync::Arc;
-use tamga_core::cert::Certificate;
-use tamga_core::form::private_key::pkcs8;
-use tamga_core::key::PrivateKey;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::format::private_key::pkcs8;
+use tamga_core::pki::key::PrivateKey;
 
 /// Listens on a port of loopback for connections whose client shows a certificate under this root.
 pub fn serve(chain: &[Certificate], key: &PrivateKey, clients_under: &Certificate) -> u16 {

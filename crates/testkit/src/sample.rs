@@ -1,16 +1,16 @@
 //! Certificates for tests, also such as Tamga would never issue: made by the core's builder with its checks left away.
 
 use std::path::Path;
-use tamga_core::authority::create::{self, Request};
-use tamga_core::authority::{KEY_FILE, read_key};
-use tamga_core::cert::Certificate;
-use tamga_core::cert::profile::{self, Leaf, Links};
-use tamga_core::form::pem;
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::label::Label;
-use tamga_core::name::Name;
-use tamga_core::purpose::Purpose;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::authority::create::{self, Request};
+use tamga_core::ca::authority::{KEY_FILE, read_key};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::cert::profile::{self, Leaf, Links};
+use tamga_core::pki::format::pem;
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::entropy::{System, now};
 use tamga_host::serve::{Running, Site, start};
 
@@ -75,7 +75,7 @@ pub fn serve(identity: &Identity, rest: &[&Certificate]) -> Running {
 pub fn weak_key() -> String {
     use rsa::pkcs8::EncodePrivateKey;
     let key = rsa::PrivateKey::new_unchecked(&mut Random, 1024).unwrap();
-    tamga_core::form::pem::write("PRIVATE KEY", key.to_pkcs8_der().unwrap().as_bytes()).to_string()
+    tamga_core::pki::format::pem::write("PRIVATE KEY", key.to_pkcs8_der().unwrap().as_bytes()).to_string()
 }
 
 struct Random;
@@ -94,7 +94,7 @@ impl rand_core::TryRng for Random {
     }
 
     fn try_fill_bytes(&mut self, into: &mut [u8]) -> Result<(), Self::Error> {
-        tamga_core::ports::Entropy::fill(&System, into);
+        tamga_core::plan::ports::Entropy::fill(&System, into);
         Ok(())
     }
 }

@@ -58,10 +58,13 @@ pub fn of_files_at(folder: &std::path::Path, address: &str) -> Option<u16> {
 pub fn config_of(folder: &std::path::Path) -> std::sync::Arc<rustls::ServerConfig> {
     use rustls::pki_types::PrivateKeyDer;
     use std::sync::Arc;
-    let chain = tamga_core::form::pem::certificates(&std::fs::read(folder.join("certificate.pem")).unwrap());
+    let chain = tamga_core::pki::format::pem::certificates(&std::fs::read(folder.join("certificate.pem")).unwrap());
     let chain = chain.into_iter().map(Into::into).collect();
-    let key =
-        tamga_core::form::pem::read(&std::fs::read(folder.join("private-key.pem")).unwrap()).0.remove(0).der.to_vec();
+    let key = tamga_core::pki::format::pem::read(&std::fs::read(folder.join("private-key.pem")).unwrap())
+        .0
+        .remove(0)
+        .der
+        .to_vec();
     let key = rustls::crypto::ring::sign::any_supported_type(&PrivateKeyDer::Pkcs8(key.into())).unwrap();
     // Without the look at whether the two belong together, which every careful server takes.
     let shown = Arc::new(rustls::sign::CertifiedKey::new(chain, key));

@@ -13,6 +13,20 @@ const ARROWS: [(&str, &[&str]); 4] = [
     ("cli", &["tamga_core", "tamga_host", "tamga_app"]),
 ];
 
+/// What a wing of the core may use of the others: only wings that stand before it. `error` and `vocabulary` are the ground: an
+/// error shows text from outside, and what is parsed fails with an error.
+const WINGS: [(&str, &[&str]); 9] = [
+    ("error", &["vocabulary"]),
+    ("vocabulary", &["error"]),
+    ("finding", &["vocabulary"]),
+    ("plan", &["vocabulary"]),
+    ("pki", &["error", "vocabulary", "plan"]),
+    ("stores", &["error", "vocabulary", "finding", "plan", "pki"]),
+    ("ca", &["error", "vocabulary", "finding", "plan", "pki"]),
+    ("check", &["error", "vocabulary", "finding", "plan", "pki", "stores", "ca"]),
+    ("deploy", &["error", "vocabulary", "finding", "plan", "pki", "stores", "ca", "check"]),
+];
+
 /// Circles of two files that are allowed, each with its reason; at most three.
 const CIRCLES: [(&str, &str, &str); 0] = [];
 
@@ -269,6 +283,26 @@ fn no_files_use_each_other_in_a_circle() {
     assert!(arrows > 500, "only {arrows} arrows were read");
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
     assert!(CIRCLES.len() <= 3);
+}
+
+#[test]
+fn no_wing_of_the_core_uses_one_that_it_may_not() {
+    let mut found: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+    let (root, files) = sources("core");
+    for file in &files {
+        let own = module(&root, file);
+        let Some(wing) = own.first().filter(|w| *w != "test_entropy") else { continue };
+        let (_, allowed) =
+            WINGS.iter().find(|(w, _)| w == wing).unwrap_or_else(|| panic!("{wing} is not in the table of wings"));
+        for path in paths(&code(file), &own) {
+            let Some(used) = path.first().filter(|p| *p != wing) else { continue };
+            assert!(allowed.contains(&used.as_str()), "{} uses crate::{}", file.display(), path.join("::"));
+            found.entry(wing.clone()).or_default().insert(used.clone());
+        }
+    }
+    for (wing, allowed) in WINGS {
+        assert_eq!(found[wing].len(), allowed.len(), "{wing} uses {:?}: the table says more", found[wing]);
+    }
 }
 
 #[test]

@@ -4,13 +4,13 @@ use super::{Change, Run, What};
 use crate::authority::{create, permit};
 use crate::failure::Result;
 use crate::secret::AuthoritySecret;
-use tamga_core::apply::file::Authority as Wanted;
-use tamga_core::apply::{Limits, compare_limits};
-use tamga_core::authority::create::Request;
-use tamga_core::authority::limits;
-use tamga_core::key::KeyAlgorithm;
-use tamga_core::purpose::Purpose;
-use tamga_core::report::Authority;
+use tamga_core::ca::authority::create::Request;
+use tamga_core::ca::authority::limits;
+use tamga_core::ca::report::Authority;
+use tamga_core::deploy::lab::file::Authority as Wanted;
+use tamga_core::deploy::lab::{Limits, compare_limits};
+use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::purpose::Purpose;
 
 impl Run<'_> {
     pub(super) fn authorities(&mut self) -> Result<()> {

@@ -6,13 +6,13 @@ use crate::certificate::{issue_list, renew};
 use crate::failure::Result;
 use crate::secret::NewSecret;
 use std::collections::{BTreeMap, BTreeSet};
-use tamga_core::apply::file::Certificate as Wanted;
-use tamga_core::apply::{Todo, compare};
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
-use tamga_core::form::pem;
-use tamga_core::list_file::Entry;
-use tamga_core::report::{Authority, Issued};
-use tamga_core::text::Shown;
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::list_file::Entry;
+use tamga_core::ca::report::{Authority, Issued};
+use tamga_core::deploy::lab::file::Certificate as Wanted;
+use tamga_core::deploy::lab::{Todo, compare};
+use tamga_core::pki::format::pem;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 
 impl Run<'_> {
@@ -55,7 +55,7 @@ impl Run<'_> {
                 Todo::Renew { add, drop, algorithm, issuer, why } => {
                     let request = renew::Request {
                         labels: vec![label.clone()],
-                        change: tamga_core::renew::Change { add, drop, valid_for: None },
+                        change: tamga_core::ca::renew::Change { add, drop, valid_for: None },
                         key_algorithm: algorithm,
                         issuer,
                         secret: self.request.secret.clone(),

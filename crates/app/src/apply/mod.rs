@@ -15,10 +15,10 @@ use crate::secret::Secret;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-use tamga_core::apply::file::{self, Lab};
+use tamga_core::ca::report::Issued;
+use tamga_core::deploy::lab::file::{self, Lab};
 use tamga_core::error::{Error, Kind};
-use tamga_core::report::Issued;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::{fs, places as machine};
 
 /// The file's usual name.

@@ -2,8 +2,8 @@
 
 use std::net::IpAddr;
 use std::time::{Duration, Instant};
-use tamga_core::apply::file::Endpoint;
-use tamga_core::report::Issued;
+use tamga_core::ca::report::Issued;
+use tamga_core::deploy::lab::file::Endpoint;
 use tamga_host::dial::{self, Ask, Prelude};
 
 /// How long a server has to show the new certificate.

@@ -8,11 +8,11 @@ use crate::report::{Answer, Outcome};
 use crate::trust::row::Change as InStore;
 use crate::trust::stores::{Choice, InScope};
 use crate::trust::{Which, change};
-use tamga_core::apply::file::{self, Check, Trust};
-use tamga_core::client;
+use tamga_core::check::client;
+use tamga_core::deploy::lab::file::{self, Check, Trust};
 use tamga_core::finding::Severity;
-use tamga_core::text::Shown;
-use tamga_core::trust::Goal;
+use tamga_core::stores::trust::Goal;
+use tamga_core::vocabulary::text::Shown;
 
 /// The stores of an entry of the file.
 pub(super) fn choice(t: &Trust) -> Choice {

@@ -12,10 +12,10 @@ use crate::trust::{self, change};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::path::PathBuf;
-use tamga_core::hosts::Wanted;
-use tamga_core::reason::Reason;
-use tamga_core::text::Shown;
-use tamga_core::trust::Goal;
+use tamga_core::deploy::hosts::Wanted;
+use tamga_core::stores::trust::Goal;
+use tamga_core::vocabulary::reason::Reason;
+use tamga_core::vocabulary::text::Shown;
 
 /// The ledger's word for what a file had applied.
 const APPLIED: &str = "applied";

@@ -6,7 +6,7 @@ use crate::report::{self, Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::backup;
 use tamga_host::error::Error;
 

@@ -5,8 +5,8 @@ use crate::failure::Result;
 use crate::keys::is_locked;
 use crate::report::{Member, Request as Waiting};
 use serde::Serialize;
-use tamga_core::authority::{self, KEY_FILE};
-use tamga_core::report::{Authority, KeyPlace};
+use tamga_core::ca::authority::{self, KEY_FILE};
+use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_host::ledger::Listed;
 
 /// Every authority, and the keys that wait for their certificate.

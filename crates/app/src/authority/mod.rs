@@ -17,9 +17,9 @@ pub mod sign;
 
 use crate::env::Env;
 use crate::failure::Result;
-use tamga_core::authority;
-use tamga_core::label::Label;
-use tamga_core::report::Authority;
+use tamga_core::ca::authority;
+use tamga_core::ca::report::Authority;
+use tamga_core::vocabulary::label::Label;
 use tamga_host::ledger::Ledger;
 
 /// Refuses a label that an authority, a certificate or a waiting key has.

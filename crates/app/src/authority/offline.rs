@@ -8,14 +8,14 @@ use crate::report::{Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
-use tamga_core::authority::create::chain;
-use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE, certificate_document, key_document};
+use tamga_core::ca::authority::create::chain;
+use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE, certificate_document, key_document};
+use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::error::Error;
-use tamga_core::report::{Authority, KeyPlace};
-use tamga_core::secret::Passphrase;
-use tamga_core::signature;
-use tamga_core::step::Document;
-use tamga_core::text::Shown;
+use tamga_core::pki::signature;
+use tamga_core::plan::step::Document;
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::ledger::{Record, Work};
 use tamga_host::{entropy, fs};
 
@@ -121,7 +121,7 @@ fn document(env: &Env, request: &Request, a: &Authority, here: &Path) -> Result<
 fn free_place(there: &Path, a: &Authority) -> Result<()> {
     let beside = there.with_file_name(CERTIFICATE_FILE);
     let same = fs::read_regular(&beside)
-        .is_ok_and(|b| tamga_core::form::pem::certificates(&b).iter().any(|der| *der == a.certificate.der()));
+        .is_ok_and(|b| tamga_core::pki::format::pem::certificates(&b).iter().any(|der| *der == a.certificate.der()));
     if there.symlink_metadata().is_ok() && !same {
         return Err(tamga_host::error::Error::InTheWay { path: there.to_owned() }.into());
     }

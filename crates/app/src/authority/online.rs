@@ -7,10 +7,10 @@ use crate::report::{Answer, Member};
 use crate::secret::Secret;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::error::Error;
-use tamga_core::report::{Authority, KeyPlace};
-use tamga_core::step::Document;
+use tamga_core::plan::step::Document;
 use tamga_host::fs;
 use tamga_host::ledger::{Record, Work};
 
@@ -59,7 +59,7 @@ pub fn online(env: &Env, request: &Request) -> Result<Report> {
     let meant = all.iter().find(|a| found.first().is_some_and(|c| c.key == a.certificate.key));
     let Some(a) = meant else {
         return Err(Error::LabelUnknown {
-            label: found.first().map(tamga_core::cert::Certificate::subject_words).unwrap_or_default(),
+            label: found.first().map(tamga_core::pki::cert::Certificate::subject_words).unwrap_or_default(),
             sought: "authority with that key",
             known: all.iter().map(|a| a.label.clone()).collect(),
         }

@@ -6,7 +6,7 @@ use crate::keys::{own, stored_key};
 use crate::report::Answer;
 use crate::secret::{AuthoritySecret, Secret};
 use serde::Serialize;
-use tamga_core::authority::{self, KEY_FILE, key_document};
+use tamga_core::ca::authority::{self, KEY_FILE, key_document};
 use tamga_host::ledger::{Record, Work};
 use tamga_host::{entropy, fs};
 

@@ -8,9 +8,9 @@ use crate::trust::row::{self, Row};
 use crate::trust::swap;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::authority::{self, permit};
-use tamga_core::permit::Permit;
-use tamga_core::report::Authority;
+use tamga_core::ca::authority::{self, permit};
+use tamga_core::ca::report::Authority;
+use tamga_core::vocabulary::permit::Permit;
 use tamga_host::entropy;
 use tamga_host::ledger::{Record, Work};
 

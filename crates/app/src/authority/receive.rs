@@ -7,9 +7,9 @@ use crate::keys::certificates;
 use crate::report::{self, Answer, Member};
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::authority::{import, request};
+use tamga_core::ca::authority::{import, request};
+use tamga_core::ca::report::Authority;
 use tamga_core::finding::Finding;
-use tamga_core::report::Authority;
 use tamga_host::ledger::Record;
 
 /// What came back.

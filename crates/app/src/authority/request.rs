@@ -6,9 +6,9 @@ use crate::report::{Answer, Member, Request as Waits};
 use crate::secret::AuthoritySecret;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::authority::{REQUEST_FILE, create, request};
-use tamga_core::form::pem;
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::ca::authority::{REQUEST_FILE, create, request};
+use tamga_core::pki::format::pem;
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
 use tamga_host::ledger::{Record, Waiting};
 use tamga_host::{entropy, fs};
 

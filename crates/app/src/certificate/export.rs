@@ -8,15 +8,15 @@ use crate::secret::{NewSecret, Secret};
 use serde::ser::SerializeMap;
 use serde::{Serialize, Serializer};
 use std::path::{Path, PathBuf};
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
-use tamga_core::cert::Certificate;
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
+use tamga_core::deploy::export::{self, Form, Made, Material, Settings};
 use tamga_core::error::Error;
-use tamga_core::export::{self, Form, Made, Material, Settings};
-use tamga_core::form::container;
-use tamga_core::form::contents::{self, Contents};
-use tamga_core::form::pem;
-use tamga_core::key::PrivateKey;
-use tamga_core::text::Shown;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::format::container;
+use tamga_core::pki::format::contents::{self, Contents};
+use tamga_core::pki::format::pem;
+use tamga_core::pki::key::PrivateKey;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::{entropy, fs};
 
 /// Where to.

@@ -10,12 +10,12 @@ use crate::secret::{NewSecret, Secret};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::issue::{self, Made};
+use tamga_core::ca::list_file::Entry;
+use tamga_core::ca::report::Issued;
 use tamga_core::finding::Finding;
-use tamga_core::issue::{self, Made};
-use tamga_core::list_file::Entry;
-use tamga_core::report::Issued;
-use tamga_core::secret::Passphrase;
+use tamga_core::vocabulary::secret::Passphrase;
 use tamga_host::fs;
 use tamga_host::ledger::{Ledger, Record, Work};
 

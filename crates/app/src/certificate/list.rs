@@ -4,7 +4,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::{Certificate, Listed, Request as Waiting};
 use serde::{Serialize, Serializer};
-use tamga_core::timestamp::{Span, Timestamp};
+use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 use tamga_host::ledger::{Filter, Page, Sort};
 
 /// Which certificates.

@@ -2,8 +2,8 @@
 
 use crate::env::Env;
 use crate::failure::Result;
+use tamga_core::ca::report::Issued;
 use tamga_core::error::Error;
-use tamga_core::report::Issued;
 use tamga_host::ledger::{Ledger, Waiting};
 
 /// The current certificate of a label.

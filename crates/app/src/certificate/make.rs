@@ -2,12 +2,12 @@
 
 use crate::env::{Change, Env};
 use crate::failure::Result;
-use tamga_core::cert::Certificate;
+use tamga_core::ca::issue::{self, Holder, Made, Request};
+use tamga_core::ca::report::{Authority, Issued, Life};
 use tamga_core::finding::Finding;
-use tamga_core::issue::{self, Holder, Made, Request};
-use tamga_core::key::PrivateKey;
-use tamga_core::report::{Authority, Issued, Life};
-use tamga_core::secret::Passphrase;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::key::PrivateKey;
+use tamga_core::vocabulary::secret::Passphrase;
 use tamga_host::ledger::{Ledger, Record};
 use tamga_host::{entropy, fs};
 
@@ -58,7 +58,7 @@ impl Signer {
         &self,
         env: &Env,
         request: &Request,
-        algorithm: tamga_core::key::KeyAlgorithm,
+        algorithm: tamga_core::pki::key::KeyAlgorithm,
         protect: Option<&Passphrase>,
     ) -> tamga_core::error::Result<Made> {
         self.sign(env, request, &PrivateKey::generate(algorithm, &entropy::System)?, protect)

@@ -7,8 +7,8 @@ use crate::secret::Secret;
 use serde::ser::SerializeStruct;
 use serde::{Serialize, Serializer};
 use std::path::{Path, PathBuf};
-use tamga_core::pairs::{self, Found, Group, Reach};
-use tamga_core::text::Shown;
+use tamga_core::ca::pairs::{self, Found, Group, Reach};
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 use zeroize::Zeroizing;
 

@@ -8,13 +8,13 @@ use crate::report::{self, Answer, Certificate};
 use crate::secret::Secret;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE, certificate_document};
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE, certificate_document};
+use tamga_core::ca::receive;
+use tamga_core::ca::report::{Issued, Life};
 use tamga_core::error::Error;
 use tamga_core::finding::Finding;
-use tamga_core::form::private_key::Stored;
-use tamga_core::receive;
-use tamga_core::report::{Issued, Life};
-use tamga_core::step::Publication;
+use tamga_core::pki::format::private_key::Stored;
+use tamga_core::plan::step::Publication;
 use tamga_host::ledger::Record;
 
 /// What came back.

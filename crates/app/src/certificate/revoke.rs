@@ -5,10 +5,10 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Answer;
 use serde::Serialize;
-use tamga_core::client::Client;
+use tamga_core::ca::report::{Issued, KeyPlace};
+use tamga_core::check::client::Client;
 use tamga_core::error::Error;
-use tamga_core::reason::Reason;
-use tamga_core::report::{Issued, KeyPlace};
+use tamga_core::vocabulary::reason::Reason;
 use tamga_host::clients;
 use tamga_host::ledger::Ledger;
 

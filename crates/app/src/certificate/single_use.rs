@@ -3,15 +3,15 @@
 use super::make::Signer;
 use crate::env::Env;
 use crate::failure::Result;
-use tamga_core::authority::create::{self, Request};
-use tamga_core::authority::{free, limits::Wanted};
+use tamga_core::ca::authority::create::{self, Request};
+use tamga_core::ca::authority::{free, limits::Wanted};
+use tamga_core::ca::issue;
+use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::error::Error;
-use tamga_core::issue;
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::label::Label;
-use tamga_core::purpose::Purpose;
-use tamga_core::report::{Authority, KeyPlace};
-use tamga_core::timestamp::Span;
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::timestamp::Span;
 use tamga_host::entropy;
 
 /// The root: limited to exactly these names, valid until the last of the certificates expires.
@@ -22,7 +22,7 @@ pub(super) fn signer(env: &Env, authorities: &[Authority], requests: &[issue::Re
     let end = |r: &issue::Request| {
         r.until.map_or_else(
             || r.from.unwrap_or(env.now).unix() + r.valid_for.seconds(),
-            tamga_core::timestamp::Timestamp::unix,
+            tamga_core::vocabulary::timestamp::Timestamp::unix,
         )
     };
     let last = requests.iter().map(end).max().unwrap_or(0);

@@ -3,12 +3,12 @@
 use super::wire::WireView;
 use crate::report::{self, Outcome as Ending};
 use serde::Serialize;
-use tamga_core::assess::Answer;
-use tamga_core::cert::Certificate;
-use tamga_core::client::{Client, Outcome, agrees};
+use tamga_core::check::assess::Answer;
+use tamga_core::check::client::{Client, Outcome, agrees};
+use tamga_core::check::redirect::Hop;
+use tamga_core::check::wire::Reader;
 use tamga_core::finding::{Code, Finding};
-use tamga_core::redirect::Hop;
-use tamga_core::wire::Reader;
+use tamga_core::pki::cert::Certificate;
 use tamga_host::clients::Observed;
 use tamga_host::dial::Met;
 

@@ -6,13 +6,13 @@ use crate::failure::Result;
 use crate::keys::certificates;
 use crate::report::Outcome as Ending;
 use std::path::Path;
-use tamga_core::access::{self as rights, Account};
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::report::Issued;
+use tamga_core::deploy::access::{self as rights, Account};
 use tamga_core::finding::{Code, Finding};
-use tamga_core::form::private_key::{self, Stored};
-use tamga_core::name::Name;
-use tamga_core::report::Issued;
-use tamga_core::text::Shown;
+use tamga_core::pki::format::private_key::{self, Stored};
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::{access, fs};
 
 pub(super) fn file(env: &Env, around: &Around, typed: &str, path: &Path) -> Result<Checked> {

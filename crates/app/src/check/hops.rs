@@ -4,9 +4,9 @@ use super::around::Around;
 use super::checked::Checked;
 use crate::report::Outcome as Ending;
 use std::net::IpAddr;
+use tamga_core::check::redirect::{self, Address, Hop, Next};
 use tamga_core::finding::Severity;
-use tamga_core::name::Name;
-use tamga_core::redirect::{self, Address, Hop, Next};
+use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::{self, Missed, plain};
 
 /// What stands on port 80 beside a site on 443; nothing there is no fault.

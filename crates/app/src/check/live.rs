@@ -5,9 +5,9 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Outcome as Ending;
 use std::net::{IpAddr, SocketAddr};
-use tamga_core::cert::Certificate;
 use tamga_core::finding::{Code, Finding, Severity};
-use tamga_core::name::Name;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::vocabulary::name::Name;
 use tamga_host::clients::{self, Visit};
 use tamga_host::dial::{self, Ask, Met, Missed, Prelude};
 
@@ -151,7 +151,7 @@ fn about_client(around: &Around, checked: &mut Checked, host: &Name, met: &Met) 
 fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
     let typed = host.to_string();
     for e in around.exceptions.iter().filter(|e| e.host == typed && e.port == port) {
-        let client = tamga_core::client::Client::parse(e.client);
+        let client = tamga_core::check::client::Client::parse(e.client);
         if !client.as_ref().is_ok_and(|c| around.clients.contains(c)) {
             continue;
         }

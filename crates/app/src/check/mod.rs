@@ -21,7 +21,7 @@ use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use tamga_core::error::Error;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 use target::Target;
 
 /// What to check, and how.

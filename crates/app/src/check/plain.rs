@@ -6,9 +6,9 @@ use super::{Around, Checked};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Outcome as Ending;
+use tamga_core::check::redirect::{Address, Next};
 use tamga_core::finding::Finding;
-use tamga_core::name::Name;
-use tamga_core::redirect::{Address, Next};
+use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::Prelude;
 
 /// A site as whoever types `http://` meets it: the way to HTTPS, then what is served there.

@@ -3,10 +3,10 @@
 use super::around::Around;
 use crate::failure::Result;
 use std::path::{Path, PathBuf};
+use tamga_core::ca::report::Issued;
+use tamga_core::check::redirect::Address;
 use tamga_core::error::Error;
-use tamga_core::name::Name;
-use tamga_core::redirect::Address;
-use tamga_core::report::Issued;
+use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::Prelude;
 
 /// A target, told apart by what it is.

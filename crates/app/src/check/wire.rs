@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use std::collections::BTreeMap;
-use tamga_core::wire::Reader;
+use tamga_core::check::wire::Reader;
 
 #[derive(Serialize)]
 pub(super) struct WireView<'a> {

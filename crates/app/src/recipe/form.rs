@@ -6,11 +6,11 @@ use crate::failure::Result;
 use crate::output::write_journaled;
 use crate::secret::{NewSecret, Secret};
 use std::path::PathBuf;
-use tamga_core::export::Form;
-use tamga_core::ports::Entropy;
-use tamga_core::recipe::Recipe;
-use tamga_core::report::Issued;
-use tamga_core::text::{Shown, hex};
+use tamga_core::ca::report::Issued;
+use tamga_core::deploy::export::Form;
+use tamga_core::deploy::recipe::Recipe;
+use tamga_core::plan::ports::Entropy;
+use tamga_core::vocabulary::text::{Shown, hex};
 use tamga_host::entropy;
 use zeroize::Zeroizing;
 

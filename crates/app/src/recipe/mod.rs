@@ -11,12 +11,12 @@ use serde::ser::SerializeMap;
 use serde::{Serialize, Serializer};
 use std::net::IpAddr;
 use std::path::PathBuf;
-use tamga_core::authority::{self, CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::report::Issued;
+use tamga_core::deploy::recipe::{self, KnownError, Recipe, Setting, Tried, Work, Written};
 use tamga_core::error::Error;
-use tamga_core::name::Name;
-use tamga_core::recipe::{self, KnownError, Recipe, Setting, Tried, Work, Written};
-use tamga_core::report::Issued;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 
 /// For which server and certificate.

@@ -5,8 +5,8 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::secret::Secret;
 use serde::{Serialize, Serializer};
-use tamga_core::difference::{self, Difference, Thing};
 use tamga_core::error::Error;
+use tamga_core::pki::difference::{self, Difference, Thing};
 
 /// How two things differ, field by field.
 #[derive(Serialize)]

@@ -11,7 +11,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::secret::Secret;
 use serde::Serialize;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::ledger::Event;
 
 /// What to show.

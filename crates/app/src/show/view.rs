@@ -5,11 +5,11 @@ use super::find::Object;
 use crate::report::{AuthorityView, Certificate as Made, CertificateOf, CsrView, Listed};
 use serde::{Serialize, Serializer};
 use std::collections::BTreeMap;
-use tamga_core::authority::{KEY_FILE, REQUEST_FILE};
-use tamga_core::cert::subject;
-use tamga_core::purpose::usage_words;
-use tamga_core::text::Shown;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::authority::{KEY_FILE, REQUEST_FILE};
+use tamga_core::pki::cert::subject;
+use tamga_core::vocabulary::purpose::usage_words;
+use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 #[derive(Serialize)]
 struct HistoryView<'a> {

@@ -13,7 +13,7 @@ use crate::secret::Secret;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::finding::Code;
-use tamga_core::trust::{Blocker, Goal, Root};
+use tamga_core::stores::trust::{Blocker, Goal, Root};
 
 /// What to put where, or to take out.
 #[derive(Clone, Debug)]

@@ -5,12 +5,12 @@ use crate::failure::Result;
 use serde::Serialize;
 use std::ffi::OsString;
 use std::path::PathBuf;
+use tamga_core::ca::report::KeyPlace;
 use tamga_core::error::Error;
-use tamga_core::ports::Look;
-use tamga_core::report::KeyPlace;
-use tamga_core::text::Shown;
-use tamga_core::trust::environment::{ALL, Effect, Files, Shell, Variable, container};
-use tamga_core::trust::{Root, system};
+use tamga_core::plan::ports::Look;
+use tamga_core::stores::trust::environment::{ALL, Effect, Files, Shell, Variable, container};
+use tamga_core::stores::trust::{Root, system};
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 
 /// For which shell.

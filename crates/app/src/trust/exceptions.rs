@@ -8,12 +8,12 @@ use serde::Serialize;
 use std::path::{Path, PathBuf};
 use tamga_core::error::Error;
 use tamga_core::finding::{Code, Finding};
-use tamga_core::name::Name;
-use tamga_core::ports::Look;
-use tamga_core::text::Shown;
-use tamga_core::trust::chromium_profile::{self, Said};
-use tamga_core::trust::exceptions::{self, Exception};
-use tamga_core::trust::{Root, firefox, settings};
+use tamga_core::plan::ports::Look;
+use tamga_core::stores::trust::chromium_profile::{self, Said};
+use tamga_core::stores::trust::exceptions::{self, Exception};
+use tamga_core::stores::trust::{Root, firefox, settings};
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::act;
 
 /// Where a person finds what the browser's own manager holds.

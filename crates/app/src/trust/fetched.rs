@@ -4,13 +4,13 @@
 
 use crate::failure::Result;
 use std::net::ToSocketAddrs;
-use tamga_core::cert::Certificate;
+use tamga_core::check::redirect::Address;
 use tamga_core::error::Error;
-use tamga_core::form::pem;
-use tamga_core::label::Label;
-use tamga_core::redirect::Address;
-use tamga_core::text::harmless;
-use tamga_core::trust::{self, Root};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::format::pem;
+use tamga_core::stores::trust::{self, Root};
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::text::harmless;
 use tamga_host::dial::{Missed, plain};
 
 /// Where a root is handed out if no path is typed.

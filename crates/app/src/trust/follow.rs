@@ -8,9 +8,9 @@ use crate::failure::Result;
 use crate::interact::Question;
 use crate::report::Outcome;
 use std::path::PathBuf;
-use tamga_core::report::Authority;
-use tamga_core::text::Shown;
-use tamga_core::trust::{self, Goal, Root, Store, StoreLocation};
+use tamga_core::ca::report::Authority;
+use tamga_core::stores::trust::{self, Goal, Root, Store, StoreLocation};
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::ledger::Ledger;
 
 /// Every place in which a certificate stands that is this authority's: its present root or an earlier one.
@@ -60,7 +60,7 @@ pub(super) fn remove_older(
             }
             let same = |r: &Root| {
                 r.certificate != new.certificate
-                    && tamga_core::cert::subject::same(&r.certificate.subject, &new.certificate.subject)
+                    && tamga_core::pki::cert::subject::same(&r.certificate.subject, &new.certificate.subject)
             };
             for (old, _) in ours_in(&place, authorities, &[]).into_iter().filter(|(r, _)| same(r)) {
                 let question = format!(

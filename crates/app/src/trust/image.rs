@@ -4,7 +4,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use std::path::Path;
 use tamga_core::error::Error;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 /// The surroundings in an image, or as they are without one.
 ///

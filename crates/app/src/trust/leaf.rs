@@ -2,10 +2,10 @@
 
 use crate::env::Env;
 use crate::failure::Result;
-use tamga_core::cert::Certificate;
 use tamga_core::error::Error;
 use tamga_core::finding::Code;
-use tamga_core::trust::{Blocker, Root};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::stores::trust::{Blocker, Root};
 
 /// Stores whose clients take a server's own certificate for that very server. Browsers do not: their stores hold authorities.
 const HOLD: [&str; 3] = ["system", "bundle", "java"];

@@ -8,9 +8,9 @@ use crate::report::Outcome;
 use crate::secret::Secret;
 use std::path::PathBuf;
 use tamga_core::error::Diagnostic;
-use tamga_core::step::{Planned, Step};
-use tamga_core::text::Shown;
-use tamga_core::trust::{self, Goal, Root, State, Store, StoreLocation};
+use tamga_core::plan::step::{Planned, Step};
+use tamga_core::stores::trust::{self, Goal, Root, State, Store, StoreLocation};
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::act;
 use tamga_host::ledger::{Ledger, Record, Work};
 

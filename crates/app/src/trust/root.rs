@@ -4,15 +4,15 @@ use super::{fetched, leaf};
 use crate::env::Env;
 use crate::failure::Result;
 use std::path::PathBuf;
-use tamga_core::authority::{self, import};
-use tamga_core::cert::Certificate;
+use tamga_core::ca::authority::{self, import};
+use tamga_core::ca::report::Authority;
 use tamga_core::error::Error;
 use tamga_core::finding::Code;
-use tamga_core::form::pem;
-use tamga_core::label::Label;
-use tamga_core::report::Authority;
-use tamga_core::text::Shown;
-use tamga_core::trust::{Goal, Root};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::format::pem;
+use tamga_core::stores::trust::{Goal, Root};
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 
 /// Which root.

@@ -4,8 +4,8 @@ use crate::env::Env;
 use crate::report::Outcome;
 use serde::{Serialize, Serializer};
 use std::path::PathBuf;
-use tamga_core::text::Shown;
-use tamga_core::trust::{self, Root, Scope, State, Store, StoreLocation};
+use tamga_core::stores::trust::{self, Root, Scope, State, Store, StoreLocation};
+use tamga_core::vocabulary::text::Shown;
 
 /// What became of a root in a place.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -4,11 +4,11 @@ use crate::env::Env;
 use crate::failure::Result;
 use std::net::{IpAddr, SocketAddr, TcpListener};
 use std::time::Duration;
-use tamga_core::authority;
-use tamga_core::form::contents::Named;
-use tamga_core::form::{mobileconfig, pem, pkcs7, pkcs12};
-use tamga_core::report::Authority;
-use tamga_core::timestamp::Span;
+use tamga_core::ca::authority;
+use tamga_core::ca::report::Authority;
+use tamga_core::pki::format::contents::Named;
+use tamga_core::pki::format::{mobileconfig, pem, pkcs7, pkcs12};
+use tamga_core::vocabulary::timestamp::Span;
 use tamga_host::error::Error;
 use tamga_host::share::{self, Document};
 

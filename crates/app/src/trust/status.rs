@@ -9,9 +9,9 @@ use crate::failure::Result;
 use crate::report::{self, Outcome};
 use serde::Serialize;
 use std::path::PathBuf;
+use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::finding::Finding;
-use tamga_core::report::{Authority, KeyPlace};
-use tamga_core::trust::{self, Root, State, Store};
+use tamga_core::stores::trust::{self, Root, State, Store};
 
 /// Which roots and stores.
 #[derive(Clone, Debug, Default)]

@@ -4,8 +4,8 @@ use super::row::Row;
 use crate::env::Env;
 use crate::failure::Result;
 use std::path::PathBuf;
-use tamga_core::report::Authority;
-use tamga_core::trust::{self, Blocker, Root, Scope, Store, StoreLocation};
+use tamga_core::ca::report::Authority;
+use tamga_core::stores::trust::{self, Blocker, Root, Scope, Store, StoreLocation};
 
 /// Stores by whose they are.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

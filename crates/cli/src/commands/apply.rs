@@ -7,8 +7,8 @@ use crate::words::human;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_app::apply::{self, Change, Report, Request};
-use tamga_core::apply::EXAMPLE;
-use tamga_core::text::Shown;
+use tamga_core::deploy::lab::EXAMPLE;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(

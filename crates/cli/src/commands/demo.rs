@@ -11,12 +11,12 @@ use serde_json::Value;
 use std::path::PathBuf;
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
-use tamga_core::client::{Client, Outcome};
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
+use tamga_core::check::client::{Client, Outcome};
 use tamga_core::error::{Diagnostic, Kind};
-use tamga_core::form::pem;
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::text::Shown;
+use tamga_core::pki::format::pem;
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::serve::{Running, Site};
 use tamga_host::{clients, fs, process};
 
@@ -231,8 +231,8 @@ impl Demo<'_> {
 
     /// A root that has nothing to do with the lab's.
     fn foreign_root(&self) -> Result<Vec<u8>> {
-        use tamga_core::authority::create::{Request, root};
-        let request = Request::plain(tamga_core::label::Label::parse("harbour")?);
+        use tamga_core::ca::authority::create::{Request, root};
+        let request = Request::plain(tamga_core::vocabulary::label::Label::parse("harbour")?);
         let entropy = tamga_host::entropy::System;
         let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
         let made = root(&request, &key, None, self.work.clone(), self.session.now, &entropy)?;

@@ -7,9 +7,9 @@ use crate::words::human;
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use tamga_app::certificate::export::{self, Output, Place, Report};
+use tamga_core::deploy::export::{ALL, Form};
 use tamga_core::error::Error;
-use tamga_core::export::{ALL, Form};
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(

@@ -6,8 +6,8 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::hosts::{self, FILE_OF_WINDOWS, Plan, Request, Verb};
 use tamga_app::report::Answer;
-use tamga_core::hosts::{State, Wanted};
-use tamga_core::text::Shown;
+use tamga_core::deploy::hosts::{State, Wanted};
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Subcommand)]
 pub(crate) enum HostsCommand {
@@ -57,7 +57,7 @@ pub(crate) fn run(session: &Session, command: HostsCommand) -> Result<Done> {
 }
 
 fn render_plan(plan: &Plan) -> String {
-    let line = |r: &tamga_core::hosts::Row| {
+    let line = |r: &tamga_core::deploy::hosts::Row| {
         let verb = if r.change == "added" { "add" } else { "remove" };
         let address = r.address.map(|a| a.to_string()).unwrap_or_default();
         format!("would {verb} {address} {} in {}\n", r.name, plan.file.shown())

@@ -7,8 +7,8 @@ use crate::words::human;
 use tamga_app::identity::{self, Request, Row, Verb};
 use tamga_app::report::Outcome;
 use tamga_app::trust::row::Change;
-use tamga_core::identity::State;
-use tamga_core::text::Shown;
+use tamga_core::stores::identity::State;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Subcommand)]
 pub(crate) enum IdentityCommand {

@@ -10,13 +10,13 @@ use tamga_app::certificate::Signer;
 use tamga_app::certificate::issue::{self, Issuer, Terms};
 use tamga_app::certificate::issue_list;
 use tamga_app::report::Answer;
-use tamga_core::cert::profile::Links;
+use tamga_core::ca::list_file;
+use tamga_core::ca::renew;
+use tamga_core::deploy::recipe::Recipe;
 use tamga_core::finding::Finding;
-use tamga_core::list_file;
-use tamga_core::purpose::Purpose;
-use tamga_core::recipe::Recipe;
-use tamga_core::renew;
-use tamga_core::text::Shown;
+use tamga_core::pki::cert::profile::Links;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 
 #[derive(clap::Args)]

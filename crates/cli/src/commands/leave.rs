@@ -9,7 +9,7 @@ use std::path::PathBuf;
 use tamga_app::hosts::FILE;
 use tamga_app::leave::{self, Plan, Remains};
 use tamga_app::report::Answer;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 pub(crate) struct LeaveArgs {

@@ -6,9 +6,9 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use tamga_app::certificate::list::{self, Report, Row};
-use tamga_core::report::Standing;
-use tamga_core::text::cut;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::report::Standing;
+use tamga_core::vocabulary::text::cut;
+use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::ledger::{Page, Sort};
 
 /// So many rows fit before a person has lost the heading.

@@ -6,7 +6,7 @@ use crate::words::human;
 use clap::Command;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 
 #[derive(clap::Args)]

@@ -6,8 +6,8 @@ use crate::session::Session;
 use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::certificate::pairs::{self, Report};
-use tamga_core::pairs::{Found, Group, Reach, reach};
-use tamga_core::text::Shown;
+use tamga_core::ca::pairs::{Found, Group, Reach, reach};
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga match /etc/nginx ./charts.saltmarsh.test")]

@@ -4,14 +4,14 @@ use crate::args::{ScopeArg, StoreArgs};
 use crate::exit::Result;
 use std::path::PathBuf;
 use tamga_app::trust::stores::{Choice, InScope};
+use tamga_core::deploy::recipe::{self, Recipe};
 use tamga_core::error::Error;
 use tamga_core::finding::Code;
-use tamga_core::key::KeyAlgorithm;
-use tamga_core::label::Label;
-use tamga_core::name::Name;
-use tamga_core::purpose::Purpose;
-use tamga_core::recipe::{self, Recipe};
-use tamga_core::timestamp::{Span, Timestamp};
+use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 
 /// Names that go into certificates.
 pub(crate) fn names(typed: &[String]) -> Result<Vec<Name>> {

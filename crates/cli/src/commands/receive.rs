@@ -7,7 +7,7 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::certificate::receive;
 use tamga_app::report::Answer;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga receive archive.saltmarsh.test --certificate signed.pem --intermediate ca.pem")]

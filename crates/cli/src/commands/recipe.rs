@@ -7,8 +7,8 @@ use crate::words::{human, wrap};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use tamga_app::recipe::{self, Report};
-use tamga_core::recipe::{ALL, Recipe, Setting, Tried, Written};
-use tamga_core::text::Shown;
+use tamga_core::deploy::recipe::{ALL, Recipe, Setting, Tried, Written};
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(

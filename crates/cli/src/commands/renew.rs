@@ -8,8 +8,8 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::certificate::renew;
 use tamga_app::report::Answer;
-use tamga_core::renew::Change;
-use tamga_core::text::Shown;
+use tamga_core::ca::renew::Change;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(
@@ -69,7 +69,8 @@ pub(crate) fn run(session: &Session, args: RenewArgs) -> Result<Done> {
     let report = renew::renew(session, &request)?;
     let (text, code) = match &report {
         Answer::Planned(p) => {
-            let line = |i: &tamga_core::report::Issued| format!("would renew {} in {}\n", i.label, i.folder.shown());
+            let line =
+                |i: &tamga_core::ca::report::Issued| format!("would renew {} in {}\n", i.label, i.folder.shown());
             (p.renewed.iter().map(line).collect(), exit::GOOD)
         }
         Answer::Done(done) => (render(done, keeps_key), code_of(done)),

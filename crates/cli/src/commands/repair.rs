@@ -5,7 +5,7 @@ use crate::session::Session;
 use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::repair::{self, Repaired, Report, State};
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(

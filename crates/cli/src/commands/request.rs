@@ -8,7 +8,7 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::certificate::request;
 use tamga_app::report::Answer;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga request archive.saltmarsh.test --organization 'Saltmarsh tide-gauge lab'")]

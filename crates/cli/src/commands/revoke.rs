@@ -5,10 +5,10 @@ use crate::session::Session;
 use crate::words::human;
 use tamga_app::certificate::revoke::{self, Which, how};
 use tamga_app::report::Answer;
-use tamga_core::client::Client;
-use tamga_core::reason::Reason;
-use tamga_core::report::KeyPlace;
-use tamga_core::text::Shown;
+use tamga_core::ca::report::KeyPlace;
+use tamga_core::check::client::Client;
+use tamga_core::vocabulary::reason::Reason;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga revoke charts.saltmarsh.test --reason key-compromise")]

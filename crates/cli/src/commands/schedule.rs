@@ -4,9 +4,9 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use tamga_app::schedule::{self, Part, Report, Request, Schedule};
+use tamga_core::deploy::schedule::Kind;
 use tamga_core::error::Error;
-use tamga_core::schedule::Kind;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga schedule systemd --install")]

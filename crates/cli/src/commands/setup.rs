@@ -11,11 +11,11 @@ use std::net::IpAddr;
 use std::path::PathBuf;
 use tamga_app::report::Answer;
 use tamga_app::setup::{self, Change, Plan, Proof, Request};
-use tamga_core::authority::limits::briefly;
-use tamga_core::client::{Client, Outcome};
-use tamga_core::issue;
-use tamga_core::name::Name;
-use tamga_core::text::Shown;
+use tamga_core::ca::authority::limits::briefly;
+use tamga_core::ca::issue;
+use tamga_core::check::client::{Client, Outcome};
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga setup charts.saltmarsh.test --into tls")]

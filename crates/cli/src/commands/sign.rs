@@ -8,9 +8,9 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::certificate::sign::{self, Proposal};
 use tamga_app::report::Answer;
-use tamga_core::cert::profile::Links;
-use tamga_core::purpose::usage_words;
-use tamga_core::text::Shown;
+use tamga_core::pki::cert::profile::Links;
+use tamga_core::vocabulary::purpose::usage_words;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga sign gauge-7.csr --dry-run     (only shows what it would sign)")]

@@ -7,9 +7,9 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::authority::list::KeyState;
 use tamga_app::status::{self, InUse, Report, seen_in};
-use tamga_core::report::{Authority, KeyPlace};
-use tamga_core::status::{OnDisk, part_left};
-use tamga_core::text::Shown;
+use tamga_core::ca::report::{Authority, KeyPlace};
+use tamga_core::ca::status::{OnDisk, part_left};
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 
 /// More certificates than these are counted, the ones that end first are shown.

@@ -3,9 +3,9 @@
 use crate::words::html::{self, text};
 use std::fmt::Write;
 use tamga_app::status::Report;
-use tamga_core::status::part_left;
-use tamga_core::text::Shown;
-use tamga_core::trust::State;
+use tamga_core::ca::status::part_left;
+use tamga_core::stores::trust::State;
+use tamga_core::vocabulary::text::Shown;
 
 pub(super) fn page(report: &Report) -> String {
     let (class, verdict) = match report.open.len() {

@@ -1,6 +1,6 @@
 //! Pages: self-contained, no script, nothing loaded from anywhere; light and dark; printable.
 
-use tamga_core::text::harmless;
+use tamga_core::vocabulary::text::harmless;
 
 /// Nothing but the style below counts, whatever a certificate or server may have smuggled in.
 pub(crate) const POLICY: &str = "default-src 'none'; style-src 'unsafe-inline'; base-uri 'none'; form-action 'none'";

@@ -6,7 +6,7 @@ use anstyle::{AnsiColor, Style};
 use std::io::Write;
 use tamga_core::error::Diagnostic;
 use tamga_core::finding::{Finding, Severity};
-use tamga_core::text::is_unsafe_to_show;
+use tamga_core::vocabulary::text::is_unsafe_to_show;
 
 const GOOD: Style = AnsiColor::Green.on_default().bold();
 const BAD: Style = AnsiColor::Red.on_default().bold();
@@ -133,7 +133,7 @@ const LONGEST: usize = 1_000;
 
 /// The three lines of a failure.
 pub(crate) fn failure(f: &dyn Diagnostic) {
-    use tamga_core::text::{cut, harmless};
+    use tamga_core::vocabulary::text::{cut, harmless};
     // A value that was typed or read may have any length; a command to copy is never cut.
     let bounded = |text: String| cut(&harmless(&text), LONGEST);
     let text = format!(

@@ -5,8 +5,8 @@ use serde_json::Value;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::Command;
-use tamga_core::authority::read_key;
-use tamga_core::timestamp::DAY;
+use tamga_core::ca::authority::read_key;
+use tamga_core::vocabulary::timestamp::DAY;
 use tamga_host::entropy::now;
 use tamga_testkit::sandbox::{Ran, Sandbox, has};
 use tamga_testkit::server::{Server, free_port, is_root};
@@ -67,7 +67,7 @@ names = ["archive.saltmarsh.test"]
 
 #[test]
 fn the_sample_lab_is_made_and_the_second_run_has_nothing_to_do() {
-    let text = include_str!("../../../core/src/apply/example.toml");
+    let text = include_str!("../../../core/src/deploy/lab/example.toml");
     let s = closed(text);
     assert_eq!(s.run(&["apply", "--example"]).expect(0).out.trim_end(), text.trim_end());
     let meant = s.json(&["apply", "--dry-run"]).expect(0);

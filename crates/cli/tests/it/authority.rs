@@ -3,7 +3,7 @@
 use crate::{lab, sandbox};
 use serde_json::Value;
 use tamga_core::error::Error;
-use tamga_core::form::private_key;
+use tamga_core::pki::format::private_key;
 use tamga_testkit::sandbox::Sandbox;
 use tamga_testkit::{judge, sample, terminal};
 
@@ -17,8 +17,8 @@ fn now() -> u64 {
 
 fn chain(s: &Sandbox, folder: &str) -> (Vec<Vec<u8>>, Vec<u8>) {
     let read = |name: &str| std::fs::read(s.lab(&format!("{folder}/{name}"))).unwrap();
-    let root = tamga_core::form::pem::certificates(&read("root.pem")).remove(0);
-    (tamga_core::form::pem::certificates(&read("certificate.pem")), root)
+    let root = tamga_core::pki::format::pem::certificates(&read("root.pem")).remove(0);
+    (tamga_core::pki::format::pem::certificates(&read("certificate.pem")), root)
 }
 
 #[test]
@@ -95,7 +95,8 @@ fn permit_makes_the_root_anew_with_the_same_key_and_swaps_it() {
     s.run(&["issue", "gauge.tides.example", "203.0.113.9"]).expect(0);
     assert!(s.run(&words).expect(0).out.contains("nothing changed"));
     // The earlier root is still known as ours, wherever it may turn up.
-    std::fs::write(s.lab("old.pem"), tamga_core::form::pem::write("CERTIFICATE", before.der()).as_bytes()).unwrap();
+    std::fs::write(s.lab("old.pem"), tamga_core::pki::format::pem::write("CERTIFICATE", before.der()).as_bytes())
+        .unwrap();
     let v = s.json(&["trust", "status", "--stores", "bundle", "--bundle", "old.pem"]).json();
     assert!(v["leftovers"].as_array().unwrap().is_empty());
 }
@@ -365,13 +366,13 @@ fn an_intermediate_is_made_between_two_machines() {
     // A handshake under the intermediate.
     let identity = sample::Identity {
         certificate: sample::certificate(&s.lab("charts.saltmarsh.test/certificate.pem")),
-        key: tamga_core::authority::read_key(
+        key: tamga_core::ca::authority::read_key(
             &std::fs::read(s.lab("charts.saltmarsh.test/private-key.pem")).unwrap(),
             "k",
         )
         .unwrap(),
     };
-    let between = tamga_core::cert::Certificate::read(&served[1], "intermediate").unwrap();
+    let between = tamga_core::pki::cert::Certificate::read(&served[1], "intermediate").unwrap();
     let site = sample::serve(&identity, &[&between]);
     let target = format!("https://charts.saltmarsh.test:{}", site.port);
     let resolve = "charts.saltmarsh.test=127.0.0.1";

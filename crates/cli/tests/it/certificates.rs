@@ -2,7 +2,7 @@
 
 use crate::{lab, sandbox};
 use serde_json::Value;
-use tamga_core::key::KeyAlgorithm;
+use tamga_core::pki::key::KeyAlgorithm;
 use tamga_testkit::sandbox::{Sandbox, has};
 use tamga_testkit::{judge, mutual, sample};
 
@@ -84,8 +84,11 @@ fn real_clients_take_each_profile_and_refuse_its_twin() {
     let root = s.path("data/authorities/saltmarsh/certificate.pem");
     let identity = |folder: &str| sample::Identity {
         certificate: sample::certificate(&s.lab(&format!("{folder}/certificate.pem"))),
-        key: tamga_core::authority::read_key(&std::fs::read(s.lab(&format!("{folder}/private-key.pem"))).unwrap(), "k")
-            .unwrap(),
+        key: tamga_core::ca::authority::read_key(
+            &std::fs::read(s.lab(&format!("{folder}/private-key.pem"))).unwrap(),
+            "k",
+        )
+        .unwrap(),
     };
     for kind in ["p256", "p384", "ed25519", "rsa2048"] {
         let served = format!("served-{kind}");
@@ -280,7 +283,7 @@ fn a_request_is_shown_judged_and_only_honoured_where_it_may() {
     assert_eq!(s.json(&["sign", "web.pem"]).expect(3).json()["error"]["code"], "names-missing");
     // One whose bytes were changed after it was signed.
     let text = std::fs::read(s.lab("saltmarsh.org/request.pem")).unwrap();
-    let mut der = tamga_core::form::pem::read(&text).0.remove(0).der.to_vec();
+    let mut der = tamga_core::pki::format::pem::read(&text).0.remove(0).der.to_vec();
     let at = der.windows(9).position(|w| w == b"saltmarsh").unwrap();
     der[at] = b'S';
     std::fs::write(s.lab("changed.der"), &der).unwrap();

@@ -4,8 +4,8 @@ use crate::lab;
 use serde_json::Value;
 use std::io::{Read, Write};
 use std::net::TcpListener;
-use tamga_core::key::KeyAlgorithm;
-use tamga_core::purpose::Purpose;
+use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::purpose::Purpose;
 use tamga_testkit::sample::{self, Identity};
 use tamga_testkit::sandbox::{Ran, Sandbox, has};
 
@@ -14,7 +14,8 @@ const YEAR: i64 = 365 * 86_400;
 fn charts(s: &Sandbox) -> Identity {
     Identity {
         certificate: sample::certificate(&s.lab("charts/certificate.pem")),
-        key: tamga_core::authority::read_key(&std::fs::read(s.lab("charts/private-key.pem")).unwrap(), "key").unwrap(),
+        key: tamga_core::ca::authority::read_key(&std::fs::read(s.lab("charts/private-key.pem")).unwrap(), "key")
+            .unwrap(),
     }
 }
 
@@ -168,7 +169,9 @@ fn curl_is_foreseen_whatever_its_stores_and_variables() {
     let target = format!("https://127.0.0.1:{}", site.port);
     let other = sample::root("harbour");
     let older = sample::root("saltmarsh");
-    let pem = |c: &tamga_core::cert::Certificate| tamga_core::form::pem::write("CERTIFICATE", c.der()).to_string();
+    let pem = |c: &tamga_core::pki::cert::Certificate| {
+        tamga_core::pki::format::pem::write("CERTIFICATE", c.der()).to_string()
+    };
     let ours = std::fs::read_to_string(s.lab("charts/root.pem")).unwrap();
     std::fs::write(s.lab("other.pem"), pem(&other.certificate)).unwrap();
     std::fs::write(s.lab("older.pem"), pem(&older.certificate)).unwrap();
@@ -227,13 +230,13 @@ fn node_and_python_tell_a_missing_intermediate_a_served_root_and_an_address_in_t
     let s = lab();
     s.run(&["authority", "create", "web", "--issuer", "saltmarsh"]).expect(0);
     s.run(&["issue", "localhost", "--issuer", "web", "--label", "below"]).expect(0);
-    let pem = |path: &str| tamga_core::form::pem::certificates(&std::fs::read(s.lab(path)).unwrap());
+    let pem = |path: &str| tamga_core::pki::format::pem::certificates(&std::fs::read(s.lab(path)).unwrap());
     let (chain, root) = (pem("below/certificate.pem"), pem("below/root.pem"));
-    let key = tamga_core::form::private_key::read(
+    let key = tamga_core::pki::format::private_key::read(
         &zeroize::Zeroizing::new(std::fs::read(s.lab("below/private-key.pem")).unwrap()),
         "it",
     );
-    let tamga_core::form::private_key::Stored::Open(key) = key.unwrap() else { panic!("it is open") };
+    let tamga_core::pki::format::private_key::Stored::Open(key) = key.unwrap() else { panic!("it is open") };
     let look = |chain: Vec<Vec<u8>>, host: &str, anchored: bool| {
         let site =
             tamga_host::serve::start(tamga_host::serve::Site::new(&chain, &key, String::new()).unwrap()).unwrap();

@@ -3,9 +3,9 @@
 use crate::lab;
 use std::io::Read;
 use std::os::unix::fs::PermissionsExt;
-use tamga_core::authority::read_key;
-use tamga_core::form::pem;
-use tamga_core::form::private_key::{self, Stored};
+use tamga_core::ca::authority::read_key;
+use tamga_core::pki::format::pem;
+use tamga_core::pki::format::private_key::{self, Stored};
 use tamga_testkit::sample;
 use tamga_testkit::sandbox::{Sandbox, has};
 

@@ -1,9 +1,9 @@
 //! Authorities and certificates, judged by others.
 
 use crate::{lab, sandbox};
-use tamga_core::form::pem;
-use tamga_core::key::KeyAlgorithm;
-use tamga_core::purpose::Purpose;
+use tamga_core::pki::format::pem;
+use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::purpose::Purpose;
 use tamga_testkit::{judge, sample, sandbox::has};
 
 const YEAR: i64 = 365 * 86_400;
@@ -86,7 +86,8 @@ fn curl_accepts_every_name_with_the_root_in_the_folder() {
     let s = lab();
     let identity = sample::Identity {
         certificate: sample::certificate(&s.lab("charts/certificate.pem")),
-        key: tamga_core::authority::read_key(&std::fs::read(s.lab("charts/private-key.pem")).unwrap(), "key").unwrap(),
+        key: tamga_core::ca::authority::read_key(&std::fs::read(s.lab("charts/private-key.pem")).unwrap(), "key")
+            .unwrap(),
     };
     let site = sample::serve(&identity, &[]);
     for host in ["charts.saltmarsh.test", "localhost", "127.0.0.1"] {

@@ -6,7 +6,7 @@
 use crate::lab;
 use rusqlite::Connection;
 use std::path::{Path, PathBuf};
-use tamga_core::authority::{KEY_FILE, read_key};
+use tamga_core::ca::authority::{KEY_FILE, read_key};
 use tamga_testkit::sandbox::Sandbox;
 use tamga_testkit::{sample, trace};
 

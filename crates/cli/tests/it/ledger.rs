@@ -1,7 +1,7 @@
 //! The ledger: many at once, older ones, damaged ones.
 
 use crate::{lab, sandbox};
-use tamga_core::authority::read_key;
+use tamga_core::ca::authority::read_key;
 use tamga_host::ledger::{Ledger, schema};
 use tamga_testkit::sample;
 

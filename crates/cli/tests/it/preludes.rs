@@ -3,9 +3,9 @@
 use crate::lab;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
-use tamga_core::cert::Certificate;
-use tamga_core::form::pem;
-use tamga_core::form::private_key::{self, Stored};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::format::pem;
+use tamga_core::pki::format::private_key::{self, Stored};
 use tamga_testkit::mutual::greet;
 use tamga_testkit::sandbox::Sandbox;
 

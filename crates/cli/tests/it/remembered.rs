@@ -90,7 +90,7 @@ fn the_browsers_own_manager_is_read_and_the_real_browser_agrees() {
     let site = tamga_testkit::site::Site::start(&s, &["charts"]);
     let target = format!("localhost:{}", site.port);
     let manager = |trust: u8| {
-        let der = tamga_core::form::pem::certificates(&std::fs::read(&root).unwrap()).remove(0);
+        let der = tamga_core::pki::format::pem::certificates(&std::fs::read(&root).unwrap()).remove(0);
         chromium::keep(&s.path("home"), &[&der], trust);
     };
     let check = |code: i32| {

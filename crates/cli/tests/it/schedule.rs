@@ -109,7 +109,7 @@ fn the_command_that_is_scheduled_renews_what_is_due() {
     let table = crontab(&mut s);
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
     let at = |days: i64| {
-        tamga_core::timestamp::Timestamp::from_unix(i64::try_from(now).unwrap() + days * 86_400).to_string()
+        tamga_core::vocabulary::timestamp::Timestamp::from_unix(i64::try_from(now).unwrap() + days * 86_400).to_string()
     };
     let aged =
         ["issue", "gauge-7.saltmarsh.test", "--label", "gauge", "--not-before", &at(-70), "--not-after", &at(20)];

@@ -88,7 +88,7 @@ fn a_command_that_crashes_with_a_key_at_hand_leaves_no_core_file() {
 /// The bytes of a key, as they may lie in memory: its scalar, and the text of its file.
 fn traces_of(file: &std::path::Path) -> Vec<Vec<u8>> {
     let text = std::fs::read_to_string(file).unwrap();
-    let block = tamga_core::form::pem::read(text.as_bytes()).0.remove(0);
+    let block = tamga_core::pki::format::pem::read(text.as_bytes()).0.remove(0);
     // P-256: the 32 bytes behind `04 20` in the ECPrivateKey.
     let at = block.der.windows(2).position(|w| w == [4, 32]).unwrap() + 2;
     let body: String = text.lines().filter(|l| !l.starts_with('-')).collect();

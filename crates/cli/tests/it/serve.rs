@@ -176,7 +176,7 @@ fn both_versions_of_http_and_an_echo_over_web_socket() {
 
 /// Sends one text over a WebSocket whose TLS is verified with the root, and gives back what came.
 fn echoed(s: &Sandbox, port: u16, path: &str) -> String {
-    let root = tamga_core::form::pem::certificates(&std::fs::read(s.lab("charts/root.pem")).unwrap()).remove(0);
+    let root = tamga_core::pki::format::pem::certificates(&std::fs::read(s.lab("charts/root.pem")).unwrap()).remove(0);
     let mut tls = tamga_testkit::mutual::visit(&root, "localhost", port);
     let ask = format!(
         "GET {path} HTTP/1.1\r\nHost: localhost:{port}\r\nConnection: keep-alive, Upgrade\r\nUpgrade: websocket\r\n\
@@ -342,7 +342,7 @@ fn a_folder_hands_out_no_private_key_in_any_form() {
     export("archive", "g.txt", &protected);
     std::fs::hard_link(&key, s.lab("site/h.txt")).unwrap();
     let text = std::fs::read_to_string(&key).unwrap();
-    let der = tamga_core::form::pem::read(text.as_bytes()).0.remove(0).der;
+    let der = tamga_core::pki::format::pem::read(text.as_bytes()).0.remove(0).der;
     std::fs::write(s.lab("site/i.txt"), &der[..]).unwrap();
     std::fs::write(s.lab("site/j.html"), format!("<pre>{text}</pre>")).unwrap();
     std::fs::write(s.lab("site/k.bin"), [&vec![7; 6 << 20][..], text.as_bytes(), &vec![7; 1 << 20]].concat()).unwrap();

@@ -6,8 +6,8 @@ use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpStream;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
-use tamga_core::cert::Certificate;
-use tamga_core::form::{container, pem};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::format::{container, pem};
 use tamga_testkit::sandbox::{Sandbox, has};
 
 /// A page that is shared; ends when dropped.

@@ -30,7 +30,7 @@ fn what_is_due_changed_missing_waiting_or_left_over_is_open_with_the_step_that_c
     // Of a life of 90 days 20 are left.
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
     let at = |days: i64| {
-        tamga_core::timestamp::Timestamp::from_unix(i64::try_from(now).unwrap() + days * 86_400).to_string()
+        tamga_core::vocabulary::timestamp::Timestamp::from_unix(i64::try_from(now).unwrap() + days * 86_400).to_string()
     };
     let aged =
         ["issue", "gauge-7.saltmarsh.test", "--label", "gauge", "--not-before", &at(-70), "--not-after", &at(20)];
@@ -69,7 +69,7 @@ fn metrics_are_in_the_open_text_format() {
     let text = std::fs::read_to_string(s.lab("tamga.prom")).unwrap();
     assert!(text.ends_with("# EOF\n"), "{text}");
     let end = s.json(&["list"]).json()["certificates"][0]["not_after"].as_str().unwrap().to_owned();
-    let end = tamga_core::timestamp::Timestamp::parse(&end).unwrap().unix();
+    let end = tamga_core::vocabulary::timestamp::Timestamp::parse(&end).unwrap().unix();
     let sample = text.lines().find(|l| l.starts_with("tamga_certificate_end_seconds{label=\"charts\"")).unwrap();
     assert_eq!(sample.rsplit(' ').next().unwrap(), end.to_string());
     let mut family = String::new();
@@ -99,8 +99,8 @@ fn how_each_store_is_proved_is_said_for_every_store_and_in_the_readme() {
     let s = lab();
     let readme = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md")).unwrap();
     let told = s.run(&["status", "--verbose"]).expect(0).out;
-    let proved = tamga_core::trust::PROVED;
-    for store in tamga_core::trust::ALL {
+    let proved = tamga_core::stores::trust::PROVED;
+    for store in tamga_core::stores::trust::ALL {
         let (id, how) = proved.iter().find(|(id, _)| *id == store.id()).unwrap_or_else(|| panic!("{}", store.id()));
         assert!(told.contains(how), "{id}: {told}");
         let row = readme.lines().find(|l| l.starts_with('|') && l.contains(&format!("`{id}`"))).unwrap();
@@ -162,12 +162,12 @@ fn a_list_is_never_dated_before_the_one_before_it() {
     s.run(&["authority", "crl", "saltmarsh", "--output", "s.crl"]).expect(0);
     // The list of a machine whose clock was ahead, signed by the same key.
     let root = tamga_testkit::sample::authority(&s.path("data/authorities/saltmarsh"));
-    let later = tamga_host::entropy::now().plus(40 * tamga_core::timestamp::DAY);
-    let der = tamga_core::cert::crl::ToSign {
+    let later = tamga_host::entropy::now().plus(40 * tamga_core::vocabulary::timestamp::DAY);
+    let der = tamga_core::pki::cert::crl::ToSign {
         issuer: &root.certificate,
         number: 9_999_999_999,
         this_update: later,
-        next_update: later.plus(tamga_core::timestamp::DAY),
+        next_update: later.plus(tamga_core::vocabulary::timestamp::DAY),
         entries: &[],
     }
     .sign(&root.key, &tamga_host::entropy::System)

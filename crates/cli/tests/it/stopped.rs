@@ -2,7 +2,7 @@
 
 use crate::{lab, sandbox};
 use std::path::Path;
-use tamga_core::authority::{KEY_FILE, read_key};
+use tamga_core::ca::authority::{KEY_FILE, read_key};
 use tamga_testkit::sandbox::Sandbox;
 use tamga_testkit::{sample, trace};
 

@@ -9,7 +9,7 @@ mod names;
 mod trust;
 mod validity;
 
-use crate::client_id::Client;
+use crate::vocabulary::client_id::Client;
 
 /// How much a finding weighs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]

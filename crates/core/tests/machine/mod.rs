@@ -6,18 +6,18 @@ pub mod security;
 use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
-use tamga_core::authority::create::{self, Request};
-use tamga_core::cert::Certificate;
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::label::Label;
-use tamga_core::native::{NativeEntry, StoreName};
-use tamga_core::nss::{Library, NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS, USER};
-use tamga_core::perform::Executor;
-use tamga_core::ports::{Entropy, Look};
-use tamga_core::secret::Passphrase;
-use tamga_core::step::{Invocation, Planned, Step};
-use tamga_core::timestamp::Timestamp;
-use tamga_core::trust::Root;
+use tamga_core::ca::authority::create::{self, Request};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::plan::native::{NativeEntry, StoreName};
+use tamga_core::plan::nss::{Library, NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS, USER};
+use tamga_core::plan::perform::Executor;
+use tamga_core::plan::ports::{Entropy, Look};
+use tamga_core::plan::step::{Invocation, Planned, Step};
+use tamga_core::stores::trust::Root;
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// Bytes that differ from call to call.
 pub struct Counting(RefCell<u64>);
@@ -101,7 +101,7 @@ impl Machine {
     /// Does a plan; at a failure what was done is undone, last first, and everything of it must go.
     pub fn perform(&self, plan: &[Planned]) -> Result<(), String> {
         self.so_far.set(0);
-        tamga_core::perform::perform(self, plan).map_err(|failed| {
+        tamga_core::plan::perform::perform(self, plan).map_err(|failed| {
             assert!(failed.left.is_empty(), "left behind: {:?}", failed.left);
             failed.step.words()
         })
@@ -248,6 +248,6 @@ impl Look for Machine {
 }
 
 /// True if a place's entries hold this certificate, and it counts.
-pub fn is_trusted(entries: &[tamga_core::trust::Entry], c: &Certificate) -> bool {
+pub fn is_trusted(entries: &[tamga_core::stores::trust::Entry], c: &Certificate) -> bool {
     entries.iter().any(|e| e.certificate == *c && e.trusted && !e.distrusted)
 }

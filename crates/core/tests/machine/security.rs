@@ -5,11 +5,11 @@ use super::Machine;
 use sha1::{Digest, Sha1};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
-use tamga_core::form::{pem, pkcs12};
-use tamga_core::native::{NativeAction, NativeChange, NativeEntry, StoreName};
-use tamga_core::nss::{NssEntry, USER};
-use tamga_core::secret::Passphrase;
-use tamga_core::step::{FILE, Invocation};
+use tamga_core::pki::format::{pem, pkcs12};
+use tamga_core::plan::native::{NativeAction, NativeChange, NativeEntry, StoreName};
+use tamga_core::plan::nss::{NssEntry, USER};
+use tamga_core::plan::step::{FILE, Invocation};
+use tamga_core::vocabulary::secret::Passphrase;
 use zeroize::Zeroizing;
 
 /// Where a domain's trust settings are kept in the machine in memory.

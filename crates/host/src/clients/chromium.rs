@@ -13,10 +13,10 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
-use tamga_core::client::Outcome;
-use tamga_core::ports::Look;
-use tamga_core::text::Shown;
-use tamga_core::trust::chromium::folder;
+use tamga_core::check::client::Outcome;
+use tamga_core::plan::ports::Look;
+use tamga_core::stores::trust::chromium::folder;
+use tamga_core::vocabulary::text::Shown;
 
 /// Starting takes one second here; a cold or loaded machine takes many.
 const LIMIT: Duration = Duration::from_secs(45);
@@ -230,12 +230,14 @@ impl Browser {
 
 /// What the answer to a navigation says.
 fn told(result: &Value) -> Observed {
-    let raw = tamga_core::text::harmless(&result.to_string());
+    let raw = tamga_core::vocabulary::text::harmless(&result.to_string());
     match result["errorText"].as_str() {
         None | Some("") => Observed { outcome: Outcome::Accepts, code: None, raw },
         // Nobody was met, so nothing is said of a certificate.
         Some(code) if NOBODY.contains(&code) => failed(code),
-        Some(code) => Observed { outcome: outcome(code), code: Some(tamga_core::text::harmless(code)), raw },
+        Some(code) => {
+            Observed { outcome: outcome(code), code: Some(tamga_core::vocabulary::text::harmless(code)), raw }
+        }
     }
     .after_tls()
 }

@@ -6,11 +6,11 @@ use crate::process;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::client::{Outcome, go, java};
-use tamga_core::ports::Look;
-use tamga_core::text::Shown;
-use tamga_core::trust::java as jvms;
-use tamga_core::trust::system;
+use tamga_core::check::client::{Outcome, go, java};
+use tamga_core::plan::ports::Look;
+use tamga_core::stores::trust::java as jvms;
+use tamga_core::stores::trust::system;
+use tamga_core::vocabulary::text::Shown;
 
 /// `Visit.java`, compiled for every JVM since version 8: a machine that runs Java programs often has no compiler.
 const CLASS: &[u8] = include_bytes!("Visit.class");
@@ -60,12 +60,13 @@ impl Compiled {
         };
         let said = String::from_utf8_lossy(&ended.output).into_owned();
         let mut lines = said.lines();
-        let why = || format!("it ended early: {}", tamga_core::text::harmless(ended.errors.as_received().trim()));
+        let why =
+            || format!("it ended early: {}", tamga_core::vocabulary::text::harmless(ended.errors.as_received().trim()));
         visits.iter().map(|_| lines.next().map_or_else(|| failed(why()), |line| self.heard(line))).collect()
     }
 
     fn heard(self, line: &str) -> Observed {
-        let raw = tamga_core::text::harmless(line.get(1..).unwrap_or_default());
+        let raw = tamga_core::vocabulary::text::harmless(line.get(1..).unwrap_or_default());
         match line.chars().next() {
             Some('+') => Observed { outcome: Outcome::Accepts, code: None, raw },
             Some('-') => {
@@ -113,7 +114,7 @@ fn built(program: &Path, machine: &Machine, folder: &Path) -> Result<Command, St
     }
     let ended = process::run(build, b"", Duration::from_secs(120)).map_err(|e| format!("go did not start: {e}"))?;
     if ended.code != Some(0) {
-        return Err(format!("go build: {}", tamga_core::text::harmless(ended.errors.as_received().trim())));
+        return Err(format!("go build: {}", tamga_core::vocabulary::text::harmless(ended.errors.as_received().trim())));
     }
     let mut command = Command::new(to);
     let named = |name: &str| machine.env(name).is_some();

@@ -6,9 +6,9 @@ use crate::process;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::client::Outcome;
-use tamga_core::ports::Look;
-use tamga_core::trust::system;
+use tamga_core::check::client::Outcome;
+use tamga_core::plan::ports::Look;
+use tamga_core::stores::trust::system;
 
 /// Where curl is.
 pub fn program(machine: &Machine) -> Option<PathBuf> {
@@ -44,7 +44,7 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
         Ok(ended) => ended,
         Err(e) => return failed(format!("curl did not start: {e}")),
     };
-    let raw = tamga_core::text::harmless(ended.errors.as_received().trim());
+    let raw = tamga_core::vocabulary::text::harmless(ended.errors.as_received().trim());
     let shaken = String::from_utf8_lossy(&ended.output).trim().parse::<f64>().is_ok_and(|t| t > 0.0);
     match ended.code {
         Some(0) => Observed { outcome: Outcome::Accepts, code: None, raw },
@@ -57,7 +57,7 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
                 .lines()
                 .find_map(|l| l.strip_prefix("curl: "))
                 .unwrap_or("it failed without a word");
-            let code = tamga_core::client::curl::said(&tamga_core::text::harmless(line));
+            let code = tamga_core::check::client::curl::said(&tamga_core::vocabulary::text::harmless(line));
             Observed { outcome: Outcome::Refuses, code: Some(code), raw }
         }
         None => failed("curl did not end within 20 seconds"),

@@ -10,9 +10,9 @@ use std::net::{Ipv4Addr, SocketAddr, TcpStream, ToSocketAddrs};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
-use tamga_core::client::Outcome;
-use tamga_core::ports::Look;
-use tamga_core::trust::firefox::usual_profile;
+use tamga_core::check::client::Outcome;
+use tamga_core::plan::ports::Look;
+use tamga_core::stores::trust::firefox::usual_profile;
 
 /// Starting takes five to seven seconds here; a loaded machine takes many more.
 const LIMIT: Duration = Duration::from_secs(90);
@@ -157,7 +157,7 @@ impl Browser {
         let script = "const of = f => { try { return document[f]().errorCodeString } catch { return '' } }; \
                       return of('getFailedCertSecurityInfo') || of('getNetErrorInfo') || ''";
         let code = match self.ask("WebDriver:ExecuteScript", &json!({"script": script, "args": []})) {
-            Ok(Ok(Value::String(code))) if !code.is_empty() => tamga_core::text::harmless(&code),
+            Ok(Ok(Value::String(code))) if !code.is_empty() => tamga_core::vocabulary::text::harmless(&code),
             Ok(_) if word == "insecure certificate" => return failed("firefox warns, and tells no code"),
             // What follows the handshake says nothing against the certificate.
             Ok(_) => return Observed { outcome: Outcome::Accepts, code: None, raw: word },

@@ -15,8 +15,8 @@ use crate::places::Machine;
 use compiled::Compiled;
 use script::Runtime;
 use std::net::SocketAddr;
-use tamga_core::client::{Client, Outcome};
-use tamga_core::name::Name;
+use tamga_core::check::client::{Client, Outcome};
+use tamga_core::vocabulary::name::Name;
 
 /// What a client really did.
 #[derive(Clone, Debug)]

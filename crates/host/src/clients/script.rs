@@ -6,10 +6,10 @@ use crate::process;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::client::Outcome;
-use tamga_core::ports::Look;
-use tamga_core::text::Shown;
-use tamga_core::trust::system;
+use tamga_core::check::client::Outcome;
+use tamga_core::plan::ports::Look;
+use tamga_core::stores::trust::system;
+use tamga_core::vocabulary::text::Shown;
 
 /// Says nothing and ends with 0 if the handshake stands, else prints its own words and ends with 1. In: address, port, host.
 const PYTHON: &str = "\
@@ -74,13 +74,14 @@ impl Runtime {
             Ok(ended) => ended,
             Err(e) => return failed(format!("{} did not start: {e}", program.shown())),
         };
-        let said = tamga_core::text::harmless(String::from_utf8_lossy(&ended.output).trim());
+        let said = tamga_core::vocabulary::text::harmless(String::from_utf8_lossy(&ended.output).trim());
         match ended.code {
             Some(0) => Observed { outcome: Outcome::Accepts, code: None, raw: said },
             Some(1) if !said.is_empty() => Observed { outcome: Outcome::Refuses, code: Some(said.clone()), raw: said },
-            Some(n) => {
-                failed(format!("it ended with {n}: {}", tamga_core::text::harmless(ended.errors.as_received().trim())))
-            }
+            Some(n) => failed(format!(
+                "it ended with {n}: {}",
+                tamga_core::vocabulary::text::harmless(ended.errors.as_received().trim())
+            )),
             None => failed("it did not end within 25 seconds"),
         }
     }

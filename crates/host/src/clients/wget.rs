@@ -8,10 +8,10 @@ use std::net::{Ipv4Addr, Shutdown, SocketAddr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::client::{Outcome, gnutls};
-use tamga_core::ports::Look;
-use tamga_core::text::Shown;
-use tamga_core::trust::system;
+use tamga_core::check::client::{Outcome, gnutls};
+use tamga_core::plan::ports::Look;
+use tamga_core::stores::trust::system;
+use tamga_core::vocabulary::text::Shown;
 
 /// Where wget is, if it is one with GnuTLS: others have OpenSSL, or their own.
 pub fn program(machine: &Machine) -> Option<PathBuf> {
@@ -50,7 +50,7 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
         Ok(ended) => ended,
         Err(e) => return failed(format!("wget did not start: {e}")),
     };
-    let raw = tamga_core::text::harmless(ended.errors.as_received().trim());
+    let raw = tamga_core::vocabulary::text::harmless(ended.errors.as_received().trim());
     let of_tls = ended.errors.as_received().contains("GnuTLS: ");
     match ended.code {
         // 5: the certificate; 4 with a word of GnuTLS: the handshake itself.

@@ -19,10 +19,10 @@ use std::io::{ErrorKind, Read, Write};
 use std::net::{IpAddr, SocketAddr, TcpStream, ToSocketAddrs};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
+use tamga_core::check::wire::{Reader, Side};
 use tamga_core::finding::Code;
-use tamga_core::name::Name;
-use tamga_core::text::Untrusted;
-use tamga_core::wire::{Reader, Side};
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::text::Untrusted;
 
 const CONNECT: Duration = Duration::from_secs(5);
 const ANSWER: Duration = Duration::from_secs(8);

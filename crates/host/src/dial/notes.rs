@@ -5,7 +5,7 @@ use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, Server
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{DigitallySignedStruct, SignatureScheme};
 use std::sync::Mutex;
-use tamga_core::cert::Certificate;
+use tamga_core::pki::cert::Certificate;
 
 /// Takes every chain and notes it: the judgement is the core's. Nothing is ever sent over such a connection.
 #[derive(Debug)]
@@ -22,7 +22,7 @@ fn unless_wrong(
     verified: Result<HandshakeSignatureValid, rustls::Error>,
 ) -> Result<HandshakeSignatureValid, rustls::Error> {
     use rustls::CertificateError::BadSignature;
-    use tamga_core::key::Strength;
+    use tamga_core::pki::key::Strength;
     let short = |c: Certificate| matches!(c.key.strength(), Strength::Rsa(bits) if bits < 2048);
     match verified {
         Err(e @ rustls::Error::InvalidCertificate(BadSignature))

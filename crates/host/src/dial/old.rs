@@ -4,9 +4,9 @@ use super::{ANSWER, CONNECT, left};
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpStream};
 use std::time::Instant;
+use tamga_core::check::wire::{self, Reader, Side, hello};
 use tamga_core::finding::Code;
-use tamga_core::name::Name;
-use tamga_core::wire::{self, Reader, Side, hello};
+use tamga_core::vocabulary::name::Name;
 
 /// Offers each older version in turn and says what the server makes of it; None if it says nothing that can be read.
 pub(super) fn ask(host: &Name, address: SocketAddr, until: Instant) -> Option<(Option<Code>, String)> {
@@ -40,7 +40,7 @@ fn one(host: &Name, address: SocketAddr, version: u16, until: Instant) -> Option
     socket.set_read_timeout(left(until, ANSWER)).ok()?;
     let _limit = super::limit::Limit::until(&socket, until);
     let mut random = [0; 32];
-    tamga_core::ports::Entropy::fill(&crate::entropy::System, &mut random);
+    tamga_core::plan::ports::Entropy::fill(&crate::entropy::System, &mut random);
     socket.write_all(&hello::client(&host.to_string(), version, &random)).ok()?;
     let mut reader = Reader::default();
     let mut bytes = Vec::new();

@@ -5,7 +5,7 @@ use std::io::{ErrorKind, Read, Write};
 use std::net::{SocketAddr, TcpStream};
 use std::time::Instant;
 use tamga_core::finding::Code;
-use tamga_core::text::Untrusted;
+use tamga_core::vocabulary::text::Untrusted;
 
 /// No server's head is longer.
 const HEAD: u64 = 64 * 1024;

@@ -97,7 +97,10 @@ fn mysql(socket: &mut (impl Read + Write)) -> Answer {
     // Protocol 10, the version's text, connection id, eight octets, a zero, the lower half of what it can do.
     let Some(version_end) = greeting.iter().position(|b| *b == 0).filter(|_| greeting.first() == Some(&10)) else {
         let text = String::from_utf8_lossy(greeting.get(3..).unwrap_or_default()).into_owned();
-        return Ok(Some(other(&format!("its greeting is not MySQL's: {}", tamga_core::text::cut(&text, 80)))));
+        return Ok(Some(other(&format!(
+            "its greeting is not MySQL's: {}",
+            tamga_core::vocabulary::text::cut(&text, 80)
+        ))));
     };
     let at = version_end + 1 + 4 + 8 + 1;
     let able = greeting.get(at..at + 2).map_or(0, |b| u32::from(u16::from_le_bytes([b[0], b[1]])));

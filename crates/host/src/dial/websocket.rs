@@ -4,7 +4,7 @@ use super::Missed;
 use base64ct::{Base64, Encoding};
 use std::io::{BufRead, BufReader, Read, Write};
 use tamga_core::finding::Code;
-use tamga_core::text::harmless;
+use tamga_core::vocabulary::text::harmless;
 
 /// RFC 6455 §1.3.
 const GUID: &[u8] = b"258EAFA5-E914-47DA-95CA-C5AB0DC85B11";
@@ -17,7 +17,7 @@ const MOST: u64 = 32 * 1024;
 pub(super) fn upgrade(tls: &mut (impl Read + Write), authority: &str, path: &str) -> Result<(), Missed> {
     let missed = |detail: String| Missed::new(Code::OtherProtocol, detail);
     let mut nonce = [0; 16];
-    tamga_core::ports::Entropy::fill(&crate::entropy::System, &mut nonce);
+    tamga_core::plan::ports::Entropy::fill(&crate::entropy::System, &mut nonce);
     let key = Base64::encode_string(&nonce);
     let ask = format!(
         "GET {path} HTTP/1.1\r\nHost: {authority}\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n\
@@ -30,7 +30,7 @@ pub(super) fn upgrade(tls: &mut (impl Read + Write), authority: &str, path: &str
     from.read_line(&mut first).map_err(silent)?;
     let status = first.split(' ').nth(1).unwrap_or_default().to_owned();
     if status != "101" {
-        let said = tamga_core::text::cut(&harmless(first.trim()), 80);
+        let said = tamga_core::vocabulary::text::cut(&harmless(first.trim()), 80);
         return Err(missed(format!("it answers the request for WebSocket at {path} with {said:?}")));
     }
     let expected = Base64::encode_string(

@@ -7,7 +7,7 @@ use crate::platform::Ids;
 use std::ffi::OsStr;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use tamga_core::step::Document;
+use tamga_core::plan::step::Document;
 
 fn name_of(path: &Path) -> Result<&OsStr> {
     let nameless = || std::io::Error::new(std::io::ErrorKind::InvalidInput, "it names no file");

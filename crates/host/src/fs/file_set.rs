@@ -12,7 +12,7 @@ use crate::platform::Ids;
 use std::ffi::OsStr;
 use std::io::Write;
 use std::path::{Path, PathBuf};
-use tamga_core::step::{Document, Publication};
+use tamga_core::plan::step::{Document, Publication};
 use zeroize::Zeroizing;
 
 /// A new file in a directory, with its mode from the first byte; written, not yet durable. An open key is refused before its

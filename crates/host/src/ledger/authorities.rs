@@ -5,12 +5,12 @@ use crate::error::Result;
 use rusqlite::{Connection, params};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use tamga_core::cert::Certificate;
-use tamga_core::cert::profile::Links;
-use tamga_core::label::Label;
-use tamga_core::purpose::Purpose;
-use tamga_core::report::{Authority, KeyPlace};
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::report::{Authority, KeyPlace};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::cert::profile::Links;
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// As deep as any path that is judged.
 const DEEPEST: usize = 9;

@@ -5,10 +5,10 @@ use crate::error::Result;
 use rusqlite::types::ToSql;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use std::path::PathBuf;
-use tamga_core::cert::Certificate;
-use tamga_core::reason::Reason;
-use tamga_core::report::{Issued, Life, Revocation};
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::report::{Issued, Life, Revocation};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::vocabulary::reason::Reason;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// Which certificates.
 #[derive(Clone, Debug, Default)]

@@ -3,7 +3,7 @@
 use super::Ledger;
 use crate::error::Result;
 use rusqlite::{Connection, params};
-use tamga_core::timestamp::Timestamp;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// One thing that was done.
 #[derive(Clone, Debug, PartialEq, Eq)]

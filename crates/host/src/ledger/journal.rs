@@ -7,12 +7,12 @@ use crate::error::Result;
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 use std::path::{Component, Path};
-use tamga_core::authority::KEY_FILE;
-use tamga_core::cert::Certificate;
-use tamga_core::label::Label;
-use tamga_core::report::{Authority, Issued};
-use tamga_core::text::Shown;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::authority::KEY_FILE;
+use tamga_core::ca::report::{Authority, Issued};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// Work that was begun.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]

@@ -5,10 +5,10 @@ use crate::error::Result;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
-use tamga_core::cert::csr::Csr;
-use tamga_core::cert::profile::Links;
-use tamga_core::purpose::Purpose;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::pki::cert::csr::Csr;
+use tamga_core::pki::cert::profile::Links;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// A waiting key.
 #[derive(Clone, Debug)]

@@ -3,9 +3,9 @@
 use super::{Ledger, events};
 use crate::error::Result;
 use rusqlite::params;
-use tamga_core::cert::crl::Revoked;
-use tamga_core::reason::Reason;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::pki::cert::crl::Revoked;
+use tamga_core::vocabulary::reason::Reason;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// What the ledger knows of an authority's lists.
 #[derive(Clone, Debug, Default)]

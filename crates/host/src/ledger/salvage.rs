@@ -4,9 +4,9 @@ use super::{Ledger, authorities, certificates, events};
 use crate::error::{Error, Result};
 use rusqlite::{Connection, OpenFlags, params};
 use std::path::Path;
-use tamga_core::cert::Certificate;
-use tamga_core::report::{Authority, Issued, Life};
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::report::{Authority, Issued, Life};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// What came over.
 #[derive(Clone, Copy, Debug, Default)]

@@ -88,7 +88,7 @@ pub(super) fn migrate(db: &Connection) -> rusqlite::Result<bool> {
 }
 
 fn from_first(db: &Connection) -> rusqlite::Result<()> {
-    use tamga_core::cert::Certificate;
+    use tamga_core::pki::cert::Certificate;
     db.execute_batch(FROM_FIRST)?;
     db.execute_batch(TABLES)?;
     let mut old = db.prepare(

@@ -5,7 +5,7 @@
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::path::{Path, PathBuf};
-use tamga_core::text::hex;
+use tamga_core::vocabulary::text::hex;
 
 /// What the text of a path that is not UTF-8 begins with.
 const BYTES: &str = "bytes:";

@@ -4,7 +4,7 @@ use super::library::{Cert, EVERY_INSTANCE, Item, Node, Nss, Slot, Trust};
 use super::{Answer, Question};
 use std::ffi::{CStr, CString, c_char, c_int, c_void};
 use std::io::{Read, Write};
-use tamga_core::nss::{NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS};
+use tamga_core::plan::nss::{NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS};
 
 /// Reads a question from standard input and writes the answer to standard output. Gives the exit code.
 pub fn answer() -> u8 {

@@ -7,7 +7,7 @@
 use crate::platform::{self, Library};
 use std::ffi::{c_char, c_int, c_uint, c_ulong, c_void};
 use std::path::PathBuf;
-use tamga_core::nss::Library as Which;
+use tamga_core::plan::nss::Library as Which;
 
 /// SECItem.
 #[repr(C)]

@@ -14,11 +14,11 @@ use serde::{Deserialize, Serialize};
 use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::nss::{Library, NssAction, NssChange, NssFailure, NssView};
-use tamga_core::ports::Look;
+use tamga_core::plan::nss::{Library, NssAction, NssChange, NssFailure, NssView};
+use tamga_core::plan::ports::Look;
 
 pub use child::answer;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 /// The hidden word that makes Tamga the child.
 pub const CHILD: &str = "nss-child";

@@ -4,12 +4,12 @@ use super::{Machine, SYSTEM_DIRECTORIES};
 use crate::fs;
 use crate::platform;
 use std::path::{Path, PathBuf};
-use tamga_core::native::{NativeEntry, StoreName};
-use tamga_core::nss::{Library, NssFailure, NssView};
-use tamga_core::ports::Look;
-use tamga_core::secret::Passphrase;
-use tamga_core::step::Invocation;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::plan::native::{NativeEntry, StoreName};
+use tamga_core::plan::nss::{Library, NssFailure, NssView};
+use tamga_core::plan::ports::Look;
+use tamga_core::plan::step::Invocation;
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 impl Look for Machine {
     fn read(&self, path: &Path) -> Option<Vec<u8>> {
@@ -66,7 +66,7 @@ impl Look for Machine {
         if let Some(root) = self.root.as_ref().filter(|_| self.image) {
             // Debian's command of this machine works on an image without running anything of it.
             let own = ["usr/sbin", "usr/bin", "usr/local/bin", "sbin", "bin"];
-            let ours = [tamga_core::trust::system::COMMAND, "chroot"].contains(&name);
+            let ours = [tamga_core::stores::trust::system::COMMAND, "chroot"].contains(&name);
             let inside = own.iter().find_map(|f| platform::program_in(&root.join(f), name));
             if !ours || inside.is_none() && name != "chroot" {
                 return inside;

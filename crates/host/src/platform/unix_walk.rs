@@ -52,7 +52,7 @@ pub(super) fn open_to_others(fd: &OwnedFd, group: u32, mode: u32, allowed: &[u32
         return None;
     }
     // With an access-control list the group's bits are the mask of all its entries.
-    let acl = super::access_list_of(fd).and_then(|value| tamga_core::access::Acl::read(&value));
+    let acl = super::access_list_of(fd).and_then(|value| tamga_core::deploy::access::Acl::read(&value));
     let groups: Vec<u32> = match &acl {
         Some(acl) => {
             if let Some((uid, _)) = acl.users.iter().find(|(uid, may)| may & 2 != 0 && !allowed.contains(uid)) {

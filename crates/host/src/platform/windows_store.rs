@@ -5,7 +5,7 @@
 use std::ffi::c_void;
 use std::io::{Error, Result};
 use std::ptr::{null, null_mut};
-use tamga_core::native::{NativeAction, NativeChange, NativeEntry, StoreName};
+use tamga_core::plan::native::{NativeAction, NativeChange, NativeEntry, StoreName};
 use windows_sys::Win32::Security::Cryptography::{
     CERT_CONTEXT, CERT_FRIENDLY_NAME_PROP_ID, CERT_KEY_PROV_INFO_PROP_ID, CERT_NCRYPT_KEY_HANDLE_PROP_ID,
     CERT_STORE_ADD_ALWAYS, CERT_STORE_ADD_REPLACE_EXISTING, CERT_STORE_CTRL_COMMIT, CERT_STORE_OPEN_EXISTING_FLAG,

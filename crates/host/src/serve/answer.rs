@@ -10,7 +10,7 @@ use rustls::ProtocolVersion;
 use std::io::{Read, Seek};
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
-use tamga_core::form::holds_key;
+use tamga_core::pki::format::holds_key;
 
 /// So much of a file is in memory at once.
 const PIECE: usize = 64 * 1024;

@@ -8,8 +8,8 @@ use rustls::server::{ClientHello, ResolvesServerCert, WebPkiClientVerifier};
 use rustls::sign::CertifiedKey;
 use rustls::{RootCertStore, ServerConfig};
 use std::sync::{Arc, RwLock};
-use tamga_core::cert::Certificate;
-use tamga_core::key::PrivateKey;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::key::PrivateKey;
 
 /// The oldest protocol that is spoken.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
@@ -42,7 +42,7 @@ impl ResolvesServerCert for Served {
 
 /// A chain and its key as TLS takes them.
 pub fn certified(chain: &[Vec<u8>], key: &PrivateKey) -> Result<CertifiedKey> {
-    let pkcs8 = tamga_core::form::private_key::pkcs8(key).map_err(|e| failed(e.to_string()))?;
+    let pkcs8 = tamga_core::pki::format::private_key::pkcs8(key).map_err(|e| failed(e.to_string()))?;
     if weak::is_weak(key) {
         let chain = chain.iter().map(|der| CertificateDer::from(der.clone())).collect();
         return Ok(CertifiedKey::new(chain, Arc::new(weak::Weak::new(&pkcs8)?)));

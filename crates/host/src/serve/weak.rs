@@ -6,8 +6,8 @@ use crate::error::{Error, Result};
 use rustls::sign::{Signer, SigningKey};
 use rustls::{SignatureAlgorithm, SignatureScheme};
 use std::sync::Arc;
-use tamga_core::form::private_key::{self, Stored};
-use tamga_core::key::{PrivateKey, Strength};
+use tamga_core::pki::format::private_key::{self, Stored};
+use tamga_core::pki::key::{PrivateKey, Strength};
 
 /// The site's TLS failed.
 pub(super) fn failed(said: String) -> Error {

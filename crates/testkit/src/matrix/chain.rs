@@ -2,9 +2,9 @@
 
 use super::make::{Hash, Recipe, basic, bits, id, name, names, purposes, sequence, tlv, usage};
 use std::sync::atomic::{AtomicU32, Ordering};
-use tamga_core::cert::Certificate;
-use tamga_core::key::{KeyAlgorithm, PrivateKey};
-use tamga_core::name::Name;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::vocabulary::name::Name;
 use tamga_host::entropy::System;
 
 const DAY: i64 = 86_400;

@@ -2,10 +2,10 @@
 
 use ring::digest;
 use rsa::pkcs8::DecodePrivateKey;
-use tamga_core::cert::Certificate;
-use tamga_core::form::private_key::pkcs8;
-use tamga_core::key::{PrivateKey, PublicKey};
-use tamga_core::timestamp::Timestamp;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::format::private_key::pkcs8;
+use tamga_core::pki::key::{PrivateKey, PublicKey};
+use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::entropy::{System, now};
 
 /// One TLV.

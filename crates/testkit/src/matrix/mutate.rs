@@ -1,7 +1,7 @@
 //! What if a rule were not there, or a switch stood the other way: the cells that would then be wrong.
 
 use super::run::{Matrix, predicted};
-use tamga_core::client::{Client, LeafAnchor, Policies, Policy, agrees, policy, rules};
+use tamga_core::check::client::{Client, LeafAnchor, Policies, Policy, agrees, policy, rules};
 
 /// A change to a client's rules.
 type Change = fn(&mut Policy);

@@ -9,13 +9,13 @@ use rustls::{ServerConfig, SignatureAlgorithm, SignatureScheme};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::path::Path;
 use std::sync::Arc;
-use tamga_core::client::case::Input;
-use tamga_core::client::view;
-use tamga_core::client::{Client, Outcome, Policy, agrees, predict_by};
-use tamga_core::form::private_key::pkcs8;
-use tamga_core::key::PrivateKey;
-use tamga_core::purpose::Purpose;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::check::client::case::Input;
+use tamga_core::check::client::view;
+use tamga_core::check::client::{Client, Outcome, Policy, agrees, predict_by};
+use tamga_core::pki::format::private_key::pkcs8;
+use tamga_core::pki::key::PrivateKey;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::clients::{self, Visit};
 use tamga_host::entropy::{System, now};
 use tamga_host::places::Machine;
@@ -97,7 +97,7 @@ pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: 
         .map(|(i, kind)| {
             let cell = |((client, seen), view): (&(Client, Vec<clients::Observed>), &view::TrustView)| Cell {
                 client: *client,
-                predicted: predicted(tamga_core::client::policy(*client), *client, kind, view, at),
+                predicted: predicted(tamga_core::check::client::policy(*client), *client, kind, view, at),
                 observed: (seen[i].outcome, seen[i].code.clone()),
                 raw: seen[i].raw.clone(),
             };
@@ -159,8 +159,11 @@ fn answer(mut socket: std::net::TcpStream, config: Arc<ServerConfig>) {
 }
 
 fn copy(key: &PrivateKey) -> PrivateKey {
-    tamga_core::authority::read_key(tamga_core::form::pem::write("PRIVATE KEY", &pkcs8(key).unwrap()).as_bytes(), "key")
-        .unwrap()
+    tamga_core::ca::authority::read_key(
+        tamga_core::pki::format::pem::write("PRIVATE KEY", &pkcs8(key).unwrap()).as_bytes(),
+        "key",
+    )
+    .unwrap()
 }
 
 /// P-521 for a TLS server: ECDSA with SHA-512.

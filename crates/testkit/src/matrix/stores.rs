@@ -3,12 +3,12 @@
 use super::chain::Kind;
 use std::fmt::Write as _;
 use std::path::Path;
-use tamga_core::cert::Certificate;
-use tamga_core::form::contents::Named;
-use tamga_core::form::{jks, pem};
-use tamga_core::nss::{Library, NssAction, NssChange};
-use tamga_core::secret::Passphrase;
-use tamga_core::trust::{chromium, firefox};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::format::contents::Named;
+use tamga_core::pki::format::{jks, pem};
+use tamga_core::plan::nss::{Library, NssAction, NssChange};
+use tamga_core::stores::trust::{chromium, firefox};
+use tamga_core::vocabulary::secret::Passphrase;
 use tamga_host::entropy::now;
 use tamga_host::nss;
 use tamga_host::places::Machine;

@@ -3,7 +3,7 @@
 use super::mutate::Held;
 use super::run::{Matrix, Said};
 use std::fmt::Write as _;
-use tamga_core::client::Outcome;
+use tamga_core::check::client::Outcome;
 
 fn said(said: &Said) -> String {
     match &said.1 {

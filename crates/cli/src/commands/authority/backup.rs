@@ -7,7 +7,7 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::authority::backup;
 use tamga_app::report::Answer;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(

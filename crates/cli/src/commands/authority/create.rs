@@ -7,13 +7,13 @@ use crate::session::Session;
 use crate::words::human;
 use tamga_app::authority::create;
 use tamga_app::report::Answer;
-use tamga_core::authority::create::Request;
-use tamga_core::authority::limits::{Wanted, briefly};
-use tamga_core::cert::profile::Links;
-use tamga_core::key::KeyAlgorithm;
-use tamga_core::label::Label;
-use tamga_core::purpose::Purpose;
-use tamga_core::text::Shown;
+use tamga_core::ca::authority::create::Request;
+use tamga_core::ca::authority::limits::{Wanted, briefly};
+use tamga_core::pki::cert::profile::Links;
+use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(

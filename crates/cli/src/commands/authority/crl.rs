@@ -8,7 +8,7 @@ use crate::words::human;
 use std::path::{Path, PathBuf};
 use tamga_app::authority::crl::{self, Signed};
 use tamga_app::report::Answer;
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(

@@ -9,11 +9,11 @@ use std::path::PathBuf;
 use tamga_app::authority::import;
 use tamga_app::report::Answer;
 use tamga_app::secret::AuthoritySecret;
-use tamga_core::authority::limits;
-use tamga_core::cert::profile::Links;
+use tamga_core::ca::authority::limits;
 use tamga_core::finding::Code;
-use tamga_core::label::Label;
-use tamga_core::text::Shown;
+use tamga_core::pki::cert::profile::Links;
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority import harbour --certificate ca.pem --key-file ca.key")]

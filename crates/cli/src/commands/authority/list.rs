@@ -5,10 +5,10 @@ use crate::session::Session;
 use crate::words::human;
 use tamga_app::authority::list::{self, KeyState};
 use tamga_app::report::Member;
-use tamga_core::authority::{KEY_FILE, limits};
-use tamga_core::report::{Authority, KeyPlace};
-use tamga_core::text::Shown;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::ca::authority::{KEY_FILE, limits};
+use tamga_core::ca::report::{Authority, KeyPlace};
+use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 #[derive(clap::Args)]
 pub(crate) struct ShowArgs {
@@ -104,7 +104,7 @@ pub(crate) fn in_full(a: &Authority) -> String {
         vec![human::dim("SHA-256"), c.sha256()],
     ];
     if !a.is_root() {
-        let above: Vec<String> = a.above.iter().map(tamga_core::cert::Certificate::subject_words).collect();
+        let above: Vec<String> = a.above.iter().map(tamga_core::pki::cert::Certificate::subject_words).collect();
         rows.insert(2, vec![human::dim("under"), above.join(", then ")]);
     }
     if let Some(n) = c.basic.and_then(|b| b.path_length) {

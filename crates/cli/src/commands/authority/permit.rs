@@ -9,7 +9,7 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::authority::permit;
 use tamga_app::report::Answer;
-use tamga_core::authority::limits;
+use tamga_core::ca::authority::limits;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority permit saltmarsh tides.example 203.0.113.0/24")]

@@ -6,8 +6,8 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::authority::receive;
 use tamga_app::report::Answer;
-use tamga_core::authority::limits;
-use tamga_core::cert::Certificate;
+use tamga_core::ca::authority::limits;
+use tamga_core::pki::cert::Certificate;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority receive web --certificate web/certificate.pem")]

@@ -8,12 +8,12 @@ use crate::words::human;
 use std::path::{Path, PathBuf};
 use tamga_app::authority::request;
 use tamga_app::report::Answer;
-use tamga_core::authority::create::Request;
-use tamga_core::authority::limits::Wanted;
-use tamga_core::cert::profile::Links;
-use tamga_core::key::KeyAlgorithm;
-use tamga_core::label::Label;
-use tamga_core::text::Shown;
+use tamga_core::ca::authority::create::Request;
+use tamga_core::ca::authority::limits::Wanted;
+use tamga_core::pki::cert::profile::Links;
+use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority request web --output web-request.pem")]

@@ -10,8 +10,8 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::authority::retire;
 use tamga_app::report::Answer;
-use tamga_core::report::KeyPlace;
-use tamga_core::text::Shown;
+use tamga_core::ca::report::KeyPlace;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority retire saltmarsh --discard-key")]

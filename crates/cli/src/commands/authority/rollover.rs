@@ -9,8 +9,8 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::authority::rollover;
 use tamga_app::report::Answer;
-use tamga_core::authority::limits::briefly;
-use tamga_core::label::Label;
+use tamga_core::ca::authority::limits::briefly;
+use tamga_core::vocabulary::label::Label;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority rollover saltmarsh saltmarsh-2027")]

@@ -8,8 +8,8 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::authority::sign::{self, Proposal};
 use tamga_app::report::Answer;
-use tamga_core::authority::limits;
-use tamga_core::text::Shown;
+use tamga_core::ca::authority::limits;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority sign web-request.pem --dry-run     (only shows what it would sign)")]

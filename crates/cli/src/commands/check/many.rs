@@ -12,7 +12,7 @@ use std::path::Path;
 use tamga_app::check::{self, Checked, Request};
 use tamga_app::report::Outcome as Ending;
 use tamga_core::finding::{Code, Severity};
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 /// More targets than this are reported in one line each; `--verbose` reports all of each.
 const AT_LENGTH: usize = 5;

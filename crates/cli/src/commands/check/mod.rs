@@ -14,10 +14,10 @@ use crate::session::Session;
 use std::net::IpAddr;
 use std::path::PathBuf;
 use tamga_app::check::{self, Request, Terms};
-use tamga_core::chain::revocation::Revocation;
-use tamga_core::client::Client;
+use tamga_core::check::client::Client;
 use tamga_core::error::Error;
-use tamga_core::purpose::Purpose;
+use tamga_core::pki::chain::revocation::Revocation;
+use tamga_core::vocabulary::purpose::Purpose;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga check https://charts.saltmarsh.test:8443 --observe")]

@@ -4,10 +4,10 @@ use crate::words::html::{self, text};
 use std::fmt::Write;
 use tamga_app::check::Checked;
 use tamga_app::report::Outcome as Ending;
-use tamga_core::cert::Certificate;
-use tamga_core::client::Outcome;
+use tamga_core::check::client::Outcome;
 use tamga_core::finding::{Finding, Severity, entry};
-use tamga_core::timestamp::Timestamp;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// The whole page around the sections of the targets.
 pub(super) fn page(sections: &[String], good: usize, at: Timestamp) -> String {

@@ -4,8 +4,8 @@ use super::wire;
 use crate::words::human;
 use tamga_app::check::Checked;
 use tamga_app::report::Outcome as Ending;
-use tamga_core::client::Outcome;
-use tamga_core::text::cut;
+use tamga_core::check::client::Outcome;
+use tamga_core::vocabulary::text::cut;
 
 /// A client's own words are cut where they would fill the screen.
 const LONGEST: usize = 300;

@@ -1,7 +1,7 @@
 //! What of a connection anybody on the way could read: `--wire`.
 
 use crate::words::human;
-use tamga_core::wire::{Reader, Side};
+use tamga_core::check::wire::{Reader, Side};
 
 /// Lists longer than this are told by their length.
 const MOST: usize = 4;

@@ -12,7 +12,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 use std::sync::Arc;
 use tamga_app::serve::{self, Listening, Renewal, Request, Shows};
-use tamga_core::fault::ServerFault;
+use tamga_core::ca::fault::ServerFault;
 use tamga_host::serve::Line;
 
 #[derive(clap::Args)]
@@ -164,7 +164,7 @@ fn tell_renewal(session: &Session, renewal: &Renewal<'_>) {
 /// One answer in one line.
 fn tell(line: &Line, is_json: bool) {
     let at = tamga_host::entropy::now();
-    let path = tamga_core::text::harmless(&line.path);
+    let path = tamga_core::vocabulary::text::harmless(&line.path);
     if is_json {
         human::json_line(&to_json(&Event::Request {
             at: at.to_string(),

@@ -1,6 +1,6 @@
 //! The page that is served where nothing else is: which certificate this is.
 
-use tamga_core::report::Issued;
+use tamga_core::ca::report::Issued;
 
 /// Opens the WebSocket of the same address and says what came of it.
 const SCRIPT: &str = "const said=[...document.querySelectorAll('dd')].pop();said.textContent='…';\

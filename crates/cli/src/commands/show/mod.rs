@@ -8,7 +8,7 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use tamga_app::show::{self, Report, Request};
-use tamga_core::timestamp::Timestamp;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 #[derive(clap::Args)]
 #[command(

@@ -3,12 +3,12 @@
 use crate::commands::authority;
 use crate::words::human;
 use tamga_app::show::Object;
-use tamga_core::cert::Certificate;
-use tamga_core::cert::crl::Crl;
-use tamga_core::cert::csr::Csr;
-use tamga_core::purpose::usage_words;
-use tamga_core::text::Shown;
-use tamga_core::timestamp::Timestamp;
+use tamga_core::pki::cert::Certificate;
+use tamga_core::pki::cert::crl::Crl;
+use tamga_core::pki::cert::csr::Csr;
+use tamga_core::vocabulary::purpose::usage_words;
+use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// Everything that a person may want to know of it.
 pub(super) fn render(object: &Object, now: Timestamp) -> String {
@@ -85,13 +85,13 @@ fn certificate_rows(c: &Certificate) -> Vec<Vec<String>> {
         rows.push(vec![human::dim("purposes"), purposes.iter().map(usage_words).collect::<Vec<_>>().join(", ")]);
     }
     if let Some(s) = &c.constraints {
-        rows.push(vec![human::dim("limited to"), tamga_core::authority::limits::words(Some(s))]);
+        rows.push(vec![human::dim("limited to"), tamga_core::ca::authority::limits::words(Some(s))]);
     }
     for url in &c.crl_urls {
-        rows.push(vec![human::dim("list at"), tamga_core::text::harmless(url)]);
+        rows.push(vec![human::dim("list at"), tamga_core::vocabulary::text::harmless(url)]);
     }
     for url in &c.issuer_urls {
-        rows.push(vec![human::dim("issuer at"), tamga_core::text::harmless(url)]);
+        rows.push(vec![human::dim("issuer at"), tamga_core::vocabulary::text::harmless(url)]);
     }
     for oid in &c.broken {
         rows.push(vec![human::dim("broken"), format!("extension {oid} does not parse, or stands twice")]);
@@ -112,10 +112,10 @@ fn request_rows(r: &Csr) -> Vec<Vec<String>> {
     let names = r.name_words();
     let good = match r.proves_possession() {
         Ok(()) => "good: made with the key inside".to_owned(),
-        Err(tamga_core::signature::SignatureFault::Unsupported) => {
+        Err(tamga_core::pki::signature::SignatureFault::Unsupported) => {
             format!("{} cannot be verified here", r.algorithm.oid)
         }
-        Err(tamga_core::signature::SignatureFault::Wrong) => human::bad("wrong: not made with the key inside"),
+        Err(tamga_core::pki::signature::SignatureFault::Wrong) => human::bad("wrong: not made with the key inside"),
     };
     let mut rows = vec![
         vec![human::dim("request of"), human::strong(&r.subject_words())],
@@ -147,7 +147,7 @@ fn list(l: &Crl) -> String {
     if !l.entries.is_empty() {
         let mut rows = vec![["serial", "revoked at", "reason"].map(human::dim).to_vec()];
         let entry =
-            |e: &tamga_core::cert::crl::Revoked| vec![e.serial.clone(), e.at.to_string(), e.reason.word().into()];
+            |e: &tamga_core::pki::cert::crl::Revoked| vec![e.serial.clone(), e.at.to_string(), e.reason.word().into()];
         rows.extend(l.entries.iter().take(MOST).map(entry));
         text.push_str(&format!("\n{}", human::table(&rows)));
     }

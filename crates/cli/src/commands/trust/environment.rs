@@ -3,7 +3,7 @@
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use tamga_app::trust::environment::{self, Request};
-use tamga_core::trust::environment::Shell;
+use tamga_core::stores::trust::environment::Shell;
 
 #[derive(clap::Args)]
 #[command(after_help = "Examples: eval \"$(tamga trust environment)\"\n          tamga trust environment container")]

@@ -4,7 +4,7 @@ use crate::exit::{self, Done};
 use crate::words::human;
 use tamga_app::report::Answer;
 use tamga_app::trust::exceptions::{self, Plan};
-use tamga_core::text::Shown;
+use tamga_core::vocabulary::text::Shown;
 
 pub(super) fn render(report: &Answer<exceptions::Done, Plan>) -> Done {
     match report {

@@ -11,8 +11,8 @@ use tamga_app::trust::change::{self, Plan};
 use tamga_app::trust::exceptions::{MANAGER, Running};
 use tamga_app::trust::status::{self, Report};
 use tamga_app::trust::{Which, exceptions as remembered};
-use tamga_core::text::Shown;
-use tamga_core::trust::Goal;
+use tamga_core::stores::trust::Goal;
+use tamga_core::vocabulary::text::Shown;
 
 mod environment;
 mod exceptions;

@@ -3,8 +3,8 @@
 use crate::words::human;
 use tamga_app::report::Outcome;
 use tamga_app::trust::row::{Change, Row};
-use tamga_core::text::Shown;
-use tamga_core::trust::State;
+use tamga_core::stores::trust::State;
+use tamga_core::vocabulary::text::Shown;
 
 /// Every root in every place, and what to do about those that are not as they should be.
 pub(crate) fn render_rows(rows: &[Row]) -> String {

@@ -11,9 +11,9 @@ use serde::Serialize;
 use std::net::IpAddr;
 use std::sync::Arc;
 use tamga_app::trust::share;
-use tamga_core::form::fingerprint;
-use tamga_core::report::Authority;
-use tamga_core::text::harmless;
+use tamga_core::ca::report::Authority;
+use tamga_core::pki::format::fingerprint;
+use tamga_core::vocabulary::text::harmless;
 use tamga_host::share::Seen;
 
 #[derive(clap::Args)]

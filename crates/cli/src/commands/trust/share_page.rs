@@ -1,7 +1,7 @@
 //! The page that `trust share` hands out: what to do on each kind of device, phones first.
 
 use crate::words::html::{page as whole, text};
-use tamga_core::report::Authority;
+use tamga_core::ca::report::Authority;
 
 /// What to do, in order: the device, the file, the steps.
 const DEVICES: &[(&str, &str, &str, &[&str])] = &[

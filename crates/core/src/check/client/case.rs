@@ -1,0 +1,124 @@
+//! What is judged, what a rule looks at, and what it finds: the values between the judge and its rules.
+
+use crate::check::client::Policy;
+use crate::finding::Code;
+use crate::pki::cert::Certificate;
+use crate::pki::cert::crl::Crl;
+use crate::pki::chain::revocation::Revocation;
+use crate::vocabulary::name::Name;
+use crate::vocabulary::purpose::Purpose;
+use crate::vocabulary::timestamp::Timestamp;
+
+/// What is judged. Time is part of the input.
+#[derive(Clone, Copy, Debug)]
+pub struct Input<'a> {
+    /// What the server sent, leaf first.
+    pub served: &'a [Certificate],
+    /// Further intermediates that the client may know.
+    pub extra: &'a [Certificate],
+    /// The roots that the client trusts.
+    pub anchors: &'a [Certificate],
+    /// SHA-256 fingerprints that the client distrusts.
+    pub distrusted: &'a [String],
+    /// SHA-256 of the public keys that it distrusts, whatever certificate they are in.
+    pub distrusted_keys: &'a [String],
+    /// The host asked for; None leaves names out.
+    pub name: Option<&'a Name>,
+    /// The purpose; None leaves it out.
+    pub purpose: Option<Purpose>,
+    /// Judged as of then.
+    pub at: Timestamp,
+    /// Revocation lists that are at hand.
+    pub lists: &'a [Crl],
+    /// How much they count.
+    pub revocation: Revocation,
+}
+
+/// Which of several things that bear one code it is; clients have words of their own for some.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Detail {
+    /// Nothing more is to be said.
+    #[default]
+    Plain,
+    /// The issuer is not yet valid, rather than no more.
+    Early,
+    /// An excluded subtree, rather than no permitted one.
+    Excluded,
+    /// A root of that name is at hand, with another key.
+    Namesake,
+    /// The path ends in a trusted certificate that is no root, and the client wants one.
+    BelowRoot,
+    /// An address was asked for.
+    Address,
+    /// An address was asked for, and the certificate has none.
+    NoAddress,
+    /// The certificate has no alternative names, and another common name.
+    NoNames,
+    /// The same where an address was asked for.
+    NoNamesAddress,
+    /// The certificate has no alternative names; its common name is the host.
+    CommonName,
+    /// basicConstraints says "no CA", rather than nothing.
+    Denies,
+    /// A policy is demanded, and there is none.
+    Policies,
+    /// An RSA key should have signed.
+    Rsa,
+    /// The host has an underscore.
+    Underscore,
+}
+
+/// One thing wrong with a chain.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ChainFault {
+    /// Which kind.
+    pub code: Code,
+    /// Where in the path: 0 is the leaf.
+    pub depth: usize,
+    /// A detail for a person, such as the name that lies outside; may be empty.
+    pub detail: String,
+    /// Which of several.
+    pub fine: Detail,
+    /// True if it is about the anchor.
+    pub anchor: bool,
+    /// A second detail, such as the base of the subtree.
+    pub also: String,
+}
+
+impl ChainFault {
+    /// One without anything finer.
+    pub fn new(code: Code, depth: usize, detail: impl Into<String>) -> ChainFault {
+        ChainFault { code, depth, detail: detail.into(), fine: Detail::Plain, anchor: false, also: String::new() }
+    }
+}
+
+/// What a rule looks at.
+pub struct Case<'a> {
+    /// Leaf first; if `anchored`, the anchor last.
+    pub path: &'a [Certificate],
+    /// True if the path reached an anchor.
+    pub anchored: bool,
+    /// The rest of the input.
+    pub input: &'a Input<'a>,
+    /// Whose rules.
+    pub policy: &'a Policy,
+}
+
+impl Case<'_> {
+    /// Everything that issued: with its depth, and whether it is the anchor.
+    pub(super) fn issuers(&self) -> impl Iterator<Item = (usize, &Certificate, bool)> {
+        let last = self.path.len() - 1;
+        self.path.iter().enumerate().skip(1).map(move |(i, c)| (i, c, self.anchored && i == last))
+    }
+
+    /// What may have signed a list in an issuer's name: everything at hand, above and beside the path.
+    pub(super) fn list_signers(&self) -> Vec<&Certificate> {
+        let input = self.input;
+        self.path.iter().chain(input.served).chain(input.extra).chain(input.anchors).collect()
+    }
+
+    /// True if the leaf is the anchor itself.
+    pub(super) fn leaf_is_anchor(&self) -> bool {
+        self.anchored && self.path.len() == 1
+    }
+}

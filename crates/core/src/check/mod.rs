@@ -1,0 +1,6 @@
+//! Would a client warn, why, and what to do: clients, their rules, findings about a chain, redirects, bytes on the wire.
+
+pub mod assess;
+pub mod client;
+pub mod redirect;
+pub mod wire;

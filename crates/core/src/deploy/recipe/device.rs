@@ -1,0 +1,66 @@
+//! A device: a printer, a camera, a gauge, a management controller.
+
+use super::template::Quote;
+use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use crate::deploy::export::Form;
+use crate::finding::Code;
+use crate::pki::key::KeyAlgorithm;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "device",
+    also: &["printer", "camera", "controller"],
+    title: "A device with a web page: by PKCS#12, or by a request that it makes itself",
+    facts: Facts {
+        keys: &[KeyAlgorithm::Rsa2048, KeyAlgorithm::Rsa3072, KeyAlgorithm::P256],
+        form: Form::Pkcs12,
+        chain: "in the key store; many devices take the leaf alone, so a root without intermediates suits them",
+        owner: "",
+        passphrase: "typed into its page at the upload; many allow letters and digits only, at most 32",
+        ..WEB
+    },
+    config: Config {
+        path: "{label}-device.txt, the steps at the device",
+        quote: Quote::Bare,
+        text: r"{first}: its own page, security or certificates
+A  with a key store
+   1  upload {label}.p12, with the passphrase from {label}.p12.passphrase
+   2  choose it for HTTPS, save, restart the device
+B  with the device's own request: the key never leaves it
+   1  let it make a request (CSR): RSA 2048, common name {first}
+   2  tamga sign request.csr {hosts}
+   3  upload certificate.pem, then root.pem as authority
+Then: its clock must be right, or every certificate is expired or not valid yet.
+",
+    },
+    steps: &[
+        (
+            "old devices know only the older protection of key stores",
+            "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes",
+        ),
+        ("a device reached by its address needs the address as a name", "tamga renew {label} --add 192.168.7.20"),
+    ],
+    check: "",
+    reload: "# restart the device at its page",
+    proof: ("its page, read over HTTPS", "the fingerprint that tamga export {label} --as fingerprint prints"),
+    faults: &[
+        KnownError {
+            text: "invalid certificate format",
+            code: None,
+            why: "the device knows only the older protection, or wants the leaf alone",
+            remedy: "tamga export LABEL --as pkcs12 --legacy",
+        },
+        KnownError {
+            text: "certificate is not yet valid",
+            code: Some(Code::NotYetValid),
+            why: "the device's clock is behind: after a loss of power many begin in 1970",
+            remedy: "set its clock, or give it a time server",
+        },
+        KnownError {
+            text: "private key does not match",
+            code: Some(Code::KeyMismatch),
+            why: "the device made a new request after the one that was signed",
+            remedy: "sign its latest request: tamga sign request.csr",
+        },
+    ],
+    tried: Tried::Form("the note was written and read"),
+};

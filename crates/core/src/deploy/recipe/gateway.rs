@@ -1,0 +1,72 @@
+//! A message gateway that signs and encrypts what it exchanges with a partner.
+
+use super::template::Quote;
+use super::{BOTH, Config, Facts, KnownError, RSA_ONLY, Recipe, Tried, WEB};
+use crate::deploy::export::Form;
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "gateway",
+    also: &["as2", "as4"],
+    title: "A message gateway that signs and encrypts with a partner",
+    facts: Facts {
+        keys: RSA_ONLY,
+        purposes: BOTH,
+        form: Form::Pkcs12,
+        chain: "in the key store, with intermediates; the partner gets the certificate alone",
+        owner: "",
+        passphrase: "typed into its console, which keeps it in its own way",
+        ..WEB
+    },
+    config: Config {
+        path: "{label}-partner.txt, the note that goes to the partner with the certificate",
+        quote: Quote::Bare,
+        text: r"Certificate for signing, encryption and TLS of {first}
+Host and port:        {host}:{port}
+Key:                  RSA, for digitalSignature and keyEncipherment
+Compare by telephone: the SHA-256 that  tamga export {label} --as fingerprint  prints
+Then import:          {label}.cer as partner certificate, for signatures and for encryption
+Root, for TLS:        root.pem
+In time before the end: a new certificate is sent; both are valid side by side until the day that was agreed upon.
+",
+    },
+    steps: &[
+        ("what the partner gets: never the key", "tamga export {label} --as der --output {label}.cer"),
+        ("what goes into the gateway's own console, as key for signing and for decryption", "{made}"),
+        (
+            "the partner's certificate comes back on the same way; look at it before it is imported",
+            "tamga show partner.cer",
+        ),
+        (
+            "gateways that know only the older protection of key stores",
+            "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes",
+        ),
+    ],
+    check: "",
+    reload: "# in its console: activate the new key for both directions, keep the old one for decryption until the day agreed upon",
+    proof: (
+        "its log, after a first message in each direction",
+        "signature verified\nreceipt (MDN) received and verified",
+    ),
+    faults: &[
+        KnownError {
+            text: "decryption-failed",
+            code: Some(Code::KeyMismatch),
+            why: "the partner encrypted for another certificate: most often the one before the renewal",
+            remedy: "tamga show LABEL and the partner's console must name one SHA-256",
+        },
+        KnownError {
+            text: "authentication-failed",
+            code: Some(Code::KeyMismatch),
+            why: "the signature was made with a key that this side does not know",
+            remedy: "send the partner the certificate anew: tamga export LABEL --as der",
+        },
+        KnownError {
+            text: "unexpected-processing-error … certificate expired",
+            code: Some(Code::Expired),
+            why: "a partner still holds the old certificate",
+            remedy: "send the renewed one in time: tamga list --due 60d",
+        },
+    ],
+    tried: Tried::Form("the note was written and read"),
+};

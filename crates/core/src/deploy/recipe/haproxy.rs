@@ -1,0 +1,98 @@
+//! HAProxy.
+
+use super::template::Quote;
+use super::{Config, Facts, FileLocation, KnownError, LEAF_FIRST, Recipe, Tried, WEB};
+use crate::deploy::export::Form;
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "haproxy",
+    also: &[],
+    title: "HAProxy 2.2 and later, before an application on port 8080",
+    facts: Facts {
+        form: Form::CombinedPem,
+        chain: LEAF_FIRST,
+        place: FileLocation::Own("/etc/haproxy/tls"),
+        passphrase: "it cannot: the key must not be encrypted; its file is read by root alone",
+        ..WEB
+    },
+    config: Config {
+        path: "/etc/haproxy/haproxy.cfg, at its end",
+        quote: Quote::Word,
+        text: r"frontend {label}
+    mode http
+    timeout client 60s
+!clients     bind {listen}{port} ssl crt {store} alpn h2,http/1.1 ssl-min-ver TLSv{minimum}
+?clients     bind {listen}{port} ssl crt {store} alpn h2,http/1.1 ssl-min-ver TLSv{minimum} ca-file {clients} verify required
+    http-request set-header X-Forwarded-Proto https
+    default_backend {label}-application
+
+backend {label}-application
+    mode http
+    timeout connect 5s
+    timeout server 60s
+    server application 127.0.0.1:8080
+
+?redirect frontend {label}-plain
+?redirect     mode http
+?redirect     timeout client 60s
+?redirect     bind {listen}{plain}
+?redirect     http-request redirect code 307 location https://%[req.hdr(host),field(1,:)]{at}%[capture.req.uri]
+",
+    },
+    steps: &[(
+        "what else binds this port: a bind line with a folder after crt serves its first file to unknown names",
+        "{sudo}grep -nE 'bind|crt' /etc/haproxy/haproxy.cfg",
+    )],
+    check: "{sudo}haproxy -c -f /etc/haproxy/haproxy.cfg",
+    reload: "{sudo}systemctl reload haproxy",
+    proof: (
+        "journalctl -u haproxy (or /var/log/haproxy.log)",
+        "[NOTICE] … New worker (…) forked\n[NOTICE] … Loading success",
+    ),
+    faults: &[
+        KnownError {
+            text: "inconsistencies between private key and certificate loaded",
+            code: Some(Code::KeyMismatch),
+            why: "key and certificate in the file are not a pair",
+            remedy: "make the file anew: tamga export LABEL --as combined-pem",
+        },
+        KnownError {
+            text: "No Private Key found in",
+            code: None,
+            why: "the file holds certificates alone; HAProxy wants the key in the same file, or in FILE.key",
+            remedy: "tamga export LABEL --as combined-pem",
+        },
+        KnownError {
+            text: "unable to load SSL private key from",
+            code: Some(Code::KeyAsksPassphrase),
+            why: "the key is encrypted or damaged",
+            remedy: "export it without a passphrase, into a file that root alone reads",
+        },
+        KnownError {
+            text: "unable to stat SSL certificate from file",
+            code: None,
+            why: "the path is wrong",
+            remedy: "write the recipe again and look at the line that copies the file",
+        },
+        KnownError {
+            text: "Missing LF on last line, file might have been truncated",
+            code: None,
+            why: "the configuration does not end with a line end",
+            remedy: "add one at the end of haproxy.cfg",
+        },
+        KnownError {
+            text: "cannot bind socket (Address already in use)",
+            code: None,
+            why: "another program holds the port",
+            remedy: "ss -ltnp shows which",
+        },
+        KnownError {
+            text: "SSL handshake failure",
+            code: None,
+            why: "a client broke off: most often it does not trust the root",
+            remedy: "tamga check https://HOST says which client and why",
+        },
+    ],
+    tried: Tried::Run("HAProxy 2.6"),
+};

@@ -1,0 +1,89 @@
+//! JVM applications that are configured by a properties file.
+
+use super::template::Quote;
+use super::{COMMON, Config, Facts, KnownError, Recipe, Tried, WEB};
+use crate::deploy::export::Form;
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "jvm",
+    also: &["java", "spring-boot", "properties"],
+    title: "JVM applications with application.properties",
+    facts: Facts {
+        port: 8443,
+        keys: COMMON,
+        form: Form::Pkcs12,
+        chain: "in the key store, with intermediates",
+        owner: "",
+        passphrase: "from the environment: a plain properties file never holds it",
+        ..WEB
+    },
+    config: Config {
+        path: "application.properties, beside the application",
+        quote: Quote::Inside,
+        text: r"server.port={port}
+?bound server.address={address}
+server.ssl.enabled=true
+server.ssl.key-store=file:{store}
+server.ssl.key-store-type=PKCS12
+server.ssl.key-store-password=${KEY_STORE_PASSPHRASE}
+server.ssl.key-alias={label}
+!only13 server.ssl.enabled-protocols=TLSv1.2,TLSv1.3
+?only13 server.ssl.enabled-protocols=TLSv1.3
+?clients server.ssl.client-auth=need
+?clients server.ssl.trust-certificate=file:{clients}
+",
+    },
+    steps: &[(
+        "an older setting wins where it is nearer: a profile's file, an argument, a variable",
+        "grep -rn 'server.ssl' --include='application*' .",
+    )],
+    check: "",
+    reload: "KEY_STORE_PASSPHRASE=\"$(cat {secret})\" java -jar application.jar",
+    proof: ("the application's log", "started on port … {port} (https)"),
+    faults: &[
+        KnownError {
+            text: "Keystore was tampered with, or password was incorrect",
+            code: None,
+            why: "the passphrase is not the store's",
+            remedy: "start it with the variable KEY_STORE_PASSPHRASE from the file beside the store",
+        },
+        KnownError {
+            text: "keystore password was incorrect",
+            code: None,
+            why: "the passphrase is not the store's",
+            remedy: "start it with the variable KEY_STORE_PASSPHRASE from the file beside the store",
+        },
+        KnownError {
+            text: "trustAnchors parameter must be non-empty",
+            code: None,
+            why: "a store without trusted certificates: a key store was named as trust store, or it was opened without its passphrase",
+            remedy: "tamga export ROOT --as pkcs12 makes a trust store that Java reads",
+        },
+        KnownError {
+            text: "PKIX path building failed … unable to find valid certification path to requested target",
+            code: Some(Code::IssuerUnknown),
+            why: "this JVM, as a client, does not trust the root",
+            remedy: "tamga export ROOT --as pkcs12, then -Djavax.net.ssl.trustStore=FILE",
+        },
+        KnownError {
+            text: "No subject alternative",
+            code: Some(Code::NameNotCovered),
+            why: "the name or address that the client asked for is not in the certificate",
+            remedy: "tamga renew LABEL --add NAME",
+        },
+        KnownError {
+            text: "Unrecognized keystore format",
+            code: None,
+            why: "the file is neither PKCS#12 nor JKS: perhaps PEM",
+            remedy: "tamga export LABEL --as pkcs12",
+        },
+        KnownError {
+            text: "unable to find valid certification path",
+            code: Some(Code::IssuerUnknown),
+            why: "this JVM, as a client, does not trust the root",
+            remedy: "tamga export ROOT --as pkcs12, then -Djavax.net.ssl.trustStore=FILE",
+        },
+    ],
+    tried: Tried::Run("an HTTPS server on OpenJDK 17 that reads these properties"),
+};

@@ -1,0 +1,273 @@
+//! Recipes: what a server wants of a certificate, and every step from the issued files to the padlock.
+//!
+//! Each server is one file with one table: facts, the text of its configuration, the steps that people forget, and the
+//! error texts by which it complains. [`write()`] fills one in for a certificate.
+
+mod explain;
+mod template;
+mod written;
+
+mod apache;
+mod device;
+mod docker;
+mod dovecot;
+mod gateway;
+mod go;
+mod haproxy;
+mod iis;
+mod jvm;
+mod mongodb;
+mod mysql;
+mod nginx;
+mod node;
+mod openldap;
+mod php;
+mod postfix;
+mod postgresql;
+mod python;
+mod rabbitmq;
+mod redis;
+mod rust;
+mod sqlserver;
+mod tomcat;
+mod vite;
+
+pub use explain::{Known, known};
+pub use written::{Setting, Work, Written, write};
+
+use crate::deploy::export::Form;
+use crate::error::{Error, Result};
+use crate::finding::Code;
+use crate::pki::key::KeyAlgorithm;
+use crate::vocabulary::purpose::Purpose;
+use template::Quote;
+
+/// Every recipe, by kind and name.
+pub const ALL: &[&Recipe] = &[
+    &nginx::RECIPE,
+    &apache::RECIPE,
+    &haproxy::RECIPE,
+    &iis::RECIPE,
+    &tomcat::RECIPE,
+    &jvm::RECIPE,
+    &node::RECIPE,
+    &python::RECIPE,
+    &go::RECIPE,
+    &rust::RECIPE,
+    &php::RECIPE,
+    &vite::RECIPE,
+    &postgresql::RECIPE,
+    &mysql::RECIPE,
+    &sqlserver::RECIPE,
+    &redis::RECIPE,
+    &mongodb::RECIPE,
+    &rabbitmq::RECIPE,
+    &docker::REGISTRY,
+    &docker::DAEMON,
+    &postfix::RECIPE,
+    &dovecot::RECIPE,
+    &openldap::RECIPE,
+    &gateway::RECIPE,
+    &device::RECIPE,
+];
+
+/// A server's recipe.
+#[derive(Debug)]
+pub struct Recipe {
+    /// The word by which it is asked for.
+    pub id: &'static str,
+    /// Other words for it.
+    pub also: &'static [&'static str],
+    /// What it is for, in one line.
+    pub title: &'static str,
+    /// What it wants of a certificate.
+    pub facts: Facts,
+    /// Its configuration.
+    pub config: Config,
+    /// What has to be done besides, in order: what for, and the lines to type or to write.
+    pub steps: &'static [(&'static str, &'static str)],
+    /// The server's own check of its configuration; empty where it has none.
+    pub check: &'static str,
+    /// How it takes up what is new.
+    pub reload: &'static str,
+    /// Where it tells that all is well, and in which words.
+    pub proof: (&'static str, &'static str),
+    /// How it complains.
+    pub faults: &'static [KnownError],
+    /// Whether somebody saw it work.
+    pub tried: Tried,
+}
+
+/// What a server wants.
+#[derive(Debug)]
+pub struct Facts {
+    /// The port on which it speaks TLS.
+    pub port: u16,
+    /// How `tamga check` names it; empty: by host and port.
+    pub scheme: &'static str,
+    /// The kinds of key that it takes, the best first.
+    pub keys: &'static [KeyAlgorithm],
+    /// The purposes of its certificate.
+    pub purposes: &'static [Purpose],
+    /// The form of its files.
+    pub form: Form,
+    /// In which order it wants the chain.
+    pub chain: &'static str,
+    /// The account that reads the key.
+    pub owner: &'static str,
+    /// The mode of the key's file.
+    pub mode: u32,
+    /// Where it reads.
+    pub place: FileLocation,
+    /// What it does with a key that needs a passphrase.
+    pub passphrase: &'static str,
+}
+
+/// Where a server reads its files.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FileLocation {
+    /// Where Tamga put them: it reads them as root, or as the person who starts it.
+    Issued,
+    /// In a folder of its own, as an account that must not read other people's folders.
+    Own(&'static str),
+}
+
+/// A configuration file.
+#[derive(Debug)]
+pub struct Config {
+    /// Where it goes, as a template.
+    pub path: &'static str,
+    /// How values are quoted in it.
+    pub quote: Quote,
+    /// Its text, as a template.
+    pub text: &'static str,
+}
+
+/// An error text and what it means.
+#[derive(Debug)]
+pub struct KnownError {
+    /// What the server writes; `…` stands for anything.
+    pub text: &'static str,
+    /// The finding that it comes to, where there is one.
+    pub code: Option<Code>,
+    /// Why.
+    pub why: &'static str,
+    /// What to do.
+    pub remedy: &'static str,
+}
+
+/// Whether a recipe was seen to work.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Tried {
+    /// By our tests, with this server.
+    Run(&'static str),
+    /// Only the form of its file was checked, in this way.
+    Form(&'static str),
+}
+
+impl Tried {
+    /// In words.
+    pub fn words(self) -> String {
+        match self {
+            Tried::Run(with) => format!("run by our tests with the real server: {with}"),
+            Tried::Form(how) => format!("not run by us; {how}"),
+        }
+    }
+}
+
+/// Server certificates only.
+const SERVER: &[Purpose] = &[Purpose::Server];
+/// A server that is a client of its likes.
+const BOTH: &[Purpose] = &[Purpose::Server, Purpose::Client];
+/// What OpenSSL takes.
+const OPENSSL: &[KeyAlgorithm] = &[
+    KeyAlgorithm::P256,
+    KeyAlgorithm::P384,
+    KeyAlgorithm::Rsa2048,
+    KeyAlgorithm::Rsa3072,
+    KeyAlgorithm::Rsa4096,
+    KeyAlgorithm::Ed25519,
+    KeyAlgorithm::P521,
+];
+/// What Java and Windows take.
+const COMMON: &[KeyAlgorithm] =
+    &[KeyAlgorithm::P256, KeyAlgorithm::P384, KeyAlgorithm::Rsa2048, KeyAlgorithm::Rsa3072, KeyAlgorithm::Rsa4096];
+/// RSA alone.
+const RSA_ONLY: &[KeyAlgorithm] = &[KeyAlgorithm::Rsa3072, KeyAlgorithm::Rsa2048, KeyAlgorithm::Rsa4096];
+/// The chain as most servers want it.
+const LEAF_FIRST: &str = "leaf first, then intermediates, never the root";
+
+/// What most web servers want.
+const WEB: Facts = Facts {
+    port: 443,
+    scheme: "https",
+    keys: OPENSSL,
+    purposes: SERVER,
+    form: Form::Pem,
+    chain: LEAF_FIRST,
+    owner: "root",
+    mode: 0o600,
+    place: FileLocation::Issued,
+    passphrase: "",
+};
+
+/// A recipe by one of its words.
+///
+/// Errors: there is none for it.
+pub fn find(typed: &str) -> Result<&'static Recipe> {
+    let lower = typed.to_lowercase();
+    ALL.iter().copied().find(|r| r.id == lower || r.also.contains(&lower.as_str())).ok_or_else(|| Error::Word {
+        what: "server",
+        typed: typed.to_owned(),
+        accepted: ALL.iter().map(|r| r.id).collect::<Vec<_>>().join(" "),
+    })
+}
+
+impl Recipe {
+    /// The kind of key to make for it: the one that is wished for, if it takes that.
+    ///
+    /// Errors: it does not.
+    pub fn key(&self, wished: Option<KeyAlgorithm>) -> Result<KeyAlgorithm> {
+        match wished {
+            Some(k) if !self.facts.keys.contains(&k) => Err(Error::Objection {
+                code: Code::KeyKindUnsupported.word(),
+                what: format!("{} cannot use a key of the kind {}", self.id, k.word()),
+                why: format!("it takes {}", written::kinds(self)),
+                instead: "leave --key-algorithm away".into(),
+            }),
+            Some(k) => Ok(k),
+            None => Ok(self.facts.keys.first().copied().unwrap_or(KeyAlgorithm::P256)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_word_finds_one_recipe_and_every_recipe_is_whole() {
+        for r in ALL {
+            for word in r.also.iter().chain([&r.id]) {
+                assert_eq!(find(word).unwrap().id, r.id);
+                assert_eq!(ALL.iter().filter(|o| o.id == *word || o.also.contains(word)).count(), 1, "{word}");
+            }
+            for (what, text) in [
+                ("title", r.title),
+                ("chain", r.facts.chain),
+                ("passphrase", r.facts.passphrase),
+                ("config", r.config.text),
+                ("reload", r.reload),
+                ("where", r.proof.0),
+                ("proof", r.proof.1),
+            ] {
+                assert!(text.len() > 5, "{} has no {what}", r.id);
+            }
+            assert!(!r.faults.is_empty() && !r.facts.keys.is_empty(), "{}", r.id);
+            for f in r.faults {
+                assert!(f.text.len() > 8 && f.why.len() > 10 && f.remedy.len() > 8, "{}: {}", r.id, f.text);
+            }
+        }
+        assert!(find("abacus").is_err());
+    }
+}

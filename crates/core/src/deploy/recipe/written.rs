@@ -1,0 +1,322 @@
+//! A recipe filled in for one certificate.
+
+use super::template::{Quote, Values};
+use super::{FileLocation, Recipe};
+use crate::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
+use crate::deploy::export::Form;
+use crate::error::{Error, Result};
+use crate::finding::Code;
+use crate::pki::key::{KeyAlgorithm, PublicKey};
+use crate::vocabulary::name::Name;
+use crate::vocabulary::text::Shown;
+use std::net::IpAddr;
+use std::path::{Path, PathBuf};
+
+/// The file in which a server looks for the root of its clients.
+const CLIENTS_FILE: &str = "clients.pem";
+
+/// For what a recipe is filled in.
+#[derive(Clone, Debug)]
+pub struct Setting {
+    /// The certificate's label.
+    pub label: String,
+    /// Its names, in their order.
+    pub names: Vec<Name>,
+    /// Its key.
+    pub key: PublicKey,
+    /// The folder with its files.
+    pub folder: PathBuf,
+    /// True if its private key needs a passphrase.
+    pub locked: bool,
+    /// The folder from which the server is to read; None: as the recipe has it.
+    pub into: Option<PathBuf>,
+    /// Where it listens; None: everywhere, but for a certificate of loopback names alone on loopback.
+    pub address: Option<IpAddr>,
+    /// The port for TLS; None: the recipe's.
+    pub port: Option<u16>,
+    /// The port on which plain HTTP is sent to HTTPS.
+    pub redirect: Option<u16>,
+    /// TLS 1.3 alone.
+    pub only_13: bool,
+    /// The root whose clients alone are let in: its file.
+    pub clients: Option<PathBuf>,
+    /// The account that reads the key; None: the recipe's.
+    pub owner: Option<String>,
+    /// True if whoever types the steps is not root.
+    pub raise: bool,
+}
+
+/// One thing to be done.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Work {
+    /// What for.
+    pub what: String,
+    /// What to type or to write, line by line.
+    pub lines: Vec<String>,
+}
+
+/// A recipe filled in.
+#[derive(Clone, Debug)]
+pub struct Written {
+    /// The recipe.
+    pub recipe: &'static Recipe,
+    /// Where its configuration goes.
+    pub path: String,
+    /// The configuration.
+    pub config: String,
+    /// What comes before the configuration: the files, where the server finds them.
+    pub files: Vec<Work>,
+    /// What comes after it.
+    pub steps: Vec<Work>,
+    /// What is to be done again after each renewal.
+    pub renewal: Vec<String>,
+    /// What may surprise.
+    pub remarks: Vec<String>,
+}
+
+/// Fills a recipe in.
+///
+/// Errors: the server cannot do with the certificate's key.
+pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
+    if !recipe.facts.keys.iter().any(|k| is_kind(*k, &s.key)) {
+        return Err(Error::Objection {
+            code: Code::KeyKindUnsupported.word(),
+            what: format!("{} cannot use the key of {}", recipe.id, s.label),
+            why: format!("it takes {}", kinds(recipe)),
+            instead: format!("make one that it takes: tamga issue NAME… --for {}", recipe.id),
+        });
+    }
+    let s = &Setting { address: listens_on(s), ..s.clone() };
+    let place = place(recipe, s);
+    let values = values(recipe, s, &place);
+    let lines = |text: &str| values.fill(text, Quote::Shell).lines().map(str::to_owned).collect::<Vec<_>>();
+    let mut files = Vec::new();
+    let (brought, again) = bring(recipe, s, &place, &values);
+    if let Some(work) = brought {
+        files.push(work);
+    }
+    if s.clients.is_some() {
+        let line = "{sudo}install -D -m 0644 {clients_source} {clients}";
+        files.push(Work { what: "the root of the clients that are let in".into(), lines: lines(line) });
+    }
+    let mut steps: Vec<Work> = recipe
+        .steps
+        .iter()
+        .map(|(what, text)| Work { what: values.fill(what, Quote::Bare).trim_end().to_owned(), lines: lines(text) })
+        .filter(|w| !w.lines.is_empty())
+        .collect();
+    if !recipe.check.is_empty() {
+        steps.push(Work { what: "its own check; only then go on".into(), lines: lines(recipe.check) });
+    }
+    steps.push(Work { what: "let it take up what is new".into(), lines: lines(recipe.reload) });
+    let told = values.fill(recipe.proof.1, Quote::Bare).lines().map(str::to_owned).collect();
+    steps.push(Work {
+        what: format!("success stands in {}", values.fill(recipe.proof.0, Quote::Bare).trim()),
+        lines: told,
+    });
+    let target = if recipe.facts.scheme.is_empty() { "{host}:{port}" } else { "{scheme}://{host}:{port}" };
+    steps.push(Work { what: "would anybody warn?".into(), lines: lines(&format!("tamga check {target}")) });
+    let renewal = again.into_iter().chain(lines(recipe.reload)).filter(|l| !l.starts_with('#')).collect();
+    Ok(Written {
+        recipe,
+        path: values.fill(recipe.config.path, Quote::Bare).trim_end().to_owned(),
+        config: values.fill(recipe.config.text, recipe.config.quote),
+        files,
+        steps,
+        renewal,
+        remarks: remarks(recipe, s),
+    })
+}
+
+/// The kinds of key that a server takes, in words.
+pub(super) fn kinds(recipe: &Recipe) -> String {
+    recipe.facts.keys.iter().map(|k| k.word()).collect::<Vec<_>>().join(", ")
+}
+
+fn is_kind(kind: KeyAlgorithm, key: &PublicKey) -> bool {
+    use crate::pki::key::Strength;
+    match key.strength() {
+        // A key of another length than Tamga makes is taken where RSA is.
+        Strength::Rsa(_) => kind.rsa_bits().is_some(),
+        Strength::P256 => kind == KeyAlgorithm::P256,
+        Strength::P384 => kind == KeyAlgorithm::P384,
+        Strength::P521 => kind == KeyAlgorithm::P521,
+        Strength::Ed25519 => kind == KeyAlgorithm::Ed25519,
+        Strength::Other => false,
+    }
+}
+
+/// The folder from which the server reads.
+fn place(recipe: &Recipe, s: &Setting) -> PathBuf {
+    match (&s.into, recipe.facts.place) {
+        (Some(into), _) => into.clone(),
+        (None, FileLocation::Issued) => s.folder.clone(),
+        (None, FileLocation::Own(folder)) => PathBuf::from(folder.replace("{label}", &s.label)),
+    }
+}
+
+fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
+    let path = |folder: &Path, name: &str| folder.join(name).shown();
+    let store = format!("{}.{}", s.label, recipe.facts.form.ending());
+    let quoted = [
+        ("folder", s.folder.shown()),
+        ("place", place.shown()),
+        ("certificate", path(place, CERTIFICATE_FILE)),
+        ("key", path(place, KEY_FILE)),
+        ("root", path(place, ROOT_FILE)),
+        ("clients", path(place, CLIENTS_FILE)),
+        ("clients_source", s.clients.as_ref().map(|c| c.shown()).unwrap_or_default()),
+        ("made", path(&s.folder, &store)),
+        ("made_secret", path(&s.folder, &format!("{store}.passphrase"))),
+        ("store", path(place, &store)),
+        ("secret", path(place, &format!("{store}.passphrase"))),
+        ("label", s.label.clone()),
+        ("root_own", path(place, ROOT_FILE)),
+    ];
+    let hosts: Vec<String> = s.names.iter().filter(|n| n.is_host()).map(ToString::to_string).collect();
+    let domains: Vec<String> = s.names.iter().filter(|n| matches!(n, Name::Dns(_))).map(ToString::to_string).collect();
+    let first = s.names.iter().find(|n| n.is_host());
+    let host = match first {
+        Some(Name::Ip(IpAddr::V6(a))) => format!("[{a}]"),
+        Some(Name::Dns(d)) => d.strip_prefix("*.").map_or_else(|| d.clone(), |rest| format!("www.{rest}")),
+        Some(other) => other.to_string(),
+        None => "localhost".into(),
+    };
+    let port = s.port.unwrap_or(recipe.facts.port);
+    let owner = s.owner.clone().unwrap_or_else(|| recipe.facts.owner.to_owned());
+    let bare = [
+        ("port", port.to_string()),
+        ("at", if port == 443 { String::new() } else { format!(":{port}") }),
+        ("plain", s.redirect.unwrap_or(80).to_string()),
+        ("host", host.clone()),
+        ("first", domains.first().cloned().unwrap_or(host)),
+        ("hosts", hosts.join(" ")),
+        ("names", if domains.is_empty() { "_".into() } else { domains.join(" ") }),
+        ("aliases", domains.get(1..).unwrap_or_default().join(" ")),
+        ("address", s.address.map_or_else(|| "0.0.0.0".into(), |a| a.to_string())),
+        ("listen", s.address.map_or_else(|| "*:".into(), before_port)),
+        ("owner", owner),
+        ("mode", format!("{:04o}", recipe.facts.mode)),
+        ("scheme", recipe.facts.scheme.to_owned()),
+        ("minimum", if s.only_13 { "1.3" } else { "1.2" }.to_owned()),
+        ("minor", if s.only_13 { "3" } else { "2" }.to_owned()),
+        ("goaddress", s.address.map_or_else(String::new, |a| before_port(a).trim_end_matches(':').to_owned())),
+        ("rabbit", s.address.map_or_else(String::new, |a| format!("{a}:"))),
+        ("as_postgres", if s.raise { "sudo -u postgres " } else { "runuser -u postgres -- " }.to_owned()),
+        ("sudo", if s.raise { "sudo " } else { "" }.to_owned()),
+    ];
+    let mut flags = Vec::new();
+    let mut flag = |name, set| {
+        if set {
+            flags.push(name);
+        }
+    };
+    flag("redirect", s.redirect.is_some());
+    flag("clients", s.clients.is_some());
+    flag("only13", s.only_13);
+    flag("locked", s.locked);
+    flag("bound", s.address.is_some());
+    flag("aliases", domains.len() > 1);
+    flag("otherport", port != recipe.facts.port || s.address.is_some());
+    flag("otherplain", s.redirect.is_some_and(|p| p != 80) || (s.redirect.is_some() && s.address.is_some()));
+    Values { quoted: quoted.into(), bare: bare.into(), flags }
+}
+
+/// A certificate that has only loopback names is for this machine: unless told, its server listens on nothing else.
+fn listens_on(s: &Setting) -> Option<IpAddr> {
+    let hosts = || s.names.iter().filter(|n| n.is_host());
+    let is_local = hosts().next().is_some() && hosts().all(Name::is_loopback);
+    s.address.or_else(|| is_local.then_some(IpAddr::V4(std::net::Ipv4Addr::LOCALHOST)))
+}
+
+/// An address as it stands before a port.
+fn before_port(address: IpAddr) -> String {
+    match address {
+        IpAddr::V6(a) => format!("[{a}]:"),
+        IpAddr::V4(a) => format!("{a}:"),
+    }
+}
+
+/// How the files come to where the server reads them, once and after each renewal.
+fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values) -> (Option<Work>, Vec<String>) {
+    let lines = |text: &str| values.fill(text, Quote::Shell).lines().map(str::to_owned).collect::<Vec<_>>();
+    let owned = "-o {owner} -g {owner}";
+    let mut all = Vec::new();
+    let own = place != s.folder;
+    if own {
+        all.extend(lines(&format!("{{sudo}}install -d {owned} -m 0750 {{place}}")));
+    }
+    let mut again = Vec::new();
+    match recipe.facts.form {
+        Form::Pem if own => {
+            for (name, file, mode) in [
+                (CERTIFICATE_FILE, "{certificate}", "0644"),
+                (KEY_FILE, "{key}", "{mode}"),
+                (ROOT_FILE, "{root}", "0644"),
+            ] {
+                again.extend(lines(&format!("{{sudo}}install {owned} -m {mode} {{folder}}/{name} {file}")));
+            }
+        }
+        Form::Pem => {
+            let what = format!("the files stay where they are: {} reads them there as {}", recipe.id, who(recipe, s));
+            return (Some(Work { what, lines: vec![s.folder.shown()] }), Vec::new());
+        }
+        Form::CombinedPem => {
+            again.extend(lines("tamga export {label} --as combined-pem --output {made} --yes"));
+            if own {
+                again.extend(lines(&format!("{{sudo}}install {owned} -m {{mode}} {{made}} {{store}}")));
+            }
+        }
+        form => {
+            // A passphrase of its own, in a file that only its reader opens: it is never an argument.
+            all.extend(lines(
+                "(umask 077; test -s {made_secret} || od -An -N16 -tx1 /dev/urandom | tr -d ' \\n' > {made_secret})",
+            ));
+            again.extend(lines(&format!(
+                "tamga export {{label}} --as {} --output {{made}} --new-passphrase-file {{made_secret}} --yes",
+                form.word()
+            )));
+            if own {
+                again.extend(lines(&format!("{{sudo}}install {owned} -m {{mode}} {{made}} {{store}}")));
+                again.extend(lines(&format!("{{sudo}}install {owned} -m 0600 {{made_secret}} {{secret}}")));
+            }
+        }
+    }
+    all.extend(again.iter().cloned());
+    (Some(Work { what: format!("the files, as {} wants them", recipe.id), lines: all }), again)
+}
+
+fn who(recipe: &Recipe, s: &Setting) -> String {
+    match s.owner.as_deref().unwrap_or(recipe.facts.owner) {
+        "" => "the person who starts it".into(),
+        other => other.to_owned(),
+    }
+}
+
+fn remarks(recipe: &Recipe, s: &Setting) -> Vec<String> {
+    let mut out = Vec::new();
+    if s.redirect.is_some() {
+        out.push(
+            "307 and no Strict-Transport-Security: a browser remembers a 301 and that header for a test name, and then \
+             refuses it over HTTP, and with any other certificate, long after this server is gone"
+                .to_owned(),
+        );
+        if !recipe.config.text.contains("?redirect") && !recipe.steps.iter().any(|s| s.0.starts_with("?redirect")) {
+            out.push(format!("{} has no redirect of its own: put a web server before it", recipe.id));
+        }
+    }
+    if s.clients.is_some() && !recipe.config.text.contains("?clients") && !recipe.config.text.contains("{clients}") {
+        out.push(format!("{} has no check of client certificates in this recipe", recipe.id));
+    }
+    let versions = ["{minimum}", "{minor}", "?only13", "!only13"];
+    if s.only_13 && !versions.iter().any(|v| recipe.config.text.contains(v)) {
+        out.push(format!("{} takes its oldest protocol from the system, not from this file", recipe.id));
+    }
+    if s.locked {
+        out.push(format!("the key needs a passphrase: {}", recipe.facts.passphrase));
+    }
+    if !s.names.iter().any(Name::is_host) {
+        out.push(format!("{} has no host name or address: no client takes it for a server", s.label));
+    }
+    out
+}

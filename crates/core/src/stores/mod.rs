@@ -1,0 +1,4 @@
+//! Where roots are trusted and where identities are kept: one file a store. A store surveys and plans; it never acts.
+
+pub mod identity;
+pub mod trust;

@@ -1,0 +1,241 @@
+//! Stores: where clients look for roots. A store says what it would do; it never does it.
+
+pub mod bundle;
+pub mod chromium;
+pub mod chromium_policy;
+pub mod chromium_profile;
+pub mod environment;
+pub mod exceptions;
+pub mod families;
+pub mod firefox;
+pub mod firefox_policy;
+pub mod java;
+pub mod macos;
+pub mod settings;
+pub mod system;
+pub mod windows;
+
+use crate::error::{Error, Result};
+use crate::pki::cert::{Certificate, subject};
+use crate::plan::ports::Look;
+use crate::plan::step::Planned;
+use crate::vocabulary::timestamp::Timestamp;
+use std::path::PathBuf;
+
+/// Whose store.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Scope {
+    /// One person's.
+    User,
+    /// The machine's: rights are needed.
+    Machine,
+}
+
+/// A root with the label of its authority.
+#[derive(Clone, Debug)]
+pub struct Root {
+    /// The authority's label.
+    pub label: String,
+    /// The root.
+    pub certificate: Certificate,
+}
+
+impl Root {
+    /// The mark under which it stands in stores: `tamga-LABEL-<first 8 hex of SHA-256>`.
+    pub fn mark(&self) -> String {
+        format!("tamga-{}-{}", self.label, &self.certificate.sha256()[..8])
+    }
+
+    /// The root as PEM.
+    pub fn pem(&self) -> String {
+        crate::pki::format::pem::write(crate::pki::format::pem::CERTIFICATE, self.certificate.der()).to_string()
+    }
+}
+
+/// True for the mark of this very certificate, under whatever label.
+pub fn is_mark_of(mark: &str, certificate: &Certificate) -> bool {
+    label_of_mark(mark, certificate).is_some()
+}
+
+/// The label inside a mark, if it is this certificate's.
+pub fn label_of_mark<'a>(mark: &'a str, certificate: &Certificate) -> Option<&'a str> {
+    let (label, short) = mark.strip_prefix("tamga-")?.rsplit_once('-')?;
+    certificate.sha256().starts_with(short).then_some(label).filter(|_| short.len() == 8)
+}
+
+/// The label in a common name that Tamga gives its roots; None for any other name.
+pub fn label_in_name(c: &Certificate) -> Option<String> {
+    let words = c.subject_words();
+    let (label, _) = words.split("CN=").nth(1)?.split_once(" root (Tamga, tests only)")?;
+    crate::vocabulary::label::Label::parse(label).ok().map(|l| l.to_string())
+}
+
+/// A root in a place.
+#[derive(Clone, Debug)]
+pub struct Entry {
+    /// The root.
+    pub certificate: Certificate,
+    /// The name it bears there, if it has one.
+    pub mark: Option<String>,
+    /// True if it counts as a root for servers.
+    pub trusted: bool,
+    /// True if it is explicitly distrusted.
+    pub distrusted: bool,
+    /// What is missing though it stands there.
+    pub flaw: Option<String>,
+}
+
+/// One place of a store, as it was found.
+#[derive(Clone, Debug)]
+pub struct StoreLocation {
+    /// The store's id.
+    pub store: &'static str,
+    /// Where: a folder or file.
+    pub place: PathBuf,
+    /// Why nothing can be changed there, and the command that would do it; None if all is well.
+    pub hindrance: Option<Blocker>,
+    /// What stands there.
+    pub entries: Vec<Entry>,
+    /// True if adding needs a password that only the person knows.
+    pub guarded: bool,
+}
+
+/// Why a place cannot be changed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Blocker {
+    /// The reason.
+    pub why: String,
+    /// The exact command or step that helps.
+    pub remedy: String,
+    /// True if the place is not there at all, so that nobody needs it.
+    pub absent: bool,
+}
+
+/// What keeps a person without root's rights from the machine's stores.
+pub(crate) fn needs_rights() -> Blocker {
+    Blocker {
+        why: "it belongs to the machine: root's rights are needed".into(),
+        remedy: "sudo tamga trust add --scope machine; or the same command again with --elevate".into(),
+        absent: false,
+    }
+}
+
+/// What is wanted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Goal {
+    /// The root is to be trusted there.
+    Add,
+    /// The root is to be gone from there.
+    Remove,
+}
+
+/// A store.
+pub trait Store: Sync {
+    /// The id of the interface.
+    fn id(&self) -> &'static str;
+    /// Whose it is.
+    fn scope(&self) -> Scope;
+    /// Looks at every place.
+    fn survey(&self, look: &dyn Look, bundles: &[PathBuf]) -> Vec<StoreLocation>;
+    /// The steps that reach the goal; empty if it is reached. The place has no hindrance.
+    fn change(&self, goal: Goal, root: &Root, place: &StoreLocation, look: &dyn Look) -> Vec<Planned>;
+}
+
+/// Every store.
+pub const ALL: &[&dyn Store] = &[
+    &system::System,
+    &java::Java(Scope::Machine),
+    &java::Java(Scope::User),
+    &chromium_policy::ChromiumPolicy,
+    &firefox_policy::FirefoxPolicy,
+    &bundle::Bundle,
+    &chromium::Chromium,
+    &firefox::Firefox,
+    &macos::Macos(Scope::User),
+    &macos::Macos(Scope::Machine),
+    &windows::Windows(Scope::User),
+    &windows::Windows(Scope::Machine),
+];
+
+/// How each store is proved by our tests: on a real system, under wine, against a stand-in of the system's command, or by types alone.
+/// README has the same table.
+pub const PROVED: [(&str, &str); 11] = [
+    ("system", "run here (Debian); other families against a stand-in"),
+    ("java", "run here, judged by a JVM"),
+    ("chromium-policy", "run here, judged by the browser"),
+    ("firefox-policy", "run here, judged by the browser"),
+    ("bundle", "run here"),
+    ("chromium", "run here, judged by the browser"),
+    ("firefox", "run here, judged by the browser"),
+    ("macos-user", "against a stand-in; type-checked. Real macOS asks in a dialog"),
+    ("macos-machine", "against a stand-in; type-checked. Real macOS asks in a dialog"),
+    ("windows-user", "under wine; from WSL against a stand-in. Real Windows asks in a dialog"),
+    ("windows-machine", "under wine; from WSL against a stand-in"),
+];
+
+/// True on macOS and Windows, which have a store of their own and none of Linux'.
+pub(crate) fn has_native(look: &dyn Look) -> bool {
+    look.program(macos::SECURITY).is_some()
+        || look.native(&crate::plan::native::StoreName { machine: false, name: "Root".into() }).is_some()
+}
+
+/// Finds a store by its id; one that has places of both scopes is two.
+pub fn by_id(typed: &str) -> Result<Vec<&'static dyn Store>> {
+    let found: Vec<&'static dyn Store> = ALL.iter().copied().filter(|s| s.id() == typed).collect();
+    if found.is_empty() {
+        let mut ids: Vec<&str> = ALL.iter().map(|s| s.id()).collect();
+        ids.dedup();
+        return Err(Error::Word { what: "store", typed: typed.to_owned(), accepted: ids.join(", ") });
+    }
+    Ok(found)
+}
+
+/// How a root stands in a place.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum State {
+    /// It is there and counts.
+    Present,
+    /// It is not there, or does not count.
+    Absent,
+    /// Another root of the same name is there instead.
+    Older,
+    /// It is there but has ended.
+    Expired,
+    /// It is there but distrusted.
+    Distrusted,
+    /// The place cannot be read or is not there.
+    Unavailable,
+}
+
+impl State {
+    /// The word of the interface.
+    pub fn word(self) -> &'static str {
+        match self {
+            State::Present => "present",
+            State::Absent => "absent",
+            State::Older => "older",
+            State::Expired => "expired",
+            State::Distrusted => "distrusted",
+            State::Unavailable => "unavailable",
+        }
+    }
+}
+
+/// Judges one root in one place.
+pub fn state(root: &Certificate, place: &StoreLocation, now: Timestamp) -> State {
+    if place.hindrance.as_ref().is_some_and(|h| h.absent) {
+        return State::Unavailable;
+    }
+    let of_root = |e: &&Entry| e.certificate == *root;
+    if place.entries.iter().filter(of_root).any(|e| e.distrusted) {
+        return State::Distrusted;
+    }
+    if place.entries.iter().filter(of_root).any(|e| e.trusted) {
+        return if now > root.not_after { State::Expired } else { State::Present };
+    }
+    let same_name = |e: &Entry| e.certificate != *root && subject::same(&e.certificate.subject, &root.subject);
+    if place.entries.iter().any(|e| e.trusted && same_name(e)) {
+        return State::Older;
+    }
+    State::Absent
+}

@@ -1,0 +1,89 @@
+//! Labels: the short words by which a person calls authorities and certificates.
+
+use crate::error::{Error, Result};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// `[a-z0-9._-]`, no leading dot, at most 200 characters: safe as a file name everywhere.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct Label(String);
+
+impl Label {
+    /// Checks a label as typed.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::label::Label;
+    ///
+    /// assert_eq!(Label::parse("charts.saltmarsh.test")?.as_str(), "charts.saltmarsh.test");
+    /// assert!(Label::parse("../charts").is_err());
+    /// assert!(Label::parse("--yes").is_err());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn parse(typed: &str) -> Result<Label> {
+        let why = if typed.is_empty() {
+            "it is empty"
+        } else if typed.starts_with('.') {
+            "it starts with a dot"
+        } else if typed.starts_with('-') {
+            "it starts with a hyphen, like an option"
+        } else if typed.len() > 200 {
+            "it is longer than 200 characters"
+        } else if !typed.bytes().all(allowed) {
+            "only a-z, 0-9, dot, hyphen and underscore are allowed"
+        } else {
+            return Ok(Label(typed.to_owned()));
+        };
+        Err(Error::Name {
+            typed: typed.to_owned(),
+            why: format!("as a label: {why}"),
+            instead: "choose a label such as saltmarsh or charts.saltmarsh.test".into(),
+        })
+    }
+
+    /// A label made from any text: what is not allowed becomes a hyphen.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::label::Label;
+    ///
+    /// assert_eq!(Label::from_text("Tide Gauge 7")?.as_str(), "tide-gauge-7");
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn from_text(text: &str) -> Result<Label> {
+        let mapped: String = text
+            .to_lowercase()
+            .chars()
+            .map(|c| if c.is_ascii() && allowed(c as u8) { c } else { '-' })
+            .take(200)
+            .collect();
+        Label::parse(mapped.trim_start_matches(['.', '-']))
+    }
+
+    /// As text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+fn allowed(b: u8) -> bool {
+    b.is_ascii_lowercase() || b.is_ascii_digit() || matches!(b, b'.' | b'_' | b'-')
+}
+
+impl fmt::Display for Label {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl TryFrom<String> for Label {
+    type Error = Error;
+    fn try_from(s: String) -> Result<Label> {
+        Label::parse(&s)
+    }
+}
+
+impl From<Label> for String {
+    fn from(l: Label) -> String {
+        l.0
+    }
+}

@@ -1,0 +1,11 @@
+//! Values that are parsed once and valid ever after: names, labels, times, purposes, reasons, secrets.
+
+pub mod client_id;
+pub mod label;
+pub mod name;
+pub mod permit;
+pub mod purpose;
+pub mod reason;
+pub mod secret;
+pub mod text;
+pub mod timestamp;

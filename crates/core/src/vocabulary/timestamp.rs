@@ -1,0 +1,186 @@
+//! Moments in time, to the second, in UTC; and spans between them.
+
+use crate::error::{Error, Result};
+use std::fmt;
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
+use x509_cert::der::asn1::{GeneralizedTime, UtcTime};
+use x509_cert::time::Time;
+
+/// Seconds in a day.
+pub const DAY: i64 = 86_400;
+
+/// A moment: whole seconds since 1970-01-01T00:00:00Z, never negative.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Timestamp(i64);
+
+impl Timestamp {
+    /// 9999-12-31T23:59:59Z, "no well-defined expiration" (RFC 5280 §4.1.2.5).
+    pub const LAST: Timestamp = Timestamp(253_402_300_799);
+
+    /// From seconds since 1970, clamped to what a certificate can say.
+    pub fn from_unix(seconds: i64) -> Timestamp {
+        Timestamp(seconds.clamp(0, Timestamp::LAST.0))
+    }
+
+    /// Seconds since 1970.
+    pub fn unix(self) -> i64 {
+        self.0
+    }
+
+    /// This moment moved by a number of seconds.
+    #[must_use]
+    pub fn plus(self, seconds: i64) -> Timestamp {
+        Timestamp::from_unix(self.0.saturating_add(seconds))
+    }
+
+    /// Whole days from `now` until this moment, rounded down; negative once it has passed.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::timestamp::Timestamp;
+    ///
+    /// let (now, end) = (Timestamp::parse("2026-11-24T12:00:00Z")?, Timestamp::parse("2026-11-26")?);
+    /// assert_eq!(end.days_after(now), 1);
+    /// assert_eq!(now.days_after(end), -2);
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn days_after(self, now: Timestamp) -> i64 {
+        (self.0 - now.0).div_euclid(DAY)
+    }
+
+    /// Reads RFC 3339, such as `2026-11-24T08:00:00Z`; a bare date means its first second.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::timestamp::Timestamp;
+    ///
+    /// let noon = Timestamp::parse("2026-11-24T12:00:00Z")?;
+    /// assert_eq!(noon.unix() - Timestamp::parse("2026-11-24")?.unix(), 12 * 3_600);
+    /// assert!(Timestamp::parse("tomorrow").is_err());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn parse(typed: &str) -> Result<Timestamp> {
+        let whole = if typed.len() == 10 { format!("{typed}T00:00:00Z") } else { typed.to_owned() };
+        OffsetDateTime::parse(&whole, &Rfc3339)
+            .ok()
+            .filter(|t| t.unix_timestamp() >= 0)
+            .map(|t| Timestamp(t.unix_timestamp()))
+            .ok_or_else(|| Error::Word {
+                what: "moment",
+                typed: typed.to_owned(),
+                accepted: "a date such as 2026-11-24 or 2026-11-24T08:00:00Z".into(),
+            })
+    }
+
+    /// The calendar day alone, `2026-11-24`.
+    pub fn date(self) -> String {
+        self.to_string().chars().take(10).collect()
+    }
+
+    /// As X.509 writes it: UTCTime up to 2049, GeneralizedTime from 2050 (RFC 5280 §4.1.2.5).
+    pub fn to_x509(self) -> Time {
+        let since = std::time::Duration::from_secs(self.0.unsigned_abs());
+        match UtcTime::from_unix_duration(since) {
+            Ok(t) => Time::UtcTime(t),
+            Err(_) => GeneralizedTime::from_unix_duration(since).map(Time::GeneralTime).unwrap_or(Time::INFINITY),
+        }
+    }
+
+    /// From either of X.509's two spellings.
+    pub fn from_x509(time: &Time) -> Timestamp {
+        Timestamp::from_unix(i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX))
+    }
+}
+
+impl fmt::Display for Timestamp {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let text = OffsetDateTime::from_unix_timestamp(self.0)
+            .ok()
+            .and_then(|t| t.format(&Rfc3339).ok())
+            .unwrap_or_else(|| "9999-12-31T23:59:59Z".into());
+        f.write_str(&text)
+    }
+}
+
+/// A length of time in seconds, as typed with a unit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Span(i64);
+
+impl Span {
+    /// So many days of 86,400 seconds.
+    pub const fn days(n: i64) -> Span {
+        Span(n * DAY)
+    }
+
+    /// So many seconds, at least one.
+    pub fn seconds_of(n: i64) -> Span {
+        Span(n.max(1))
+    }
+
+    /// In seconds.
+    pub fn seconds(self) -> i64 {
+        self.0
+    }
+
+    /// Reads a number and one unit: `m` minutes, `h` hours, `d` days, `w` weeks, `y` years of 365 days.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::timestamp::Span;
+    ///
+    /// assert_eq!(Span::parse("90d")?, Span::days(90));
+    /// assert!(Span::parse("90").is_err(), "a unit is needed");
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn parse(typed: &str) -> Result<Span> {
+        let wrong = || Error::Word {
+            what: "time span",
+            typed: typed.to_owned(),
+            accepted: "a number and a unit: 30m, 12h, 90d, 4w or 1y".into(),
+        };
+        let unit = typed.chars().last().ok_or_else(wrong)?;
+        let factor = match unit {
+            'm' => 60,
+            'h' => 3_600,
+            'd' => DAY,
+            'w' => 7 * DAY,
+            'y' => 365 * DAY,
+            _ => return Err(wrong()),
+        };
+        let number: i64 = typed[..typed.len() - 1].parse().map_err(|_| wrong())?;
+        match number.checked_mul(factor) {
+            Some(seconds) if number > 0 && seconds <= Timestamp::LAST.0 => Ok(Span(seconds)),
+            _ => Err(wrong()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn x509_changes_its_spelling_in_2050() {
+        let before = Timestamp::parse("2049-12-31T23:59:59Z").unwrap();
+        assert!(matches!(before.to_x509(), Time::UtcTime(_)));
+        assert!(matches!(before.plus(1).to_x509(), Time::GeneralTime(_)));
+        for m in [before, before.plus(1), Timestamp::LAST, Timestamp::from_unix(0)] {
+            assert_eq!(Timestamp::from_x509(&m.to_x509()), m);
+        }
+    }
+
+    #[test]
+    fn spans_take_one_unit() {
+        assert_eq!(Span::parse("90d").unwrap().seconds(), 90 * DAY);
+        assert_eq!(Span::parse("1y").unwrap(), Span::days(365));
+        for bad in ["", "d", "90", "-3d", "0d", "9 d", "1.5h", "99999999999999y", "3é"] {
+            assert!(Span::parse(bad).is_err(), "{bad}");
+        }
+    }
+
+    #[test]
+    fn days_round_down() {
+        let now = Timestamp::parse("2026-11-24").unwrap();
+        assert_eq!(now.plus(DAY - 1).days_after(now), 0);
+        assert_eq!(now.plus(-1).days_after(now), -1);
+        assert_eq!(now.date(), "2026-11-24");
+    }
+}

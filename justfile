@@ -10,6 +10,10 @@ demo:
 docs:
     cargo run -q -- explain --markdown > docs/findings.md
 
+# Writes docs/schema/ from the types that are printed as JSON.
+schemas:
+    TAMGA_TESTS_WRITE=1 cargo test -q -p tamga --bin tamga schema
+
 compare:
     benches/compare
 

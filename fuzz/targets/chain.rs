@@ -1,6 +1,7 @@
 //! Any certificates in any order, judged by every client's rules: an answer, never a panic, and no acceptance without a root.
 #![no_main]
 
+use std::str::FromStr;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::check::client::case::Input;
 use tamga_core::check::client::{Client, Outcome, predict};
@@ -24,7 +25,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         }
         rest = &rest[1 + length..];
     }
-    let name = Name::parse("charts.saltmarsh.test").ok();
+    let name = Name::from_str("charts.saltmarsh.test").ok();
     for client in Client::ALL {
         let verdict = predict(
             client,

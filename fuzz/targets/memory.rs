@@ -1,5 +1,6 @@
 //! A machine in memory for the targets: files, and what its programs answer. Included by those that survey stores.
 
+use std::str::FromStr;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use tamga_core::plan::native::{NativeEntry, StoreName};
@@ -84,7 +85,7 @@ pub fn root() -> &'static tamga_core::stores::trust::Root {
     static ROOT: std::sync::OnceLock<tamga_core::stores::trust::Root> = std::sync::OnceLock::new();
     ROOT.get_or_init(|| {
         let key = PrivateKey::generate(KeyAlgorithm::P256, &Same).unwrap();
-        let label = tamga_core::vocabulary::label::Label::parse("saltmarsh").unwrap();
+        let label = tamga_core::vocabulary::label::Label::from_str("saltmarsh").unwrap();
         let now = Timestamp::from_unix(1_795_600_000);
         let made = create::root(&Request::plain(label), &key, None, "x".into(), now, &Same).unwrap();
         tamga_core::stores::trust::Root { label: "saltmarsh".into(), certificate: made.authority.certificate }

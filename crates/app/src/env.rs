@@ -7,9 +7,11 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, Weak};
 use tamga_core::ca::authority::REQUEST_FILE;
 use tamga_core::ca::report::Authority;
+use tamga_core::plan::ports::Environment;
 use tamga_core::plan::step::Publication;
 use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::fs::{self, Lock};
+use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Ledger, Record, Work};
 use tamga_host::places::Machine;
 use tamga_host::{places, raise, recover};
@@ -33,8 +35,8 @@ pub struct Env {
 
 /// Files to put in place, and what the ledger is to know of them.
 pub struct Change<'a> {
-    /// `authority`, `reissue`, `certificate` or `request`.
-    pub what: &'a str,
+    /// What they are.
+    pub what: WorkKind,
     /// The label.
     pub label: &'a str,
     /// SHA-256 of the certificate or request.
@@ -51,7 +53,7 @@ impl Change<'_> {
     /// As the journal holds it.
     pub fn work(&self) -> Work {
         Work::Publish {
-            what: self.what.to_owned(),
+            what: self.what,
             label: self.label.to_owned(),
             tag: self.sha256[..8].to_owned(),
             sha256: self.sha256.clone(),
@@ -76,7 +78,6 @@ impl Env {
 
     /// What must stand before a command that changes the machine's stores: `sudo ` or nothing.
     pub fn raise(&self) -> &'static str {
-        use tamga_core::plan::ports::Look;
         if self.machine.has_rights() { "" } else { "sudo " }
     }
 

@@ -3,20 +3,24 @@
 use crate::failure::Result;
 use crate::recipe::FaultView;
 use crate::report::Outcome;
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
+use std::str::FromStr;
 use tamga_core::check::client::{self, Client};
 use tamga_core::deploy::recipe::{self, Known};
 use tamga_core::error::Error;
 use tamga_core::finding::{self, Code, Entry};
 
 /// What is explained.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Report {
     /// Error texts of servers.
     #[serde(serialize_with = "servers", skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<Vec<KnownView>>")]
     pub servers: Option<Vec<Known>>,
     /// Findings.
     #[serde(serialize_with = "entries")]
+    #[schemars(with = "Vec<EntryView>")]
     pub findings: Vec<&'static Entry>,
 }
 
@@ -28,7 +32,7 @@ impl Report {
     }
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct KnownView {
     server: &'static str,
     #[serde(flatten)]
@@ -40,13 +44,13 @@ fn servers<S: Serializer>(all: &Option<Vec<Known>>, s: S) -> std::result::Result
     s.collect_seq(all)
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Saying {
     client: &'static str,
     code: String,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct EntryView {
     code: &'static str,
     severity: &'static str,
@@ -80,7 +84,7 @@ pub fn all() -> Report {
 ///
 /// Errors: a word that is neither.
 pub fn explain(typed: &str) -> Result<Report> {
-    if let Some(code) = Code::parse(typed.trim()) {
+    if let Ok(code) = Code::from_str(typed.trim()) {
         return Ok(Report { servers: None, findings: vec![finding::entry(code)] });
     }
     let mut servers = recipe::known(typed);

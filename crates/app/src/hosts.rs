@@ -3,10 +3,12 @@
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report::{self, Answer, Outcome};
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::path::{Path, PathBuf};
 use tamga_core::deploy::hosts::{self, Row, State, Wanted};
-use tamga_core::plan::ports::Look;
+use tamga_core::plan::ports::Environment;
+use tamga_core::plan::ports::Files;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::error::Error;
 use tamga_host::fs;
@@ -49,13 +51,15 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// How names stand.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// Every name.
     #[serde(rename = "hosts", serialize_with = "rows")]
+    #[schemars(with = "Vec<RowView<'static>>")]
     pub rows: Vec<Row>,
     /// The file.
     #[serde(serialize_with = "report::path")]
+    #[schemars(with = "String")]
     pub file: PathBuf,
     /// Where what it was before is kept, if it was changed now.
     #[serde(skip)]
@@ -84,7 +88,7 @@ impl Done {
 }
 
 /// How names would stand.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     hosts: [(); 0],
     dry_run: bool,
@@ -96,7 +100,7 @@ pub struct Plan {
     pub file: PathBuf,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct RowView<'a> {
     name: &'a str,
     address: Option<String>,

@@ -7,20 +7,22 @@ use crate::keys::certificates;
 use crate::report::Outcome;
 use crate::secret::Secret;
 use crate::trust::row::Change;
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::path::PathBuf;
 use tamga_core::ca::authority::CERTIFICATE_FILE;
 use tamga_core::ca::renew;
 use tamga_core::ca::report::Issued;
 use tamga_core::error::{Diagnostic, Error};
-use tamga_core::pki::cert::Certificate;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::identity::{self, Holder, Identity, IdentityStore, Parts, State};
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::{act, entropy};
 
 /// The stores that can hold identities.
-pub const STORES: [&str; 5] = ["chromium", "firefox", "macos-user", "windows-user", "windows-machine"];
+pub const STORES: [StoreId; 5] =
+    [StoreId::Chromium, StoreId::Firefox, StoreId::MacosUser, StoreId::WindowsUser, StoreId::WindowsMachine];
 
 /// What to do with them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -41,7 +43,7 @@ pub struct Request {
     /// A certificate's label; None for the only one for clients, or for all of them to see how they stand.
     pub label: Option<String>,
     /// Exactly these stores; empty for the user's.
-    pub stores: Vec<String>,
+    pub stores: Vec<StoreId>,
     /// An account that may read the key too (stores of Windows).
     pub account: Option<String>,
     /// Opens the key, or a browser's database.
@@ -49,7 +51,7 @@ pub struct Request {
 }
 
 /// Every identity in every place.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Report {
     /// They.
     #[serde(rename = "stores")]
@@ -62,7 +64,7 @@ pub struct Report {
 #[derive(Clone, Debug)]
 pub struct Row {
     /// The store's id.
-    pub store: &'static str,
+    pub store: StoreId,
     /// The place.
     pub place: PathBuf,
     /// The certificate's label.
@@ -81,15 +83,16 @@ pub struct Row {
     pub outcome: Outcome,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct IdentityView<'a> {
     label: &'a str,
     sha256: &'a str,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct RowView<'a> {
-    store: &'static str,
+    #[schemars(with = "crate::report::OneOf<StoreId>")]
+    store: StoreId,
     place: String,
     identity: IdentityView<'a>,
     state: &'static str,
@@ -97,6 +100,8 @@ struct RowView<'a> {
     why: Option<&'a str>,
     remedy: Option<&'a str>,
 }
+
+crate::report::schema_as!(Row => RowView<'static>);
 
 impl Serialize for Row {
     fn serialize<S: Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {
@@ -132,9 +137,9 @@ impl Report {
 ///
 /// Errors: no such certificate or store; a key that cannot be opened. What fails in a place is in its row.
 pub fn identity(env: &Env, request: &Request) -> Result<Report> {
-    if let Some(unknown) = request.stores.iter().find(|s| !STORES.contains(&s.as_str())) {
-        let accepted = STORES.join(", ");
-        return Err(Error::Word { what: "store of identities", typed: unknown.clone(), accepted }.into());
+    if let Some(unknown) = request.stores.iter().find(|s| !STORES.contains(s)) {
+        let accepted = STORES.map(StoreId::word).join(", ");
+        return Err(Error::Word { what: "store of identities", typed: unknown.to_string(), accepted }.into());
     }
     let of_windows = |p: &IdentityStore| matches!(p.holder, Holder::Windows { .. });
     if request.account.is_some() && !identity::places(&env.machine).iter().any(of_windows) {
@@ -146,17 +151,16 @@ pub fn identity(env: &Env, request: &Request) -> Result<Report> {
         .into());
     }
     let is_status = request.verb == Verb::Status;
-    let known = known(env)?;
     let mut rows = Vec::new();
     for issued in &wanted(env, request.label.as_deref(), is_status)? {
         let chain =
             certificates(&[issued.folder.join(CERTIFICATE_FILE)]).unwrap_or_else(|_| vec![issued.certificate.clone()]);
         let identity = Identity { label: issued.label.clone(), chain };
         for mut place in identity::places(&env.machine) {
-            identity::name_known(&mut place, &known);
+            name_known(env, &mut place)?;
             // The machine's is meant only by its name: it is the one of servers.
-            let meant = request.stores.is_empty() && (place.store != "windows-machine" || is_status);
-            if meant || request.stores.iter().any(|s| s == place.store) {
+            let meant = request.stores.is_empty() && (place.store != StoreId::WindowsMachine || is_status);
+            if meant || request.stores.contains(&place.store) {
                 rows.push(at(env, request, issued, &identity, &place)?);
             }
         }
@@ -164,10 +168,12 @@ pub fn identity(env: &Env, request: &Request) -> Result<Report> {
     Ok(Report { rows, is_status })
 }
 
-/// Every certificate of the ledger with its label.
-fn known(env: &Env) -> Result<Vec<(String, Certificate)>> {
-    let Some(ledger) = env.open_to_look()? else { return Ok(Vec::new()) };
-    Ok(ledger.issued(None)?.into_iter().map(|i| (i.label, i.certificate)).collect())
+/// Names what the ledger knows of a place, where the place itself has no names.
+fn name_known(env: &Env, place: &mut IdentityStore) -> Result<()> {
+    if let Some(ledger) = env.open_to_look()? {
+        identity::name_known(place, &mut |sha256| ledger.label_of(sha256).ok().flatten());
+    }
+    Ok(())
 }
 
 /// The certificate that is named; else the only one for clients, or with `all` every one.
@@ -176,10 +182,10 @@ fn wanted(env: &Env, label: Option<&str>, all: bool) -> Result<Vec<Issued>> {
         return Ok(vec![current(env, label)?]);
     }
     let issued = match env.open_to_look()? {
-        Some(l) => l.issued(None)?,
+        Some(l) => l.in_use()?,
         None => Vec::new(),
     };
-    let for_clients = |i: &Issued| i.is_live() && renew::purposes_of(&i.certificate).contains(&Purpose::Client);
+    let for_clients = |i: &Issued| renew::purposes_of(&i.certificate).contains(&Purpose::Client);
     let found: Vec<Issued> = issued.into_iter().filter(for_clients).collect();
     if all || found.len() == 1 {
         return Ok(found);
@@ -277,9 +283,8 @@ pub struct Cleared {
 /// Takes every identity with our mark out of every browser.
 pub(crate) fn clear(env: &Env) -> Vec<Cleared> {
     let mut out = Vec::new();
-    let known = known(env).unwrap_or_default();
     for mut place in identity::places(&env.machine) {
-        identity::name_known(&mut place, &known);
+        let _ = name_known(env, &mut place);
         let (steps, count) = identity::remove_marked(&place);
         if !steps.is_empty() {
             let failure = act::perform(&env.machine, &steps).err().map(Failure::from);

@@ -11,6 +11,7 @@ use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::pem;
 use tamga_core::pki::format::private_key::{self, Stored};
 use tamga_core::pki::key::PrivateKey;
+use tamga_core::pki::key::SigningKey;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
@@ -51,18 +52,18 @@ impl Env {
     /// The key of an authority that can sign now, opened and proved to be its own.
     ///
     /// Errors: it is retired, its key is elsewhere, or as for [`Env::key_of`].
-    pub fn authority_key(&self, a: &Authority, secret: &Secret) -> Result<PrivateKey> {
+    pub fn authority_key(&self, a: &Authority, secret: &Secret) -> Result<Box<dyn SigningKey>> {
         authority::can_sign(a)?;
-        self.key_of(&a.label, &a.folder, &a.certificate, secret)
+        Ok(Box::new(self.key_of(&a.label, &a.folder, &a.certificate, secret)?))
     }
 
     /// The same, opened with this passphrase.
     ///
     /// Errors: as for [`Env::authority_key`].
-    pub fn authority_key_with(&self, a: &Authority, passphrase: &Passphrase) -> Result<PrivateKey> {
+    pub fn authority_key_with(&self, a: &Authority, passphrase: &Passphrase) -> Result<Box<dyn SigningKey>> {
         authority::can_sign(a)?;
         let stored = stored_key(&a.label, &a.folder.join(KEY_FILE))?;
-        own(stored.open(Some(passphrase))?, &a.certificate, &a.label, &a.folder)
+        Ok(Box::new(own(stored.open(Some(passphrase))?, &a.certificate, &a.label, &a.folder)?))
     }
 }
 

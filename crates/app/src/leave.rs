@@ -9,10 +9,12 @@ use crate::trust::row::{Change, Row};
 use crate::trust::stores::ours_in;
 use crate::trust::{apply, exceptions, own_leaves};
 use crate::{hosts, schedule};
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::KEY_FILE;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Goal, Root, Store};
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
@@ -22,13 +24,14 @@ use tamga_host::ledger::Ledger;
 pub type Report = Answer<Done, Plan>;
 
 /// What was undone, and what remains.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// Every root in every place.
     #[serde(rename = "stores")]
     pub rows: Vec<Row>,
     /// What remains, and why.
     #[serde(serialize_with = "remains")]
+    #[schemars(with = "Vec<String>")]
     pub remains: Vec<Remains>,
     /// Browsers' stores from which identities were taken.
     #[serde(skip)]
@@ -63,14 +66,14 @@ pub enum Remains {
         /// Its mark.
         mark: String,
         /// The store.
-        store: &'static str,
+        store: StoreId,
     },
     /// A root that could not be taken out.
     Root {
         /// Its label.
         label: String,
         /// The store.
-        store: &'static str,
+        store: StoreId,
         /// The place.
         place: PathBuf,
     },
@@ -133,14 +136,14 @@ fn remains<S: Serializer>(all: &[Remains], s: S) -> std::result::Result<S::Ok, S
 }
 
 /// What would be undone.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     stores: [(); 0],
     remains: [(); 0],
     dry_run: bool,
     /// The mark of each root, and its store.
     #[serde(skip)]
-    pub roots: Vec<(String, &'static str)>,
+    pub roots: Vec<(String, StoreId)>,
     /// The data directory, if there is one to ask about.
     #[serde(skip)]
     pub data: Option<PathBuf>,
@@ -219,7 +222,7 @@ fn found(env: &Env, bundles: &[PathBuf]) -> Result<Vec<Found>> {
 fn directories(env: &Env) -> Result<BTreeSet<PathBuf>> {
     let Some(l) = env.open_to_look()? else { return Ok(BTreeSet::new()) };
     let waiting = l.all_waiting()?.into_iter().filter(|w| !w.is_authority).map(|w| w.folder);
-    Ok(l.issued(None)?.into_iter().map(|i| i.folder).chain(waiting).filter(|f| f.exists()).collect())
+    Ok(l.directories()?.into_iter().chain(waiting).filter(|f| f.exists()).collect())
 }
 
 impl Done {
@@ -250,7 +253,7 @@ impl Done {
                 self.remains.push(Remains::Root { label: r.label.clone(), store: r.store, place: r.place.clone() });
             }
         }
-        let databases = self.rows.iter().filter(|r| r.store == "chromium" && r.change == Change::Removed);
+        let databases = self.rows.iter().filter(|r| r.store == StoreId::Chromium && r.change == Change::Removed);
         self.remains.extend(databases.map(|r| Remains::Database(r.place.clone())));
         Ok(())
     }

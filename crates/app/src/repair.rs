@@ -3,13 +3,14 @@
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report;
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::path::PathBuf;
 use tamga_host::ledger::{Ledger, Salvaged};
 use tamga_host::{fs, recover, repair};
 
 /// What was found, or put right.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Report {
     /// Nothing was changed.
@@ -41,12 +42,13 @@ pub enum State {
 }
 
 /// What was put right.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Repaired {
     /// True if anything was.
     pub repaired: bool,
     /// Where a damaged ledger is kept.
     #[serde(serialize_with = "report::path_or_null")]
+    #[schemars(with = "Option<String>")]
     pub moved: Option<PathBuf>,
     /// Labels of authorities that were found by their files.
     pub authorities: Vec<String>,
@@ -56,10 +58,11 @@ pub struct Repaired {
     pub notes: Vec<String>,
     /// How much was read from a damaged ledger.
     #[serde(serialize_with = "salvaged")]
+    #[schemars(with = "SalvagedView")]
     pub salvaged: Salvaged,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct SalvagedView {
     authorities: usize,
     certificates: usize,

@@ -3,18 +3,66 @@
 //! Reports carry the values of the core, so that a caller can ask them anything; their JSON is a view that this module makes. Paths
 //! and texts from outside become text here, with `\xHH` for bytes that are not UTF-8, so that no path can make JSON fail.
 
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::path::Path;
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE, ROOT_FILE};
-use tamga_core::ca::report::{Authority, Issued, KeyPlace};
+use tamga_core::ca::report::{Authority, Issued, KeyPlace, Summary};
 use tamga_core::error::Kind;
-use tamga_core::finding::Finding;
+use tamga_core::finding::{Finding, Severity};
 use tamga_core::pki::cert::csr::Csr;
+use tamga_core::vocabulary::client_id::Client;
 use tamga_core::vocabulary::purpose::usage_words;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
+use tamga_core::vocabulary::word::Word;
 use tamga_host::ledger::Waiting;
+
+/// The schema of a type whose `Serialize` goes through a view is that of the view.
+macro_rules! schema_as {
+    ($($type:ty => $view:ty),+ $(,)?) => {$(
+        impl schemars::JsonSchema for $type {
+            fn schema_name() -> std::borrow::Cow<'static, str> {
+                <$view as schemars::JsonSchema>::schema_name()
+            }
+            fn schema_id() -> std::borrow::Cow<'static, str> {
+                <$view as schemars::JsonSchema>::schema_id()
+            }
+            fn json_schema(generator: &mut schemars::SchemaGenerator) -> schemars::Schema {
+                <$view as schemars::JsonSchema>::json_schema(generator)
+            }
+            fn inline_schema() -> bool {
+                <$view as schemars::JsonSchema>::inline_schema()
+            }
+        }
+    )+};
+}
+pub(crate) use schema_as;
+
+/// The schema of one word of a closed set, for views that hold the word itself.
+pub(crate) struct OneOf<T>(std::marker::PhantomData<T>);
+
+impl<T: Word> JsonSchema for OneOf<T> {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        T::KIND.into()
+    }
+    fn json_schema(_: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        let words: Vec<&str> = T::VALUES.iter().map(|v| v.word()).collect();
+        schemars::json_schema!({ "type": "string", "enum": words })
+    }
+    fn inline_schema() -> bool {
+        true
+    }
+}
+
+schema_as!(
+    Certificate => CertificateView<'static>,
+    Listed => CertificateView<'static>,
+    Request => CertificateView<'static>,
+    Member => MemberView,
+);
 
 /// How a use case ended, as its exit code says it: the answer itself is in the report.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -59,7 +107,7 @@ impl From<Kind> for Outcome {
 }
 
 /// What a use case did; or, in a dry run, what it would do.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Answer<D, P> {
     /// What was done.
@@ -67,6 +115,10 @@ pub enum Answer<D, P> {
     /// What would be done.
     Planned(P),
 }
+
+/// The files of a certificate with its private key and its root: their words in JSON, and their names.
+const ALL_FILES: [(&str, &str); 3] =
+    [("certificate", CERTIFICATE_FILE), ("private_key", KEY_FILE), ("root", ROOT_FILE)];
 
 /// A certificate with the files that were written for it.
 #[derive(Clone, Debug)]
@@ -80,59 +132,58 @@ pub struct Certificate {
 impl Certificate {
     /// With its private key and its root.
     pub fn with_all_files(issued: Issued) -> Certificate {
-        let files = vec![("certificate", CERTIFICATE_FILE), ("private_key", KEY_FILE), ("root", ROOT_FILE)];
-        Certificate { issued, files }
+        Certificate { issued, files: ALL_FILES.to_vec() }
     }
 }
 
-#[derive(Serialize)]
-struct CertificateView {
-    label: String,
-    names: Vec<String>,
-    serial: Option<String>,
-    sha256: Option<String>,
+/// A certificate, or a key that waits for one: then what the certificate would say is null.
+#[derive(Serialize, JsonSchema)]
+struct CertificateView<'a> {
+    label: &'a str,
+    names: Cow<'a, [String]>,
+    serial: Option<&'a str>,
+    sha256: Option<&'a str>,
     not_before: Option<String>,
     not_after: Option<String>,
     folder: String,
     files: BTreeMap<&'static str, String>,
     #[serde(flatten)]
-    state: Option<State>,
+    state: Option<State<'a>>,
 }
 
-/// What `list` says besides.
-#[derive(Serialize)]
-struct State {
+// What `list` says besides.
+#[derive(Serialize, JsonSchema)]
+struct State<'a> {
     state: &'static str,
     #[serde(flatten)]
-    standing: Option<Standing>,
+    standing: Option<Standing<'a>>,
 }
 
-#[derive(Serialize)]
-struct Standing {
+#[derive(Serialize, JsonSchema)]
+struct Standing<'a> {
     days_left: i64,
-    authority: Option<String>,
+    authority: Option<&'a str>,
     revoked: Option<Revoked>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Revoked {
     at: String,
     reason: &'static str,
     published: bool,
 }
 
-impl Certificate {
-    fn view(&self, state: Option<State>) -> CertificateView {
-        let (i, c) = (&self.issued, &self.issued.certificate);
+impl<'a> CertificateView<'a> {
+    fn of(c: &'a Summary, files: &[(&'static str, &str)], state: Option<State<'a>>) -> CertificateView<'a> {
         CertificateView {
-            label: i.label.clone(),
-            names: c.name_words(),
-            serial: Some(c.serial.clone()),
-            sha256: Some(c.sha256()),
+            label: &c.label,
+            names: Cow::Borrowed(&c.names),
+            serial: Some(&c.serial),
+            sha256: Some(&c.sha256),
             not_before: Some(c.not_before.to_string()),
             not_after: Some(c.not_after.to_string()),
-            folder: i.folder.shown(),
-            files: self.files.iter().map(|(word, name)| (*word, i.folder.join(name).shown())).collect(),
+            folder: c.folder.shown(),
+            files: files.iter().map(|(word, name)| (*word, c.folder.join(name).shown())).collect(),
             state,
         }
     }
@@ -140,32 +191,28 @@ impl Certificate {
 
 impl Serialize for Certificate {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
-        self.view(None).serialize(s)
+        CertificateView::of(&self.issued.summary(), &self.files, None).serialize(s)
     }
 }
 
-/// A row of `list`: a certificate and how it stands at a time.
+/// A row of `list`: what the ledger says of a certificate, and how it stands at a time.
 #[derive(Clone, Debug)]
 pub struct Listed {
-    /// The certificate.
-    pub certificate: Certificate,
+    /// What the ledger says.
+    pub summary: Summary,
     /// The time.
     pub now: Timestamp,
 }
 
 impl Serialize for Listed {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
-        let i = &self.certificate.issued;
-        let standing = Standing {
-            days_left: i.certificate.not_after.days_after(self.now),
-            authority: i.authority.clone(),
-            revoked: i.revoked.map(|r| Revoked {
-                at: r.at.to_string(),
-                reason: r.reason.word(),
-                published: r.published,
-            }),
-        };
-        self.certificate.view(Some(State { state: i.standing(self.now).word(), standing: Some(standing) })).serialize(s)
+        let c = &self.summary;
+        let revoked =
+            c.revoked.map(|r| Revoked { at: r.at.to_string(), reason: r.reason.word(), published: r.published });
+        let standing =
+            Standing { days_left: c.not_after.days_after(self.now), authority: c.authority.as_deref(), revoked };
+        let state = State { state: c.standing(self.now).word(), standing: Some(standing) };
+        CertificateView::of(c, &ALL_FILES, Some(state)).serialize(s)
     }
 }
 
@@ -183,8 +230,8 @@ impl Serialize for Request {
         let w = &self.waiting;
         let request = self.carried.as_ref().map_or_else(|| w.folder.join(REQUEST_FILE).shown(), |c| c.shown());
         CertificateView {
-            label: w.label.clone(),
-            names: w.csr.name_words(),
+            label: &w.label,
+            names: Cow::Owned(w.csr.name_words()),
             serial: None,
             sha256: None,
             not_before: None,
@@ -198,7 +245,7 @@ impl Serialize for Request {
 }
 
 /// An authority, as JSON.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub(crate) struct AuthorityView {
     label: String,
     kind: &'static str,
@@ -273,6 +320,14 @@ impl From<Authority> for Member {
     }
 }
 
+#[derive(JsonSchema)]
+#[schemars(untagged)]
+#[expect(dead_code, reason = "only its schema is used")]
+enum MemberView {
+    Authority(AuthorityView),
+    Waiting(CertificateView<'static>),
+}
+
 impl Serialize for Member {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
         match self {
@@ -286,13 +341,15 @@ impl Serialize for Member {
     }
 }
 
-#[derive(Serialize)]
-struct FindingView<'a> {
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct FindingView<'a> {
     code: &'static str,
+    #[schemars(with = "OneOf<Severity>")]
     severity: &'static str,
     about: &'a str,
     summary: &'a str,
     remedy: &'a str,
+    #[schemars(with = "Vec<OneOf<Client>>")]
     clients: Vec<&'static str>,
 }
 
@@ -309,7 +366,7 @@ pub fn findings<S: Serializer>(all: &[Finding], s: S) -> Result<S::Ok, S::Error>
 }
 
 /// A certificate request, as JSON.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct CsrView {
     subject: String,
     names: Vec<String>,
@@ -354,8 +411,8 @@ pub fn path_or_null<S: Serializer>(path: &Option<std::path::PathBuf>, s: S) -> R
     }
 }
 
-#[derive(Serialize)]
-struct FailureView {
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct FailureView {
     code: &'static str,
     what: String,
     why: String,
@@ -368,7 +425,7 @@ pub fn failure<S: Serializer>(f: &crate::failure::Failure, s: S) -> Result<S::Ok
 }
 
 /// A certificate of a chain.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct CertificateOf {
     subject: String,
     issuer: String,

@@ -3,10 +3,11 @@
 use crate::env::Env;
 use crate::failure::{Failure, Result};
 use crate::report;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::deploy::schedule::{self, Job, Kind};
-use tamga_core::plan::ports::Look;
+use tamga_core::plan::ports::Commands;
 use tamga_host::error::Error;
 use tamga_host::{act, platform};
 
@@ -20,7 +21,7 @@ pub struct Request {
 }
 
 /// What is there, or was done.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 #[serde(untagged)]
 pub enum Report {
     /// The schedulers that there are.
@@ -32,6 +33,7 @@ pub enum Report {
     Parts {
         /// The scheduler.
         #[serde(serialize_with = "word")]
+        #[schemars(with = "String")]
         kind: Kind,
         /// They.
         parts: Vec<Part>,
@@ -40,6 +42,7 @@ pub enum Report {
     Planned {
         /// The scheduler.
         #[serde(serialize_with = "word")]
+        #[schemars(with = "String")]
         kind: Kind,
         /// What would be done.
         steps: Vec<String>,
@@ -50,6 +53,7 @@ pub enum Report {
     Installed {
         /// The scheduler.
         #[serde(serialize_with = "word")]
+        #[schemars(with = "String")]
         kind: Kind,
         /// False if it was there already.
         changed: bool,
@@ -57,7 +61,7 @@ pub enum Report {
 }
 
 /// A scheduler.
-#[derive(Clone, Copy, Debug, Serialize)]
+#[derive(Clone, Copy, Debug, Serialize, JsonSchema)]
 pub struct Schedule {
     /// Its word.
     pub kind: &'static str,
@@ -71,10 +75,11 @@ pub struct Schedule {
 }
 
 /// A file of a timer.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Part {
     /// Where it belongs.
     #[serde(serialize_with = "report::path_or_null")]
+    #[schemars(with = "Option<String>")]
     pub place: Option<PathBuf>,
     /// What it says.
     pub text: String,
@@ -117,10 +122,10 @@ fn job(env: &Env) -> Result<Job> {
 }
 
 fn kinds(env: &Env, job: &Job) -> Report {
-    let one = |(word, kind, title): (&'static str, Kind, &'static str)| {
+    let one = |kind: Kind| {
         let possible = env.machine.program(kind.program()).is_some();
         let installed = possible && schedule::is_there(kind, job, &env.machine);
-        Schedule { kind: word, possible, installed, title }
+        Schedule { kind: kind.word(), possible, installed, title: kind.title() }
     };
     Report::Kinds { schedules: Kind::ALL.into_iter().map(one).collect() }
 }
@@ -129,10 +134,10 @@ fn kinds(env: &Env, job: &Job) -> Report {
 pub(crate) fn clear(env: &Env) -> Vec<(&'static str, std::result::Result<(), Failure>)> {
     let Ok(job) = job(env) else { return Vec::new() };
     let mut out = Vec::new();
-    for (word, kind, _) in Kind::ALL {
+    for kind in Kind::ALL {
         let steps = schedule::remove(kind, &job, &env.machine);
         if !steps.is_empty() {
-            out.push((word, act::perform(&env.machine, &steps).map_err(Failure::from)));
+            out.push((kind.word(), act::perform(&env.machine, &steps).map_err(Failure::from)));
         }
     }
     out

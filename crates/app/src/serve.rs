@@ -7,6 +7,7 @@ use crate::keys::stored_key;
 use crate::secret::Secret;
 use std::net::TcpListener;
 use std::path::PathBuf;
+use std::str::FromStr;
 use std::sync::RwLock;
 use std::time::Duration;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
@@ -174,8 +175,8 @@ fn broken(env: &Env, fault: ServerFault, issued: &Issued, secret: &Secret) -> Re
         true => Some(env.authority_key(a, secret)?),
         false => None,
     };
-    let names: Vec<Name> = issued.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).collect();
-    let made = fault::make(fault, &names, a, key.as_ref(), env.now, &entropy::System)?;
+    let names: Vec<Name> = issued.certificate.name_words().iter().filter_map(|n| Name::from_str(n).ok()).collect();
+    let made = fault::make(fault, &names, a, key.as_deref(), env.now, &entropy::System)?;
     let (_lock, ledger) = env.open_for_change()?;
     let said = format!("{}: serial {}, in memory only", fault.word(), made.chain[0].serial);
     ledger.note(env.now, "fault served", &issued.label, &said)?;

@@ -11,9 +11,11 @@ use crate::secret::{NewSecret, Secret};
 use crate::trust::row::{self, Row, demand_named};
 use crate::trust::stores::Choice;
 use crate::trust::{apply, root_of};
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs};
 use std::path::PathBuf;
+use std::str::FromStr;
 use tamga_core::ca::authority::create::Request as Wanted;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE, limits};
 use tamga_core::ca::issue;
@@ -23,6 +25,7 @@ use tamga_core::check::client::{self, Client};
 use tamga_core::deploy::recipe::Recipe;
 use tamga_core::error::Error;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{Goal, Scope};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
@@ -56,41 +59,32 @@ pub struct Request {
 /// What was done, or would be.
 pub type Report = Answer<Done, Plan>;
 
-/// What became of the certificate.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Change {
-    /// It was as it should be.
-    Unchanged,
-    /// It is new.
-    Issued,
-    /// It was made again.
-    Reissued,
-    /// It was made again with more names.
-    Extended,
-}
-
-impl Change {
-    /// The words of JSON.
-    pub fn word(self) -> &'static str {
-        match self {
-            Change::Unchanged => "unchanged",
-            Change::Issued => "issued",
-            Change::Reissued => "issued again",
-            Change::Extended => "extended",
-        }
+tamga_core::words! {
+    /// What became of the certificate.
+    pub enum Change: "change" {
+        /// It was as it should be.
+        Unchanged = "unchanged",
+        /// It is new.
+        Issued = "issued",
+        /// It was made again.
+        Reissued = "issued again",
+        /// It was made again with more names.
+        Extended = "extended",
     }
 }
 
 /// What was set up, and its proof.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// The authority.
     #[serde(serialize_with = "authority_view")]
+    #[schemars(with = "Member")]
     pub authority: Authority,
     /// The certificate alone.
     pub certificates: [Certificate; 1],
     /// What became of it.
     #[serde(serialize_with = "change_word")]
+    #[schemars(with = "String")]
     pub change: Change,
     /// The root in every place.
     #[serde(rename = "stores")]
@@ -99,6 +93,7 @@ pub struct Done {
     pub names: Vec<Resolved>,
     /// What each client said.
     #[serde(rename = "proof", serialize_with = "proof_view")]
+    #[schemars(with = "Vec<ProofView<'static>>")]
     pub proofs: Vec<Proof>,
     /// True if the authority is new.
     #[serde(skip)]
@@ -117,7 +112,7 @@ impl Done {
 }
 
 /// A name, and whether it resolves here.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Resolved {
     /// The name.
     pub name: String,
@@ -142,7 +137,7 @@ impl Proof {
     }
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct ProofView<'a> {
     client: &'static str,
     name: String,
@@ -174,7 +169,7 @@ fn change_word<S: Serializer>(c: &Change, s: S) -> std::result::Result<S::Ok, S:
 }
 
 /// What would be set up.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     certificates: [(); 0],
     stores: [(); 0],
@@ -190,7 +185,7 @@ pub struct Plan {
     pub directory: PathBuf,
     /// The stores' ids.
     #[serde(skip)]
-    pub ids: Vec<&'static str>,
+    pub ids: Vec<StoreId>,
 }
 
 impl Plan {
@@ -259,7 +254,7 @@ fn authority_for(env: &Env, ledger: &Ledger, request: &Request) -> Result<(Autho
         return Ok((authority::choose(request.issuer.as_deref(), &all, true)?.clone(), false));
     }
     let permit = request.names.iter().map(ToString::to_string).collect();
-    let wanted = Wanted { wanted: limits::Wanted { permit, any: false }, ..Wanted::plain(Label::parse(AUTHORITY)?) };
+    let wanted = Wanted { wanted: limits::Wanted { permit, any: false }, ..Wanted::plain(Label::from_str(AUTHORITY)?) };
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy::System)?;
     Ok((create::make(env, ledger, &wanted, &key, None, None)?.authority, true))
 }
@@ -281,7 +276,7 @@ fn certificate_for(
         if request.into.is_none() {
             folder.clone_from(&before.folder);
         }
-        let has: Vec<Name> = before.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).collect();
+        let has: Vec<Name> = before.certificate.name_words().iter().filter_map(|n| Name::from_str(n).ok()).collect();
         let has_all = names.iter().all(|n| has.contains(n));
         let whole = before.folder == folder
             && files.iter().all(|f| before.folder.join(f).exists())
@@ -326,18 +321,18 @@ fn prove(env: &Env, stores: &Choice, secret: &Secret, issued: &Issued) -> Result
     let page = format!("{} is served by Tamga\n", issued.label);
     let site = tamga_host::serve::start(Site::new(&chain, &key, page)?)?;
     let names = issued.certificate.name_words();
-    let names = names.iter().filter_map(|n| Name::parse(n).ok()).filter(Name::is_host);
+    let names = names.iter().filter_map(|n| Name::from_str(n).ok()).filter(Name::is_host);
     let visits: Vec<Visit> = names.filter_map(|name| visit(name, site.port)).collect();
     let mut proofs = Vec::new();
     for (client, seen) in clients::observe_all(&Client::ALL, &env.machine, &visits) {
         let is_in_scope = match client {
-            Client::Curl | Client::Python | Client::Go | Client::Gnutls => stores.has("system", Scope::Machine),
-            Client::Java => stores.has("java", Scope::Machine),
+            Client::Curl | Client::Python | Client::Go | Client::Gnutls => stores.has(StoreId::System, Scope::Machine),
+            Client::Java => stores.has(StoreId::Java, Scope::Machine),
             // No store of this machine is its: it must be told by a variable.
             Client::Node => false,
-            Client::Firefox => stores.has("firefox", Scope::User),
+            Client::Firefox => stores.has(StoreId::Firefox, Scope::User),
             Client::Chromium | Client::Standard | Client::Safari | Client::Windows => {
-                stores.has("chromium", Scope::User)
+                stores.has(StoreId::Chromium, Scope::User)
             }
         };
         let seen = visits.iter().map(|v| v.host.clone()).zip(seen).collect();

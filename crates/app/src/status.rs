@@ -3,10 +3,11 @@
 use crate::authority::list::KeyState;
 use crate::env::Env;
 use crate::failure::Result;
-use crate::report::{Certificate, Listed, Member, Outcome};
+use crate::report::{Listed, Member, Outcome};
 use crate::trust::row::Row;
 use crate::trust::stores::ours_in;
 use crate::trust::{own_leaves, root_of};
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -17,6 +18,7 @@ use tamga_core::ca::status::{self, OnDisk};
 use tamga_core::finding::{self, Code};
 use tamga_core::pki::cert::Certificate as Parsed;
 use tamga_core::pki::format::private_key::{self, Stored};
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, State};
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -27,13 +29,15 @@ use tamga_host::ledger::Ledger;
 const BEHIND: i64 = 24 * 3600;
 
 /// The lab.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Report {
     /// The data directory.
     #[serde(serialize_with = "crate::report::path")]
+    #[schemars(with = "String")]
     pub data_folder: PathBuf,
     /// Every authority.
     #[serde(serialize_with = "members")]
+    #[schemars(with = "Vec<Member>")]
     pub authorities: Vec<(Authority, KeyState)>,
     /// Every certificate in use, the one that expires first first.
     pub certificates: Vec<InUse>,
@@ -41,6 +45,7 @@ pub struct Report {
     pub stores: Vec<Row>,
     /// How the stores are tested.
     #[serde(serialize_with = "proved", skip_serializing_if = "Vec::is_empty")]
+    #[schemars(with = "Vec<Proved>")]
     pub proved: Vec<(&'static str, &'static str)>,
     /// What a person should see to.
     pub open: Vec<Open>,
@@ -67,7 +72,7 @@ impl Report {
     /// Errors: the ledger cannot be read.
     pub fn metrics(env: &Env) -> Result<String> {
         let (authorities, issued) = match env.open_to_look()? {
-            Some(l) => (l.authorities()?, l.issued(None)?),
+            Some(l) => (l.authorities()?, l.in_use()?),
             None => Default::default(),
         };
         Ok(status::metrics(&authorities, &issued, env.now))
@@ -75,9 +80,12 @@ impl Report {
 }
 
 /// A certificate in use.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct InUse {
-    /// It.
+    /// What the ledger knows of it.
+    #[serde(skip)]
+    pub issued: Issued,
+    /// What is said of it.
     #[serde(flatten)]
     pub listed: Listed,
     /// True if it should be renewed now.
@@ -90,15 +98,8 @@ pub struct InUse {
     pub key: Option<Code>,
 }
 
-impl InUse {
-    /// What the ledger knows of it.
-    pub fn issued(&self) -> &Issued {
-        &self.listed.certificate.issued
-    }
-}
-
 /// Something that a person should see to.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Open {
     /// What it is.
     pub what: String,
@@ -107,7 +108,7 @@ pub struct Open {
 }
 
 /// The same, with the code of the finding where it is one.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Problem {
     code: Option<&'static str>,
     severity: &'static str,
@@ -115,7 +116,7 @@ pub struct Problem {
     remedy: String,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Proved {
     store: &'static str,
     how: &'static str,
@@ -145,14 +146,14 @@ pub fn status(env: &Env) -> Result<Report> {
         now: env.now,
     };
     let Some(ledger) = env.open_to_look()? else { return Ok(report) };
-    let (authorities, issued, waiting) = (ledger.authorities()?, ledger.issued(None)?, ledger.all_waiting()?);
+    let (authorities, issued, waiting) = (ledger.authorities()?, ledger.in_use()?, ledger.all_waiting()?);
     if authorities.is_empty() && issued.is_empty() && waiting.is_empty() {
         return Ok(report);
     }
     look.clock(&ledger)?;
     report.authorities = authorities.iter().map(|a| (a.clone(), look.authority(a))).collect();
     let keyless = keyless(&ledger)?;
-    let mut live: Vec<Issued> = issued.into_iter().filter(|i| i.is_live() && i.revoked.is_none()).collect();
+    let mut live: Vec<Issued> = issued;
     live.sort_by_key(|i| i.certificate.not_after);
     report.certificates = live.into_iter().map(|i| look.certificate(i, &keyless)).collect();
     for w in &waiting {
@@ -171,7 +172,7 @@ pub fn status(env: &Env) -> Result<Report> {
             "tamga repair finishes it or takes it back",
         );
     }
-    report.proved = trust::PROVED.to_vec();
+    report.proved = StoreId::ALL.map(|s| (s.word(), s.proved())).to_vec();
     (report.open, report.problems) = (look.open, look.problems);
     Ok(report)
 }
@@ -276,8 +277,8 @@ impl Look<'_> {
             let how = if is_expired { "has ended" } else { "is due" };
             self.open(None, format!("{label} {how}"), format!("tamga renew {label}"));
         }
-        let listed = Listed { certificate: Certificate::with_all_files(i), now: self.env.now };
-        InUse { listed, due, on_disk, key: code }
+        let listed = Listed { summary: i.summary(), now: self.env.now };
+        InUse { issued: i, listed, due, on_disk, key: code }
     }
 
     /// Each root in every place; and roots of ours that this data directory does not know.
@@ -302,7 +303,7 @@ impl Look<'_> {
 }
 
 /// The stores that have a root, and those that lack it, by their ids.
-pub fn seen_in<'a>(rows: &'a [Row], sha256: &str) -> (Vec<&'a str>, Vec<&'a str>) {
+pub fn seen_in(rows: &[Row], sha256: &str) -> (Vec<StoreId>, Vec<StoreId>) {
     let (mut seen, mut absent) = (Vec::new(), Vec::new());
     for r in rows.iter().filter(|r| r.sha256 == sha256) {
         match r.state {

@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods, reason = "tests")]
 
 use std::path::Path;
+use std::str::FromStr;
 use std::sync::Arc;
 use tamga_app::apply::{self, Change};
 use tamga_app::certificate::{issue, renew};
@@ -10,10 +11,11 @@ use tamga_app::check::{self, Terms};
 use tamga_app::env::Env;
 use tamga_app::interact::Nobody;
 use tamga_app::report::{Answer, Outcome};
-use tamga_app::trust::stores::{Choice, InScope};
+use tamga_app::trust::stores::Choice;
 use tamga_app::{leave, setup, status};
 use tamga_core::check::client::Client;
 use tamga_core::stores::trust;
+use tamga_core::stores::{InScope, StoreId};
 use tamga_core::vocabulary::name::Name;
 use tamga_host::entropy;
 use tamga_host::places::Machine;
@@ -40,13 +42,13 @@ impl Lab {
     }
 
     fn bundle(&self) -> Choice {
-        let named = Choice::named(&["bundle".to_owned()]).unwrap();
+        let named = Choice::named(&[StoreId::Bundle]);
         Choice { scope: InScope::User, named, bundles: vec![self.path("lab/roots.pem")] }
     }
 }
 
 fn names(all: &[&str]) -> Vec<Name> {
-    all.iter().map(|n| Name::parse(n).unwrap()).collect()
+    all.iter().map(|n| Name::from_str(n).unwrap()).collect()
 }
 
 #[track_caller]
@@ -142,7 +144,7 @@ fn a_dry_run_says_what_it_would_do_and_does_nothing() {
         secret: Default::default(),
     };
     match setup::setup(&env, &request).unwrap() {
-        Answer::Planned(plan) => assert_eq!((plan.authority, plan.ids), (None, vec!["bundle"])),
+        Answer::Planned(plan) => assert_eq!((plan.authority, plan.ids), (None, vec![StoreId::Bundle])),
         Answer::Done(_) => panic!("something was done"),
     }
     assert!(!lab.path("data").exists());

@@ -1,7 +1,10 @@
 //! The groups of options that several commands share.
 
+use crate::values;
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
+use tamga_core::stores::InScope;
+use tamga_core::stores::StoreId;
 
 /// Options that mean the same everywhere.
 #[derive(Args, Clone)]
@@ -115,22 +118,15 @@ pub(crate) struct AuthoritySecretArgs {
     pub(crate) accept: Vec<String>,
 }
 
-#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum ScopeArg {
-    User,
-    Machine,
-    Both,
-}
-
 /// Which stores.
 #[derive(Args, Clone)]
 pub(crate) struct StoreArgs {
     /// Whose stores
-    #[arg(long, value_enum, default_value_t = ScopeArg::User)]
-    pub(crate) scope: ScopeArg,
+    #[arg(long, value_parser = values::word::<InScope>(), default_value_t = InScope::User)]
+    pub(crate) scope: InScope,
     /// Use exactly these stores, of the user or the machine
-    #[arg(long, value_name = "LIST", value_delimiter = ',')]
-    pub(crate) stores: Vec<String>,
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<StoreId>())]
+    pub(crate) stores: Vec<StoreId>,
     /// A PEM bundle as a store of its own (repeatable)
     #[arg(long, value_name = "FILE")]
     pub(crate) bundle: Vec<PathBuf>,

@@ -1,5 +1,6 @@
 //! Exit codes, and the failures that lead to them.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 use tamga_app::report::Outcome;
@@ -51,7 +52,7 @@ pub(crate) fn of(outcome: Outcome) -> u8 {
 pub(crate) struct Done {
     /// For a person: whole lines.
     pub(crate) text: String,
-    /// For a program: the members of the object besides `tamga`, `command` and `ok`.
+    /// For a program: the members of the object besides `tamga`, `command` and `ok`; null if it is printed already.
     pub(crate) json: Value,
     /// The exit code.
     pub(crate) code: u8,
@@ -63,6 +64,11 @@ impl Done {
         Done { text, json: crate::words::to_json(report), code: GOOD }
     }
 
+    /// Everything is printed already.
+    pub(crate) fn printed() -> Done {
+        Done { text: String::new(), json: Value::Null, code: GOOD }
+    }
+
     /// The same with another exit code.
     pub(crate) fn with_code(self, code: u8) -> Done {
         Done { code, ..self }
@@ -70,12 +76,12 @@ impl Done {
 }
 
 /// The members of a failure's JSON.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub(crate) struct Failed {
     error: Error,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Error {
     code: &'static str,
     what: String,

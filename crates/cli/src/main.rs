@@ -7,7 +7,10 @@ mod cli;
 mod commands;
 mod exit;
 mod run;
+#[cfg(test)]
+mod schema;
 mod session;
+mod values;
 mod variables;
 mod words;
 

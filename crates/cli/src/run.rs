@@ -6,10 +6,12 @@ use crate::exit::{self, Failed, Failure};
 use crate::words::{human, to_json};
 use crate::{commands, session::Session};
 use clap::CommandFactory;
+use clap::error::{ContextKind, ContextValue, ErrorKind};
 use serde::Serialize;
 use serde_json::Value;
 use std::process::ExitCode;
 use tamga_core::error::{Diagnostic, Kind};
+use tamga_core::vocabulary::text::nearest;
 
 /// Runs; never panics on input.
 pub(crate) fn run(cli: Cli) -> ExitCode {
@@ -22,14 +24,19 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
     let json = common.format == Format::Json;
     let name = cli.command.name();
     if common.format == Format::Lines && !matches!(name, "check" | "serve") {
-        let told = Usage { what: format!("{name} gives one answer, not lines: use --format json") };
+        let told = Usage {
+            what: "invalid --format value \"lines\"".into(),
+            why: format!("{name} gives one answer, not one line a result"),
+            remedy: "use --format json".into(),
+        };
         human::failure(&told);
         return ExitCode::from(exit::code(told.kind()));
     }
     let done = Session::new(cli.common).and_then(|session| commands::run(&session, cli.command, Cli::command));
     match done {
         Ok(done) => {
-            if json {
+            if json && done.json.is_null() {
+            } else if json {
                 print_json(name, done.code == exit::GOOD, done.json);
             } else if matches!(name, "completions" | "recipe" | "schedule") {
                 human::as_it_is(&done.text);
@@ -65,22 +72,66 @@ fn print_json(command: &str, ok: bool, members: Value) {
 
 /// What clap says of words that make no command; with `--format json` as an object too.
 pub(crate) fn usage(e: &clap::Error) -> ExitCode {
+    if !e.use_stderr() {
+        let _ = e.print();
+        return ExitCode::SUCCESS;
+    }
     let args: Vec<String> = std::env::args_os().map(|a| a.to_string_lossy().into_owned()).collect();
     let wants_json =
         args.windows(2).any(|w| w[0] == "--format" && w[1] == "json") || args.iter().any(|a| a == "--format=json");
-    if e.use_stderr() && wants_json {
-        let what = e.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned();
-        let told = Usage { what };
-        print_json(args.get(1).map_or("", String::as_str), false, to_json(&Failed::from(&told as &dyn Diagnostic)));
-        return ExitCode::from(exit::code(Kind::Usage));
+    let value = invalid_value(e);
+    match (wants_json, value) {
+        (true, value) => {
+            let told = value.unwrap_or_else(|| Usage {
+                what: e.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned(),
+                why: "the words do not make a command".into(),
+                remedy: "see: tamga --help".into(),
+            });
+            let command = args.iter().find(|a| commands::NAMES.contains(&a.as_str())).map_or("", String::as_str);
+            print_json(command, false, to_json(&Failed::from(&told as &dyn Diagnostic)));
+        }
+        (false, Some(told)) => human::failure(&told),
+        (false, None) => drop(e.print()),
     }
-    let _ = e.print();
-    if e.use_stderr() { ExitCode::from(2) } else { ExitCode::SUCCESS }
+    ExitCode::from(exit::code(Kind::Usage))
+}
+
+/// More accepted values than this are not listed.
+const MOST_LISTED: usize = 30;
+
+/// A value that an option does not take, where all that it takes are known: named, with what may have been meant.
+fn invalid_value(e: &clap::Error) -> Option<Usage> {
+    let text = |kind| match e.get(kind) {
+        Some(ContextValue::String(s)) => Some(s.clone()),
+        _ => None,
+    };
+    let Some(ContextValue::Strings(accepted)) = e.get(ContextKind::ValidValue) else { return None };
+    let (option, typed) = (text(ContextKind::InvalidArg)?, text(ContextKind::InvalidValue)?);
+    if e.kind() != ErrorKind::InvalidValue || accepted.is_empty() {
+        return None;
+    }
+    let option = option.split(" <").next().unwrap_or_default().trim_matches('[').trim_matches(']');
+    let what = match typed.is_empty() {
+        true => format!("{option} has no value"),
+        false => format!("invalid {option} value {typed:?}"),
+    };
+    let remedy = match nearest(&typed, accepted.iter().map(String::as_str)) {
+        Some(near) => format!("did you mean {near}?"),
+        None => "choose one of them; --help says what each option is for".into(),
+    };
+    // Only the codes of findings are so many.
+    let why = match accepted.len() {
+        0..=MOST_LISTED => format!("expected one of: {}", accepted.join(", ")),
+        _ => "expected one of the codes that tamga explain lists".into(),
+    };
+    Some(Usage { what, why, remedy })
 }
 
 #[derive(Debug)]
 struct Usage {
     what: String,
+    why: String,
+    remedy: String,
 }
 
 impl std::fmt::Display for Usage {
@@ -102,9 +153,9 @@ impl Diagnostic for Usage {
         self.what.clone()
     }
     fn why(&self) -> String {
-        "the words do not make a command".into()
+        self.why.clone()
     }
     fn remedy(&self) -> String {
-        "see: tamga --help".into()
+        self.remedy.clone()
     }
 }

@@ -32,16 +32,16 @@
 //! }
 //!
 //! let entropy = System(ring::rand::SystemRandom::new());
-//! let now = Timestamp::parse("2026-11-24")?;
+//! let now = "2026-11-24".parse::<Timestamp>()?;
 //!
 //! // A root that may certify test names only.
 //! let root_key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
-//! let wanted = create::Request::plain(Label::parse("saltmarsh")?);
+//! let wanted = create::Request::plain("saltmarsh".parse::<Label>()?);
 //! let root = create::root(&wanted, &root_key, None, "saltmarsh".into(), now, &entropy)?.authority;
 //!
 //! // A certificate for one host.
 //! let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
-//! let host = Name::parse("charts.saltmarsh.test")?;
+//! let host = "charts.saltmarsh.test".parse::<Name>()?;
 //! let wanted = issue::Request::server(vec![host.clone()], host.label()?, "charts".into());
 //! let signer = Signer::Authority(&root, &root_key);
 //! let leaf = issue::make(&wanted, &Holder::Key(&key, None), &signer, b"", now, &entropy)?.certificate;
@@ -64,7 +64,7 @@
 //! assert_eq!(predict(Client::Chromium, &asked(&host, &anchors)).outcome, Outcome::Accepts);
 //!
 //! // Under another name it warns; without the root too, and it says so in its own words.
-//! let other = Name::parse("archive.saltmarsh.test")?;
+//! let other = "archive.saltmarsh.test".parse::<Name>()?;
 //! let verdict = predict(Client::Chromium, &asked(&other, &anchors));
 //! assert_eq!(verdict.judgement.faults[0].code, Code::NameNotCovered);
 //! let verdict = predict(Client::Chromium, &asked(&host, &[]));

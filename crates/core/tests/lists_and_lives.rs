@@ -7,6 +7,7 @@ mod machine;
 use machine::{Counting, Machine, root};
 use proptest::prelude::*;
 use std::path::PathBuf;
+use std::str::FromStr;
 use tamga_core::ca::authority::create::{self, Request};
 use tamga_core::ca::status::{self, OnDisk};
 use tamga_core::deploy::schedule::{self, Job, Kind};
@@ -32,7 +33,7 @@ fn at(days: i64) -> Timestamp {
 fn authority(label: &str, seed: u64) -> (Certificate, PrivateKey) {
     let entropy = Counting::from(seed);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
-    let request = Request::plain(Label::parse(label).unwrap());
+    let request = Request::plain(Label::from_str(label).unwrap());
     let made = create::root(&request, &key, None, "x".into(), at(-10), &entropy).unwrap();
     (made.authority.certificate, key)
 }
@@ -41,7 +42,7 @@ fn authority(label: &str, seed: u64) -> (Certificate, PrivateKey) {
 fn leaf(from: i64, until: i64, seed: u64) -> Certificate {
     let entropy = Counting::from(seed);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
-    let names = [Name::parse("charts.saltmarsh.test").unwrap()];
+    let names = [Name::from_str("charts.saltmarsh.test").unwrap()];
     let subject = tamga_core::pki::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
     let links = Links::default();
     let (from, until) = (at(from), at(until));
@@ -167,7 +168,7 @@ fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
     use tamga_core::check::client::{Client, Outcome, predict};
     use tamga_core::finding::Code;
     let ours = authority("saltmarsh", 3);
-    let name = Name::parse("charts.saltmarsh.test").unwrap();
+    let name = Name::from_str("charts.saltmarsh.test").unwrap();
     let said = |days: i64, client: Client| {
         let entropy = Counting::from(17);
         let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();

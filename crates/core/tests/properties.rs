@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "tests")]
 
 use proptest::prelude::*;
+use std::str::FromStr;
 use tamga_core::ca::authority::create::{self, Request};
 use tamga_core::ca::request::Wanted;
 use tamga_core::pki::cert::Certificate;
@@ -33,7 +34,7 @@ impl tamga_core::plan::ports::Entropy for Fixed {
 /// A real root with its key: something to damage.
 fn root() -> (Certificate, PrivateKey) {
     let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
-    let request = Request::plain(Label::parse("saltmarsh").unwrap());
+    let request = Request::plain(Label::from_str("saltmarsh").unwrap());
     let now = Timestamp::from_unix(1_700_000_000);
     let made = create::root(&request, &key, None, "x".into(), now, &Fixed).unwrap();
     (made.authority.certificate, key)
@@ -45,7 +46,7 @@ fn certificate() -> Vec<u8> {
 
 fn request() -> Vec<u8> {
     let wanted = Wanted {
-        names: vec![Name::parse("gauge-7.saltmarsh.test").unwrap(), Name::parse("192.168.7.7").unwrap()],
+        names: vec![Name::from_str("gauge-7.saltmarsh.test").unwrap(), Name::from_str("192.168.7.7").unwrap()],
         purposes: vec![Purpose::Server],
         subject: None,
         folder: "x".into(),
@@ -66,10 +67,10 @@ fn list() -> Vec<u8> {
 proptest! {
     #[test]
     fn names_never_panic_and_come_back_as_themselves(text in "\\PC{0,60}") {
-        if let Ok(name) = Name::parse(&text) {
-            prop_assert_eq!(Name::parse(&name.to_string()).unwrap(), name.clone());
+        if let Ok(name) = Name::from_str(&text) {
+            prop_assert_eq!(Name::from_str(&name.to_string()).unwrap(), name.clone());
             if let Ok(label) = name.label() {
-                prop_assert!(Label::parse(label.as_str()).is_ok());
+                prop_assert!(Label::from_str(label.as_str()).is_ok());
             }
         }
     }
@@ -77,7 +78,7 @@ proptest! {
     #[test]
     fn likely_names_are_taken(labels in proptest::collection::vec("[a-z][a-z0-9]{0,20}", 1..6)) {
         let typed = labels.join(".");
-        prop_assert_eq!(Name::parse(&typed.to_uppercase()).unwrap(), Name::Dns(typed));
+        prop_assert_eq!(Name::from_str(&typed.to_uppercase()).unwrap(), Name::Dns(typed));
     }
 
     #[test]
@@ -85,7 +86,7 @@ proptest! {
         let ip = std::net::IpAddr::from(std::net::Ipv4Addr::from(a));
         let block = Cidr::new(ip, length);
         prop_assert!(block.contains(ip));
-        prop_assert_eq!(Cidr::parse(&block.to_string()), Some(block));
+        prop_assert_eq!(Cidr::from_str(&block.to_string()).ok(), Some(block));
         let octets = block.to_octets();
         let mask = u32::from_be_bytes(octets[4..].try_into().unwrap());
         prop_assert_eq!(mask.leading_ones() + mask.trailing_zeros(), 32);
@@ -93,9 +94,9 @@ proptest! {
 
     #[test]
     fn moments_and_spans_never_panic(text in "\\PC{0,30}", seconds in any::<i64>()) {
-        let _ = (Timestamp::parse(&text), Span::parse(&text));
+        let _ = (Timestamp::from_str(&text), Span::from_str(&text));
         let m = Timestamp::from_unix(seconds);
-        prop_assert_eq!(Timestamp::parse(&m.to_string()).unwrap(), m);
+        prop_assert_eq!(Timestamp::from_str(&m.to_string()).unwrap(), m);
         prop_assert_eq!(Timestamp::from_x509(&m.to_x509()), m);
     }
 
@@ -142,7 +143,7 @@ proptest! {
         }
         permit.extend(&Cidr::new(std::net::IpAddr::from(std::net::Ipv4Addr::from(a)), length).to_string()).unwrap();
         let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
-        let mut request = Request::plain(Label::parse("x").unwrap());
+        let mut request = Request::plain(Label::from_str("x").unwrap());
         request.wanted.permit = match &permit { Permit::Only { domains, blocks } => domains.iter().cloned().chain(blocks.iter().map(ToString::to_string)).collect(), Permit::Any => vec![] };
         let made = create::root(&request, &key, None, "x".into(), Timestamp::from_unix(1_700_000_000), &Fixed).unwrap();
         let found = tamga_core::ca::authority::limits::permit_of(made.authority.certificate.constraints.as_ref().unwrap());

@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, reason = "tests")]
 
 use proptest::prelude::*;
+use std::str::FromStr;
 use tamga_core::deploy::export::Form;
 use tamga_core::deploy::recipe::{self, Recipe, Setting, Written};
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey, PublicKey};
@@ -50,7 +51,7 @@ fn plain(recipe: &Recipe) -> Setting {
     Setting {
         label: "charts".into(),
         names: ["charts.saltmarsh.test", "*.buoys.saltmarsh.test", "192.168.7.7"]
-            .map(|n| Name::parse(n).unwrap())
+            .map(|n| Name::from_str(n).unwrap())
             .to_vec(),
         key: key(recipe),
         folder: "/home/operator/charts".into(),
@@ -238,7 +239,7 @@ fn a_form_with_a_key_gets_a_passphrase_by_a_file_and_never_by_an_argument() {
 /// A certificate of loopback names alone is for this machine: unless told, nothing listens for others.
 #[test]
 fn a_loopback_certificate_is_served_on_loopback_unless_told() {
-    let names = ["localhost", "127.0.0.1", "::1"].map(|n| Name::parse(n).unwrap()).to_vec();
+    let names = ["localhost", "127.0.0.1", "::1"].map(|n| Name::from_str(n).unwrap()).to_vec();
     let everywhere = ["0.0.0.0", "*:", "[::]"];
     for r in recipe::ALL {
         let local = Setting { names: names.clone(), redirect: Some(8080), ..plain(r) };

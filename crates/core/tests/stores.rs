@@ -105,7 +105,7 @@ fn every_store_keeps_the_contract_in_every_place() {
     let mut places = 0;
     let mut ids: Vec<&str> = Vec::new();
     for store in trust::ALL {
-        let system = store.id().split('-').next().unwrap_or_default();
+        let system = store.id().word().split('-').next().unwrap_or_default();
         let (m, bundles) = everything_of(&foreign, system);
         for place in store.survey(&m, &bundles) {
             let what = format!("{} in {}", store.id(), place.place.to_string_lossy());
@@ -128,7 +128,7 @@ fn every_store_keeps_the_contract_in_every_place() {
             let mark = seen.entries.iter().find(|e| e.certificate == ours.certificate).and_then(|e| e.mark.clone());
             assert!(trust::is_mark_of(&mark.unwrap(), &ours.certificate), "{what}: it bears no mark");
             assert_eq!(
-                trust::state(&ours.certificate, &seen, tamga_core::plan::ports::Look::now(&m)),
+                trust::state(&ours.certificate, &seen, tamga_core::plan::ports::Environment::now(&m)),
                 State::Present,
                 "{what}"
             );
@@ -148,7 +148,7 @@ fn every_store_keeps_the_contract_in_every_place() {
             assert_eq!(m.state(), before, "{what}: something else changed");
             places += 1;
         }
-        ids.push(store.id());
+        ids.push(store.id().word());
     }
     ids.dedup();
     assert_eq!(
@@ -181,7 +181,7 @@ fn somebody_elses_root_of_the_same_name_and_a_distrusted_one_stay() {
     let store = trust::chromium::Chromium;
     let place = store.survey(&m, &bundles).remove(0);
     assert_eq!(
-        trust::state(&root("third").certificate, &place, tamga_core::plan::ports::Look::now(&m)),
+        trust::state(&root("third").certificate, &place, tamga_core::plan::ports::Environment::now(&m)),
         State::Distrusted
     );
     m.perform(&store.change(Goal::Add, &ours, &place, &m)).unwrap();
@@ -296,7 +296,10 @@ fn policies_of_others_are_weighed() {
     };
     m.put("/etc/chromium/policies/managed/a.json", format!("{{\"CADistrustedCertificates\": [\"{}\"]}}", der(&ours)));
     let seen = again(&store, &m, &bundles, &place);
-    assert_eq!(trust::state(&ours.certificate, &seen, tamga_core::plan::ports::Look::now(&m)), State::Distrusted);
+    assert_eq!(
+        trust::state(&ours.certificate, &seen, tamga_core::plan::ports::Environment::now(&m)),
+        State::Distrusted
+    );
     m.put("/etc/chromium/policies/managed/a.json", "{}");
     // A file that comes before ours in the alphabet does not count, one that comes after counts alone.
     m.put("/etc/chromium/policies/managed/b.json", format!("{{\"CACertificates\": [\"{}\"]}}", der(&foreign)));

@@ -8,6 +8,7 @@ use crate::ledger::{FILES, Ledger};
 use age::secrecy::SecretString;
 use std::io::{Read, Write};
 use std::path::{Component, Path, PathBuf};
+use std::str::FromStr;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -172,7 +173,7 @@ fn inside(path: &Path) -> Option<PathBuf> {
     match parts.as_slice() {
         [one] if *one == FILES[0] || *one == AUTHORITIES => Some(path.to_owned()),
         [AUTHORITIES, label] | [AUTHORITIES, label, _] => {
-            tamga_core::vocabulary::label::Label::parse(label).ok().map(|_| path.to_owned())
+            tamga_core::vocabulary::label::Label::from_str(label).ok().map(|_| path.to_owned())
         }
         _ => None,
     }

@@ -6,7 +6,7 @@ use crate::platform;
 use std::io::{Read, Write};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
-use tamga_core::plan::ports::Look;
+use tamga_core::plan::ports::Commands;
 use tamga_core::plan::step::{FILE, Invocation};
 use tamga_core::vocabulary::text::Untrusted;
 

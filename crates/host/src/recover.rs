@@ -2,6 +2,7 @@
 
 use crate::error::Result;
 use crate::fs::{self, Leftover, Recovered};
+use crate::ledger::WorkKind;
 use crate::ledger::{Ledger, Work};
 use crate::places::Machine;
 use std::path::Path;
@@ -9,6 +10,7 @@ use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
 use tamga_core::ca::report::KeyPlace;
 use tamga_core::pki::cert::{Certificate, csr};
 use tamga_core::pki::format::pem;
+use tamga_core::stores::trust::Goal;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
@@ -36,11 +38,11 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
     match work {
         Work::Publish { what, label, sha256, folder, names, tag, answers } => {
             let recovered = fs::recover_publication(folder, names, tag)?;
-            if !stands(what, folder, sha256) {
+            if !stands(*what, folder, sha256) {
                 ledger.abandon(id, work, now)?;
                 return Ok(Some(format!(
                     "the {} {label} was interrupted before its files stood; it was taken back, nothing else changed",
-                    noun(what)
+                    noun(*what)
                 )));
             }
             if *answers {
@@ -51,14 +53,14 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
             Ok((recovered == Recovered::Finished).then(|| {
                 format!(
                     "the {} {label} was interrupted while its files were put in place; it is complete now",
-                    noun(what)
+                    noun(*what)
                 )
             }))
         }
         Work::Trust { goal, label, store, place, files, .. } => {
             files.iter().try_for_each(|f| machine.with_rights_for(f, || fs::unstage(f)))?;
             ledger.finish(id, work)?;
-            let (verb, where_) = if goal == "add" { ("putting", "into") } else { ("taking", "out of") };
+            let (verb, where_) = if *goal == Goal::Add { ("putting", "into") } else { ("taking", "out of") };
             Ok(Some(format!(
                 "{verb} the root {label} {where_} {store} ({}) was interrupted; run tamga trust {goal} {label} again",
                 place.shown()
@@ -121,18 +123,17 @@ fn key_leaves(
     Ok(Some(said))
 }
 
-fn noun(what: &str) -> &str {
+fn noun(what: WorkKind) -> &'static str {
     match what {
-        "reissue" => "new certificate of the authority",
-        "request" => "request",
-        other => other,
+        WorkKind::Reissue => "new certificate of the authority",
+        other => other.word(),
     }
 }
 
 /// True if the file that vouches for the whole is the one that was meant.
-fn stands(what: &str, folder: &Path, sha256: &str) -> bool {
+fn stands(what: WorkKind, folder: &Path, sha256: &str) -> bool {
     let read = |name: &str| fs::read_regular(&folder.join(name)).ok();
-    if what == "request" {
+    if what == WorkKind::Request {
         return read(REQUEST_FILE)
             .and_then(|bytes| csr::find(&bytes, REQUEST_FILE).ok())
             .is_some_and(|r| r.sha256() == sha256);

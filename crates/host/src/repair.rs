@@ -3,6 +3,7 @@
 use crate::error::Result;
 use crate::ledger::{self, Ledger, Salvaged};
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
 use tamga_core::ca::authority::import::{above, purposes};
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::report::{Authority, Issued, KeyPlace, Life};
@@ -84,7 +85,7 @@ fn certificates(file: &Path) -> Vec<Certificate> {
 
 /// An authority whose folder stands but which the ledger does not know.
 fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Timestamp, done: &mut Repaired) -> Result<()> {
-    let Ok(label) = Label::parse(name) else { return Ok(()) };
+    let Ok(label) = Label::from_str(name) else { return Ok(()) };
     let known = ledger.authorities()?;
     let found = certificates(&folder.join(CERTIFICATE_FILE));
     let Some(first) = found.first().filter(|c| c.is_ca()) else { return Ok(()) };

@@ -5,6 +5,7 @@
 use proptest::prelude::*;
 use std::io::{Read, Write};
 use std::net::{SocketAddr, TcpListener};
+use std::str::FromStr;
 use std::time::{Duration, Instant};
 use tamga_core::finding::Code;
 use tamga_core::vocabulary::name::Name;
@@ -41,7 +42,7 @@ fn sends(bytes: Vec<u8>) -> SocketAddr {
 }
 
 fn host() -> Name {
-    Name::parse("charts.saltmarsh.test").unwrap()
+    Name::from_str("charts.saltmarsh.test").unwrap()
 }
 
 proptest! {

@@ -12,6 +12,7 @@ pub mod matrix;
 pub mod mutual;
 pub mod sample;
 pub mod sandbox;
+pub mod schema;
 pub mod server;
 pub mod site;
 pub mod stand_ins;

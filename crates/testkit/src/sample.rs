@@ -1,6 +1,7 @@
 //! Certificates for tests, also such as Tamga would never issue: made by the core's builder with its checks left away.
 
 use std::path::Path;
+use std::str::FromStr;
 use tamga_core::ca::authority::create::{self, Request};
 use tamga_core::ca::authority::{KEY_FILE, read_key};
 use tamga_core::pki::cert::Certificate;
@@ -33,7 +34,7 @@ pub struct Identity {
 /// A fresh root called like an authority of that label.
 pub fn root(label: &str) -> Root {
     let key = PrivateKey::generate(KeyAlgorithm::P256, &System).unwrap();
-    let request = Request::plain(Label::parse(label).unwrap());
+    let request = Request::plain(Label::from_str(label).unwrap());
     let made = create::root(&request, &key, None, "x".into(), now(), &System).unwrap();
     Root { certificate: made.authority.certificate, key }
 }
@@ -53,7 +54,7 @@ pub fn certificate(file: &Path) -> Certificate {
 
 /// A leaf for these names, valid from and until so many seconds from now; no check of any constraint.
 pub fn leaf(root: &Root, names: &[&str], purposes: &[Purpose], from: i64, until: i64, kind: KeyAlgorithm) -> Identity {
-    let names: Vec<Name> = names.iter().map(|n| Name::parse(n).unwrap()).collect();
+    let names: Vec<Name> = names.iter().map(|n| Name::from_str(n).unwrap()).collect();
     let subject = profile::leaf_subject(&names[0]).to_der().unwrap();
     let links = Links::default();
     let key = PrivateKey::generate(kind, &System).unwrap();

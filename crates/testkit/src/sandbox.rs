@@ -26,8 +26,16 @@ pub struct Ran {
 
 impl Ran {
     /// Standard output as JSON.
+    ///
+    /// It must fit the schema of its command.
+    #[track_caller]
     pub fn json(&self) -> Value {
-        serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("no JSON ({e}): {}\n{}", self.out, self.err))
+        let answer: Value =
+            serde_json::from_str(&self.out).unwrap_or_else(|e| panic!("no JSON ({e}): {}\n{}", self.out, self.err));
+        if let Some(command) = answer["command"].as_str().filter(|c| !c.is_empty()) {
+            crate::schema::assert_fits(command, &answer);
+        }
+        answer
     }
 
     /// Fails the test unless the exit code is this.

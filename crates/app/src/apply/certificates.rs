@@ -5,10 +5,10 @@ use crate::certificate::issue::{self, Issuer, Terms};
 use crate::certificate::{issue_list, renew};
 use crate::failure::Result;
 use crate::secret::NewSecret;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::list_file::Entry;
-use tamga_core::ca::report::{Authority, Issued};
+use tamga_core::ca::report::Authority;
 use tamga_core::deploy::lab::file::Certificate as Wanted;
 use tamga_core::deploy::lab::{Todo, compare};
 use tamga_core::pki::format::pem;
@@ -18,21 +18,17 @@ use tamga_host::fs;
 impl Run<'_> {
     /// Returns the labels that are new or were renewed.
     pub(super) fn certificates(&mut self) -> Result<BTreeSet<String>> {
-        let (known, issued): (Vec<Authority>, Vec<Issued>) = match self.env.open_to_look()? {
-            Some(l) => (l.authorities()?, l.issued(None)?),
-            None => Default::default(),
-        };
-        let current: BTreeMap<&str, &Issued> =
-            issued.iter().filter(|i| i.is_live()).map(|i| (i.label.as_str(), i)).collect();
+        let ledger = self.env.open_to_look()?;
+        let known = ledger.as_ref().map_or_else(|| Ok(Vec::new()), |l| l.authorities())?;
         let mut todo: Vec<(Wanted, Todo)> = Vec::new();
         for wanted in self.lab.certificates.clone() {
             if !self.is_meant(wanted.label.as_str()) {
                 continue;
             }
-            let is = current.get(wanted.label.as_str()).copied();
-            let mut differs = compare(&wanted, is, &known, self.env.now);
+            let is = ledger.as_ref().map(|l| l.current(wanted.label.as_str())).transpose()?.flatten();
+            let mut differs = compare(&wanted, is.as_ref(), &known, self.env.now);
             if differs.is_none()
-                && let Some(is) = is
+                && let Some(is) = &is
                 && !is.folder.join(KEY_FILE).exists()
             {
                 let why = format!("its private key is gone from {}", is.folder.shown());
@@ -40,9 +36,10 @@ impl Run<'_> {
             }
             match differs {
                 Some(differs) => todo.push((wanted, differs)),
-                None => self.standing.extend(is.cloned()),
+                None => self.standing.extend(is),
             }
         }
+        drop(ledger);
         self.put_right(&known)?;
         let mut changed = BTreeSet::new();
         let new: Vec<&Wanted> = todo.iter().filter(|(_, t)| *t == Todo::Issue).map(|(w, _)| w).collect();

@@ -12,6 +12,7 @@ use crate::failure::{Failure, Result};
 use crate::output::absolute;
 use crate::report::{Certificate, Outcome};
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -39,83 +40,51 @@ pub struct Request {
     pub secret: Secret,
 }
 
-/// What a row is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum What {
-    /// An authority.
-    Authority,
-    /// A certificate.
-    Certificate,
-    /// Files from which a server reads.
-    Place,
-    /// A root in a store.
-    Store,
-    /// Names in the hosts file.
-    Hosts,
-    /// A check of the file.
-    Check,
-}
-
-impl What {
-    /// The word of JSON.
-    pub fn word(self) -> &'static str {
-        match self {
-            What::Authority => "authority",
-            What::Certificate => "certificate",
-            What::Place => "place",
-            What::Store => "store",
-            What::Hosts => "hosts",
-            What::Check => "check",
-        }
+tamga_core::words! {
+    /// What a row is about.
+    pub enum What: "part" {
+        /// An authority.
+        Authority = "authority",
+        /// A certificate.
+        Certificate = "certificate",
+        /// Files from which a server reads.
+        Place = "place",
+        /// A root in a store.
+        Store = "store",
+        /// Names in the hosts file.
+        Hosts = "hosts",
+        /// A check of the file.
+        Check = "check",
     }
 }
 
-/// What became of it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Change {
-    /// An authority was made.
-    Made,
-    /// An authority may certify more names.
-    Permitted,
-    /// A certificate was issued.
-    Issued,
-    /// A certificate was renewed.
-    Renewed,
-    /// A file was put right.
-    PutRight,
-    /// Files were put where a server reads them.
-    Put,
-    /// A root or names were added.
-    Added,
-    /// A check held.
-    Held,
-    /// It was withdrawn: it is no longer in the file.
-    Withdrawn,
-    /// It is no longer in the file, and still there.
-    Unlisted,
-    /// It would be done.
-    Would,
-    /// It failed.
-    Failed,
-}
-
-impl Change {
-    /// The word of JSON.
-    pub fn word(self) -> &'static str {
-        match self {
-            Change::Made => "made",
-            Change::Permitted => "permitted",
-            Change::Issued => "issued",
-            Change::Renewed => "renewed",
-            Change::PutRight => "put right",
-            Change::Put => "put",
-            Change::Added => "added",
-            Change::Held => "held",
-            Change::Withdrawn => "withdrawn",
-            Change::Unlisted => "unlisted",
-            Change::Would => "would",
-            Change::Failed => "failed",
-        }
+tamga_core::words! {
+    /// What became of it.
+    pub enum Change: "change" {
+        /// An authority was made.
+        Made = "made",
+        /// An authority may certify more names.
+        Permitted = "permitted",
+        /// A certificate was issued.
+        Issued = "issued",
+        /// A certificate was renewed.
+        Renewed = "renewed",
+        /// A file was put right.
+        PutRight = "put right",
+        /// Files were put where a server reads them.
+        Put = "put",
+        /// A root or names were added.
+        Added = "added",
+        /// A check held.
+        Held = "held",
+        /// It was withdrawn: it is no longer in the file.
+        Withdrawn = "withdrawn",
+        /// It is no longer in the file, and still there.
+        Unlisted = "unlisted",
+        /// It would be done.
+        Would = "would",
+        /// It failed.
+        Failed = "failed",
     }
 }
 
@@ -134,7 +103,7 @@ pub struct Row {
     pub remedy: Option<String>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct RowView<'a> {
     what: &'static str,
     about: &'a str,
@@ -142,6 +111,8 @@ struct RowView<'a> {
     why: &'a str,
     remedy: Option<&'a str>,
 }
+
+crate::report::schema_as!(Row => RowView<'static>);
 
 impl Serialize for Row {
     fn serialize<S: serde::Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {
@@ -157,7 +128,7 @@ impl Serialize for Row {
 }
 
 /// What was done, or would be.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Report {
     /// Everything that differed.
     pub changes: Vec<Row>,

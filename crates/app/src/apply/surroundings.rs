@@ -6,22 +6,17 @@ use crate::failure::Result;
 use crate::hosts::{self, Verb};
 use crate::report::{Answer, Outcome};
 use crate::trust::row::Change as InStore;
-use crate::trust::stores::{Choice, InScope};
+use crate::trust::stores::Choice;
 use crate::trust::{Which, change};
 use tamga_core::check::client;
-use tamga_core::deploy::lab::file::{self, Check, Trust};
+use tamga_core::deploy::lab::file::{Check, Trust};
 use tamga_core::finding::Severity;
 use tamga_core::stores::trust::Goal;
 use tamga_core::vocabulary::text::Shown;
 
 /// The stores of an entry of the file.
 pub(super) fn choice(t: &Trust) -> Choice {
-    let scope = match t.scope {
-        file::InScope::User => InScope::User,
-        file::InScope::Machine => InScope::Machine,
-        file::InScope::Both => InScope::Both,
-    };
-    Choice { scope, named: t.stores.clone(), bundles: t.bundles.clone() }
+    Choice { scope: t.scope, named: t.stores.clone(), bundles: t.bundles.clone() }
 }
 
 impl Run<'_> {

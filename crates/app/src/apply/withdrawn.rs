@@ -7,12 +7,14 @@ use crate::certificate::revoke::{self, Which};
 use crate::failure::Result;
 use crate::hosts::{self, Verb};
 use crate::report::Answer;
-use crate::trust::stores::{Choice, InScope};
+use crate::trust::stores::Choice;
 use crate::trust::{self, change};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 use tamga_core::deploy::hosts::Wanted;
+use tamga_core::stores::InScope;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::Goal;
 use tamga_core::vocabulary::reason::Reason;
 use tamga_core::vocabulary::text::Shown;
@@ -35,8 +37,8 @@ struct Applied {
 #[serde(default)]
 struct InStores {
     root: String,
-    stores: Vec<String>,
-    scope: String,
+    stores: Vec<StoreId>,
+    scope: InScope,
     bundles: Vec<PathBuf>,
 }
 
@@ -45,15 +47,10 @@ impl Run<'_> {
     fn asked(&self) -> Applied {
         let trust = self.lab.trust.iter().map(|t| {
             let choice = choice(t);
-            let scope = match choice.scope {
-                InScope::User => "user",
-                InScope::Machine => "machine",
-                InScope::Both => "both",
-            };
             InStores {
                 root: t.root.to_string(),
-                stores: choice.named_ids().into_iter().map(str::to_owned).collect(),
-                scope: scope.to_owned(),
+                stores: choice.named_ids(),
+                scope: choice.scope,
                 bundles: t.bundles.clone(),
             }
         });
@@ -172,16 +169,11 @@ impl Run<'_> {
         }
         let place = match t.stores.is_empty() {
             true => format!("the {} stores", t.scope),
-            false => t.stores.join(", "),
+            false => t.stores.iter().map(|s| s.word()).collect::<Vec<_>>().join(", "),
         };
         let about = format!("{} in {place}", t.root);
         Ok(self.withdrawn(What::Store, &about, |run| {
-            let scope = match t.scope.as_str() {
-                "machine" => InScope::Machine,
-                "both" => InScope::Both,
-                _ => InScope::User,
-            };
-            let stores = Choice { scope, named: Choice::named(&t.stores)?, bundles: t.bundles.clone() };
+            let stores = Choice { scope: t.scope, named: Choice::named(&t.stores), bundles: t.bundles.clone() };
             let request = change::Request {
                 goal: Goal::Remove,
                 root: trust::Which::Named(t.root.clone()),

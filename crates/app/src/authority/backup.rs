@@ -4,6 +4,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::{self, Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use tamga_core::vocabulary::text::Shown;
@@ -11,17 +12,18 @@ use tamga_host::backup;
 use tamga_host::error::Error;
 
 /// A backup that was written.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// The file.
     #[serde(serialize_with = "report::path")]
+    #[schemars(with = "String")]
     pub file: PathBuf,
     /// How many authorities are in it.
     pub authorities: usize,
 }
 
 /// A backup that would be written.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     dry_run: bool,
     /// How many authorities would be in it.
@@ -48,7 +50,7 @@ pub fn backup(env: &Env, output: &Path, new_secret: &AuthoritySecret) -> Result<
 }
 
 /// Authorities that were restored.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Restored {
     /// They.
     pub authorities: Vec<Member>,
@@ -58,7 +60,7 @@ pub struct Restored {
 }
 
 /// Authorities that would be restored.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct RestorePlan {
     authorities: [(); 0],
     dry_run: bool,

@@ -4,16 +4,19 @@ use crate::env::{Change, Env};
 use crate::failure::Result;
 use crate::report::{Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::create::{self, Made};
 use tamga_core::ca::authority::{self, limits};
 use tamga_core::ca::report::Authority;
+use tamga_core::pki::key::SigningKey;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::permit::Permit;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_host::entropy;
+use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Ledger, Record};
 
 /// What to make.
@@ -35,7 +38,7 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// An authority that was made.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It alone.
     pub authorities: [Member; 1],
@@ -51,7 +54,7 @@ pub struct Done {
 }
 
 /// An authority that would be made.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     authorities: [(); 0],
     dry_run: bool,
@@ -90,7 +93,7 @@ pub fn create(env: &Env, request: &Request) -> Result<Report> {
         }
         None => None,
     };
-    let made = make(env, &ledger, wanted, &key, protect.as_ref(), parent.as_ref().map(|(a, k)| (a, k)))?;
+    let made = make(env, &ledger, wanted, &key, protect.as_ref(), parent.as_ref().map(|(a, k)| (a, &**k)))?;
     Ok(Answer::Done(Done {
         authorities: [made.authority.clone().into()],
         authority: made.authority,
@@ -126,7 +129,7 @@ pub(crate) fn make(
     request: &create::Request,
     key: &PrivateKey,
     protect: Option<&Passphrase>,
-    parent: Option<(&Authority, &PrivateKey)>,
+    parent: Option<(&Authority, &dyn SigningKey)>,
 ) -> Result<Made> {
     let label = request.label.as_str();
     super::free(ledger, &request.label)?;
@@ -138,7 +141,7 @@ pub(crate) fn make(
         }
     };
     let change = Change {
-        what: "authority",
+        what: WorkKind::Authority,
         label,
         sha256: made.authority.certificate.sha256(),
         publication: &made.publication,

@@ -4,6 +4,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Answer;
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use tamga_core::ca::authority;
@@ -12,7 +13,7 @@ use tamga_core::error::Error;
 use tamga_core::finding::{Code, entry};
 use tamga_core::pki::cert::crl::{self, Crl, ToSign};
 use tamga_core::pki::format::pem;
-use tamga_core::pki::key::PrivateKey;
+use tamga_core::pki::key::SigningKey;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 use tamga_host::ledger::{Ledger, Listed, Record, Work};
@@ -43,14 +44,14 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// A list that was signed.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It.
     pub crl: Signed,
 }
 
 /// A list that was signed.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Signed {
     /// The authority's label.
     pub authority: String,
@@ -71,7 +72,7 @@ pub struct Signed {
 }
 
 /// A list that would be signed.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     dry_run: bool,
     /// How many certificates it would revoke.
@@ -101,7 +102,7 @@ pub(super) struct List<'a> {
     pub(super) env: &'a Env,
     pub(super) ledger: &'a Ledger,
     pub(super) a: &'a Authority,
-    pub(super) key: &'a PrivateKey,
+    pub(super) key: &'a dyn SigningKey,
     pub(super) output: Option<&'a Path>,
 }
 

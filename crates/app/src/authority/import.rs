@@ -5,6 +5,7 @@ use crate::failure::Result;
 use crate::keys::{certificates, own, stored_key};
 use crate::report::{self, Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::import;
@@ -17,6 +18,7 @@ use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::entropy;
 use tamga_host::ledger::Record;
+use tamga_host::ledger::WorkKind;
 
 /// What to take in.
 #[derive(Clone, Debug)]
@@ -43,12 +45,13 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// An authority that was taken in.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It alone.
     pub authorities: [Member; 1],
     /// Remarks on it.
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
     /// It.
     #[serde(skip)]
@@ -56,7 +59,7 @@ pub struct Done {
 }
 
 /// An authority that would be taken in.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     authorities: [(); 0],
     dry_run: bool,
@@ -108,7 +111,7 @@ pub fn import(env: &Env, request: &Request) -> Result<Report> {
     }
     let (a, publication) = import::make(a, &key, protect.as_ref(), &entropy::System)?;
     let change = Change {
-        what: "authority",
+        what: WorkKind::Authority,
         label: label.as_str(),
         sha256: a.certificate.sha256(),
         publication: &publication,

@@ -4,20 +4,21 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::keys::is_locked;
 use crate::report::{Member, Request as Waiting};
+use schemars::JsonSchema;
 use serde::Serialize;
 use tamga_core::ca::authority::{self, KEY_FILE};
 use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_host::ledger::Listed;
 
 /// Every authority, and the keys that wait for their certificate.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Report {
     /// They.
     pub authorities: Vec<Member>,
 }
 
 /// One authority.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct One {
     /// It alone.
     pub authorities: [Member; 1],

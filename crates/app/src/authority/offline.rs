@@ -6,6 +6,7 @@ use crate::keys::{own, stored_key};
 use crate::output::absolute;
 use crate::report::{Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::create::chain;
@@ -38,7 +39,7 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// An authority whose key is away.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It alone.
     pub authorities: [Member; 1],
@@ -54,7 +55,7 @@ pub struct Done {
 }
 
 /// An authority whose key would be taken away.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     authorities: [(); 0],
     dry_run: bool,

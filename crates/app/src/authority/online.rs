@@ -5,6 +5,7 @@ use crate::failure::Result;
 use crate::keys::{certificates, own, stored_key};
 use crate::report::{Answer, Member};
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
@@ -27,7 +28,7 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// An authority whose key is here again.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It alone.
     pub authorities: [Member; 1],
@@ -40,7 +41,7 @@ pub struct Done {
 }
 
 /// An authority whose key would be brought back.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     authorities: [(); 0],
     dry_run: bool,

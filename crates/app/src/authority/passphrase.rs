@@ -5,6 +5,7 @@ use crate::failure::Result;
 use crate::keys::{own, stored_key};
 use crate::report::Answer;
 use crate::secret::{AuthoritySecret, Secret};
+use schemars::JsonSchema;
 use serde::Serialize;
 use tamga_core::ca::authority::{self, KEY_FILE, key_document};
 use tamga_host::ledger::{Record, Work};
@@ -27,7 +28,7 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// A key whose passphrase changed.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// The authority's label.
     pub label: String,
@@ -38,7 +39,7 @@ pub struct Done {
 }
 
 /// A key whose passphrase would change.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     dry_run: bool,
     /// The authority's label.

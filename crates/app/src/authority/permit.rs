@@ -6,12 +6,14 @@ use crate::report::{Answer, Member, Outcome};
 use crate::secret::Secret;
 use crate::trust::row::{self, Row};
 use crate::trust::swap;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{self, permit};
 use tamga_core::ca::report::Authority;
 use tamga_core::vocabulary::permit::Permit;
 use tamga_host::entropy;
+use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Record, Work};
 
 /// What to permit.
@@ -31,7 +33,7 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// An authority that may certify the names.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It alone.
     pub authorities: [Member; 1],
@@ -54,7 +56,7 @@ impl Done {
 }
 
 /// What would be done.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     authorities: [(); 0],
     stores: [(); 0],
@@ -92,14 +94,14 @@ pub fn permit(env: &Env, request: &Request) -> Result<Report> {
     };
     let key = env.authority_key(a, &request.secret)?;
     let parent_key = parent.map(|p| env.authority_key(p, &request.secret)).transpose()?;
-    let certificate = permit::reissue(a, &wider, &key, parent.zip(parent_key.as_ref()), &entropy::System)?;
+    let certificate = permit::reissue(a, &wider, &key, parent.zip(parent_key.as_deref()), &entropy::System)?;
     let mut earlier = a.earlier.clone();
     earlier.push(a.certificate.clone());
     let new = Authority { certificate, earlier, ..a.clone() };
     let publication = permit::publication(&new);
     let work = Work::Swap { label: new.label.clone() };
     let change = Change {
-        what: "reissue",
+        what: WorkKind::Reissue,
         label: &new.label,
         sha256: new.certificate.sha256(),
         publication: &publication,

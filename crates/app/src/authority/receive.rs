@@ -5,12 +5,14 @@ use crate::env::{Change, Env};
 use crate::failure::Result;
 use crate::keys::certificates;
 use crate::report::{self, Answer, Member};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{import, request};
 use tamga_core::ca::report::Authority;
 use tamga_core::finding::Finding;
 use tamga_host::ledger::Record;
+use tamga_host::ledger::WorkKind;
 
 /// What came back.
 #[derive(Clone, Debug)]
@@ -25,12 +27,13 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// An intermediate that was received.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It alone.
     pub authorities: [Member; 1],
     /// Remarks on it.
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
     /// It.
     #[serde(skip)]
@@ -38,7 +41,7 @@ pub struct Done {
 }
 
 /// An intermediate that would be received.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     authorities: [(); 0],
     dry_run: bool,
@@ -67,7 +70,7 @@ pub fn receive(env: &Env, request: &Request) -> Result<Report> {
     let findings = import::examine(&a.certificate, &a.above, env.now, &[])?;
     let a = Authority { purposes: waiting.purposes.clone(), links: waiting.links.clone(), ..a };
     let change = Change {
-        what: "authority",
+        what: WorkKind::Authority,
         label,
         sha256: a.certificate.sha256(),
         publication: &publication,

@@ -4,11 +4,13 @@ use crate::env::{Change, Env};
 use crate::failure::Result;
 use crate::report::{Answer, Member, Request as Waits};
 use crate::secret::AuthoritySecret;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{REQUEST_FILE, create, request};
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Record, Waiting};
 use tamga_host::{entropy, fs};
 
@@ -29,7 +31,7 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// A key and a request.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// The waiting key.
     pub authorities: [Member; 1],
@@ -45,7 +47,7 @@ pub struct Done {
 }
 
 /// A key and a request that would be made.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     authorities: [(); 0],
     dry_run: bool,
@@ -78,7 +80,7 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
         links: wanted.links.clone(),
     };
     let change = Change {
-        what: "request",
+        what: WorkKind::Request,
         label,
         sha256: waiting.csr.sha256(),
         publication: &asked.publication,

@@ -7,6 +7,7 @@ use crate::report::{self, Answer, Member, Outcome};
 use crate::secret::Secret;
 use crate::trust::remove_everywhere;
 use crate::trust::row::{self, Row};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{self, KEY_FILE};
@@ -35,7 +36,7 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// An authority that was retired.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It alone.
     pub authorities: [Member; 1],
@@ -59,7 +60,7 @@ impl Done {
 }
 
 /// The last list of an authority.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct LastList {
     /// Its number.
     pub number: u64,
@@ -67,6 +68,7 @@ pub struct LastList {
     pub entries: usize,
     /// The file.
     #[serde(serialize_with = "report::path")]
+    #[schemars(with = "String")]
     pub file: PathBuf,
     /// How long it is valid.
     #[serde(skip)]
@@ -74,7 +76,7 @@ pub struct LastList {
 }
 
 /// An authority that would be retired.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     authorities: [(); 0],
     stores: [(); 0],
@@ -98,7 +100,7 @@ pub fn retire(env: &Env, request: &Request) -> Result<Report> {
     let all = ledger.authorities()?;
     let a = authority::choose(Some(&request.label), &all, true)?;
     let filter = Filter { ending: Some((env.now, Timestamp::LAST)), ..Filter::default() };
-    let (live, _) = ledger.page(&filter, Sort::Ends, None)?;
+    let live = ledger.filtered(&filter, Sort::Ends)?;
     let live = live.into_iter().filter(|i| i.authority.as_deref() == Some(&a.label)).map(|i| i.label).collect();
     let list = last_list(env, &ledger, a, request)?;
     let rows = if a.is_root() { remove_everywhere(env, &ledger, a, &request.bundles)? } else { Vec::new() };

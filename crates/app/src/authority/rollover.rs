@@ -7,6 +7,7 @@ use crate::report::{Answer, Member, Outcome};
 use crate::secret::{AuthoritySecret, Secret};
 use crate::trust::add_beside;
 use crate::trust::row::{self, Row};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::create::{self, Request as Wanted};
@@ -21,6 +22,7 @@ use tamga_core::vocabulary::permit::Permit;
 use tamga_core::vocabulary::timestamp::Span;
 use tamga_host::entropy;
 use tamga_host::ledger::Record;
+use tamga_host::ledger::WorkKind;
 
 /// What to replace by what.
 #[derive(Clone, Debug)]
@@ -45,7 +47,7 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// A root that was made beside another.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// The new one alone.
     pub authorities: [Member; 1],
@@ -68,7 +70,7 @@ impl Done {
 }
 
 /// A root that would be made beside another.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     authorities: [(); 0],
     stores: [(); 0],
@@ -117,7 +119,7 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
     let crossed = rollover::cross(old, &old_key, &made.authority, &key, env.now, &entropy::System)?;
     let new = Authority { crossed: vec![crossed.new_by_old], ..made.authority };
     let change = Change {
-        what: "authority",
+        what: WorkKind::Authority,
         label: label.as_str(),
         sha256: new.certificate.sha256(),
         publication: &made.publication,

@@ -6,6 +6,7 @@ use crate::interact::Question;
 use crate::output::{directory, unoccupied};
 use crate::report::{Answer, Member};
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::create::INTERMEDIATE_LIFE;
@@ -19,6 +20,7 @@ use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Span;
 use tamga_host::ledger::Record;
+use tamga_host::ledger::WorkKind;
 use tamga_host::{entropy, fs};
 
 /// What to sign, and how.
@@ -59,7 +61,7 @@ pub struct Proposal {
 }
 
 /// An intermediate that was signed; none if the caller said no.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It.
     pub authorities: Vec<Member>,
@@ -72,7 +74,7 @@ pub struct Done {
 }
 
 /// An intermediate that would be signed.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     authorities: [(); 0],
     dry_run: bool,
@@ -116,7 +118,7 @@ pub fn sign(env: &Env, request: &Request, show: impl FnOnce(&Proposal)) -> Resul
     let (signed, publication) =
         request::sign(csr, judged, label.as_str(), issuer, &key, folder.clone(), env.now, &entropy::System)?;
     let change = Change {
-        what: "authority",
+        what: WorkKind::Authority,
         label: label.as_str(),
         sha256: signed.certificate.sha256(),
         publication: &publication,

@@ -5,7 +5,7 @@ use crate::failure::Result;
 use crate::keys::stored_key;
 use crate::output::{keep_out_of_version_control, may_replace, write_journaled};
 use crate::secret::{NewSecret, Secret};
-use serde::ser::SerializeMap;
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
@@ -86,7 +86,7 @@ pub enum Place {
     Planned(PathBuf),
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct FileView<'a> {
     form: &'static str,
     alias: &'a str,
@@ -96,53 +96,59 @@ struct FileView<'a> {
     notes: Vec<&'a str>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Spelling<'a> {
     kind: &'a str,
     wanted_by: &'a str,
     value: &'a str,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 #[serde(untagged)]
 enum LineView<'a> {
     Fingerprints { form: &'static str, fingerprints: Vec<Spelling<'a>> },
     Value { form: &'static str, value: String },
 }
 
+#[derive(Serialize, JsonSchema)]
+#[serde(untagged)]
+enum View<'a> {
+    Planned { exports: [(); 0], dry_run: bool },
+    Line { exports: [LineView<'a>; 1] },
+    Written { exports: [FileView<'a>; 1] },
+    // The bytes themselves are the answer.
+    Bytes {},
+}
+
+crate::report::schema_as!(Report => View<'static>);
+
 impl Serialize for Report {
     fn serialize<S: Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {
-        let mut map = s.serialize_map(None)?;
         let form = self.form.word();
         match &self.place {
-            Place::Planned(_) => {
-                map.serialize_entry("exports", &[(); 0])?;
-                map.serialize_entry("dry_run", &true)?;
-            }
+            Place::Planned(_) => View::Planned { exports: [], dry_run: true },
             Place::Report if self.form == Form::Fingerprint => {
                 let all = self.made.spellings.iter();
                 let all = all.map(|s| Spelling { kind: s.what, wanted_by: s.wanted_by, value: &s.value });
-                map.serialize_entry("exports", &[LineView::Fingerprints { form, fingerprints: all.collect() }])?;
+                View::Line { exports: [LineView::Fingerprints { form, fingerprints: all.collect() }] }
             }
             Place::Report if self.form.is_a_line() => {
                 let value = String::from_utf8_lossy(&self.made.bytes).trim_end().to_owned();
-                map.serialize_entry("exports", &[LineView::Value { form, value }])?;
+                View::Line { exports: [LineView::Value { form, value }] }
             }
-            // The bytes themselves are the answer.
-            Place::Report => {}
-            Place::File(file) => {
-                let file = FileView {
+            Place::Report => View::Bytes {},
+            Place::File(file) => View::Written {
+                exports: [FileView {
                     form,
                     alias: &self.alias,
                     file: file.shown(),
                     has_key: self.made.has_key,
                     certificates: self.chain.iter().map(Certificate::sha256).collect(),
                     notes: self.notes.iter().chain(&self.version_control).map(String::as_str).collect(),
-                };
-                map.serialize_entry("exports", &[file])?;
-            }
+                }],
+            },
         }
-        map.end()
+        .serialize(s)
     }
 }
 

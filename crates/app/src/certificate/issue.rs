@@ -9,6 +9,7 @@ use crate::output::{directory, unoccupied};
 use crate::recipe::form;
 use crate::report::{self, Answer, Certificate};
 use crate::secret::{NewSecret, Secret};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
@@ -93,12 +94,13 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// A certificate that was issued.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It alone.
     pub certificates: [Certificate; 1],
     /// Remarks on it.
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
     /// Who signed.
     #[serde(skip)]
@@ -109,7 +111,7 @@ pub struct Done {
 }
 
 /// A certificate that would be issued.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     certificates: [(); 0],
     dry_run: bool,

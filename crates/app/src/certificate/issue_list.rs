@@ -7,6 +7,7 @@ use crate::failure::Result;
 use crate::output::{absolute, unoccupied};
 use crate::report::{self, Answer, Certificate};
 use crate::secret::{NewSecret, Secret};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -17,6 +18,7 @@ use tamga_core::ca::report::Issued;
 use tamga_core::finding::Finding;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_host::fs;
+use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Ledger, Record, Work};
 
 /// Certificates recorded in one durable commit: few enough that a kill takes little back.
@@ -41,7 +43,7 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// Certificates that were issued.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// The new ones.
     pub certificates: Vec<Certificate>,
@@ -49,6 +51,7 @@ pub struct Done {
     pub unchanged: usize,
     /// Remarks on the new ones.
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
     /// The directory above theirs.
     #[serde(skip)]
@@ -59,7 +62,7 @@ pub struct Done {
 }
 
 /// Certificates that would be issued.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     certificates: [(); 0],
     dry_run: bool,
@@ -150,7 +153,7 @@ fn put_in_place(
         .iter()
         .zip(made)
         .map(|(issued, m)| Change {
-            what: "certificate",
+            what: WorkKind::Certificate,
             label: &issued.label,
             sha256: issued.certificate.sha256(),
             publication: &m.publication,

@@ -2,14 +2,17 @@
 
 use crate::env::Env;
 use crate::failure::Result;
-use crate::report::{Certificate, Listed, Request as Waiting};
+use crate::report::{Listed, Request as Waiting};
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 use tamga_host::ledger::{Filter, Page, Sort};
 
 /// Which certificates.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Request {
+    /// Only those whose label or a name of which matches: `*` is any text, and without one the pattern may stand anywhere.
+    pub pattern: Option<String>,
     /// Only those that have expired.
     pub expired: bool,
     /// Only those that were revoked.
@@ -25,7 +28,7 @@ pub struct Request {
 }
 
 /// The certificates.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Report {
     /// Those of the page, and on the first one the keys that wait.
     pub certificates: Vec<Row>,
@@ -48,6 +51,8 @@ pub enum Row {
     Waiting(Box<Waiting>),
 }
 
+crate::report::schema_as!(Row => Listed);
+
 impl Serialize for Row {
     fn serialize<S: Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {
         match self {
@@ -61,22 +66,44 @@ impl Serialize for Row {
 ///
 /// Errors: the ledger cannot be read.
 pub fn list(env: &Env, request: &Request) -> Result<Report> {
+    let mut certificates = Vec::new();
+    let counted = each(env, request, &mut |row| certificates.push(row))?;
+    Ok(Report { certificates, total: counted.total, shown: counted.shown, is_narrowed: counted.is_narrowed })
+}
+
+/// What [`each`] counted.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Counted {
+    /// How many certificates there are on all pages.
+    pub total: usize,
+    /// How many of them were handed out.
+    pub shown: usize,
+    /// True if the request asked for some only.
+    pub is_narrowed: bool,
+}
+
+/// Hands out the rows as they are read, so that a million of them take no memory.
+///
+/// Errors: the ledger cannot be read.
+pub fn each(env: &Env, request: &Request, row: &mut dyn FnMut(Row)) -> Result<Counted> {
     let now = request.at.unwrap_or(env.now);
     let filter = Filter {
-        label: None,
+        pattern: request.pattern.clone(),
         ended_by: request.expired.then_some(now),
         ending: request.due.map(|d| (now, now.plus(d.seconds()))),
         revoked: request.revoked,
     };
-    let ((all, total), waiting) = match env.open_to_look()? {
-        Some(ledger) => (ledger.page(&filter, request.sort, request.page)?, ledger.all_waiting()?),
-        None => Default::default(),
-    };
-    let is_narrowed = request.expired || request.revoked || request.due.is_some();
-    let with_waiting = !is_narrowed && request.page.is_none_or(|p| p.number == 0);
-    let shown = all.len();
-    let row = |i| Row::Certificate(Box::new(Listed { certificate: Certificate::with_all_files(i), now }));
-    let waiting = waiting.into_iter().filter(|w| !w.is_authority && with_waiting);
-    let waiting = waiting.map(|waiting| Row::Waiting(Box::new(Waiting { waiting, carried: None })));
-    Ok(Report { certificates: all.into_iter().map(row).chain(waiting).collect(), total, shown, is_narrowed })
+    let is_narrowed = request.expired || request.revoked || request.due.is_some() || request.pattern.is_some();
+    let mut counted = Counted { is_narrowed, ..Counted::default() };
+    let Some(ledger) = env.open_to_look()? else { return Ok(counted) };
+    counted.total = ledger.summaries(&filter, request.sort, request.page, &mut |summary| {
+        counted.shown += 1;
+        row(Row::Certificate(Box::new(Listed { summary, now })));
+    })?;
+    if !is_narrowed && request.page.is_none_or(|p| p.number == 0) {
+        for waiting in ledger.all_waiting()?.into_iter().filter(|w| !w.is_authority) {
+            row(Row::Waiting(Box::new(Waiting { waiting, carried: None })));
+        }
+    }
+    Ok(counted)
 }

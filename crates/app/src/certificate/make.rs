@@ -6,17 +6,18 @@ use tamga_core::ca::issue::{self, Holder, Made, Request};
 use tamga_core::ca::report::{Authority, Issued, Life};
 use tamga_core::finding::Finding;
 use tamga_core::pki::cert::Certificate;
-use tamga_core::pki::key::PrivateKey;
+use tamga_core::pki::key::{PrivateKey, SigningKey};
 use tamga_core::vocabulary::secret::Passphrase;
+use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Ledger, Record};
 use tamga_host::{entropy, fs};
 
 /// Who signs, with the key at hand.
 pub enum Signer {
     /// An authority of the ledger.
-    Authority(Box<Authority>, PrivateKey),
+    Authority(Box<Authority>, Box<dyn SigningKey>),
     /// A root for this alone; it is recorded, its key is not kept.
-    SingleUse(Box<Authority>, PrivateKey),
+    SingleUse(Box<Authority>, Box<dyn SigningKey>),
     /// Nobody: the certificate signs itself.
     Itself,
 }
@@ -46,7 +47,7 @@ impl Signer {
         protect: Option<&Passphrase>,
     ) -> tamga_core::error::Result<Made> {
         let signer = match self {
-            Signer::Authority(a, k) | Signer::SingleUse(a, k) => issue::Signer::Authority(a, k),
+            Signer::Authority(a, k) | Signer::SingleUse(a, k) => issue::Signer::Authority(a, &**k),
             Signer::Itself => issue::Signer::Itself(key),
         };
         let ignore = fs::read_to_replace(&request.folder.join(".gitignore")).unwrap_or_default();
@@ -89,7 +90,7 @@ pub(crate) fn make(
     let made = signer.sign(env, request, key, protect)?;
     let issued = signer.recorded(request, made.certificate);
     let change = Change {
-        what: "certificate",
+        what: WorkKind::Certificate,
         label: &issued.label,
         sha256: issued.certificate.sha256(),
         publication: &made.publication,

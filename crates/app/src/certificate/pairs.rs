@@ -4,7 +4,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Outcome;
 use crate::secret::Secret;
-use serde::ser::SerializeStruct;
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::path::{Path, PathBuf};
 use tamga_core::ca::pairs::{self, Found, Group, Reach};
@@ -38,7 +38,7 @@ pub struct Report {
     pub unreadable: Vec<PathBuf>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct GroupView {
     public_sha256: String,
     key: String,
@@ -48,7 +48,7 @@ struct GroupView {
     requests: Vec<String>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct CertificateView {
     path: String,
     subject: String,
@@ -121,12 +121,17 @@ impl Report {
     }
 }
 
+#[derive(Serialize, JsonSchema)]
+struct ReportView {
+    groups: Vec<GroupView>,
+    locked: Vec<String>,
+}
+
+crate::report::schema_as!(Report => ReportView);
+
 impl Serialize for Report {
     fn serialize<S: Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {
-        let mut out = s.serialize_struct("Report", 2)?;
-        out.serialize_field("groups", &self.ordered().map(|g| self.view(g)).collect::<Vec<_>>())?;
-        out.serialize_field("locked", &self.locked())?;
-        out.end()
+        ReportView { groups: self.ordered().map(|g| self.view(g)).collect(), locked: self.locked() }.serialize(s)
     }
 }
 

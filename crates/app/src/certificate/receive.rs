@@ -6,6 +6,7 @@ use crate::failure::Result;
 use crate::keys::{certificates, stored_key};
 use crate::report::{self, Answer, Certificate};
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE, certificate_document};
@@ -16,6 +17,7 @@ use tamga_core::finding::Finding;
 use tamga_core::pki::format::private_key::Stored;
 use tamga_core::plan::step::Publication;
 use tamga_host::ledger::Record;
+use tamga_host::ledger::WorkKind;
 
 /// What came back.
 #[derive(Clone, Debug)]
@@ -34,12 +36,13 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// A certificate that was received.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It alone.
     pub certificates: [Certificate; 1],
     /// Remarks on it.
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
     /// How many certificates its chain has.
     #[serde(skip)]
@@ -50,7 +53,7 @@ pub struct Done {
 }
 
 /// A certificate that would be received.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     certificates: [(); 0],
     dry_run: bool,
@@ -99,7 +102,7 @@ pub fn receive(env: &Env, request: &Request) -> Result<Report> {
         revoked: None,
     };
     let change = Change {
-        what: "certificate",
+        what: WorkKind::Certificate,
         label,
         sha256: issued.certificate.sha256(),
         publication: &publication,

@@ -7,6 +7,7 @@ use crate::failure::{Failure, Result};
 use crate::keys::stored_key;
 use crate::report::{self, Answer, Certificate, Outcome};
 use crate::secret::{NewSecret, Secret};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{self, KEY_FILE};
@@ -49,24 +50,26 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// Certificates that were renewed.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// The new ones.
     pub certificates: Vec<Certificate>,
     /// Remarks on them.
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
     /// Those that could not be renewed.
     pub failed: Vec<Failed>,
 }
 
 /// A certificate that could not be renewed while others were.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Failed {
     /// Its label.
     pub label: String,
     /// Why.
     #[serde(flatten, serialize_with = "report::failure")]
+    #[schemars(with = "crate::report::FailureView")]
     pub failure: Failure,
 }
 
@@ -82,7 +85,7 @@ impl Done {
 }
 
 /// Certificates that would be renewed.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     certificates: [(); 0],
     dry_run: bool,
@@ -135,7 +138,7 @@ fn wanted(env: &Env, ledger: &Ledger, request: &Request) -> Result<Vec<Issued>> 
     }
     let until = request.due.map_or(Timestamp::LAST, |d| env.now.plus(d.seconds()));
     let filter = Filter { ending: Some((Timestamp::from_unix(0), until)), ..Filter::default() };
-    let (found, _) = ledger.page(&filter, Sort::Ends, None)?;
+    let found = ledger.filtered(&filter, Sort::Ends)?;
     Ok(found.into_iter().filter(|i| renew::is_due(&i.certificate, request.due, env.now)).collect())
 }
 

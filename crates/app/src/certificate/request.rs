@@ -6,6 +6,7 @@ use crate::keys::stored_key;
 use crate::output::{directory, unoccupied};
 use crate::report::{self, Answer};
 use crate::secret::{NewSecret, Secret};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
@@ -20,6 +21,7 @@ use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
+use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Record, Waiting};
 use tamga_host::{entropy, fs};
 
@@ -52,17 +54,18 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// A key and a request.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// The waiting key.
     pub certificates: [report::Request; 1],
     /// Remarks on the names.
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
 }
 
 /// A key and a request that would be made.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     certificates: [(); 0],
     dry_run: bool,
@@ -121,7 +124,7 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
         links: Default::default(),
     };
     let change = Change {
-        what: "request",
+        what: WorkKind::Request,
         label: label.as_str(),
         sha256: waiting.csr.sha256(),
         publication: &publication,

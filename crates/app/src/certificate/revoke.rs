@@ -4,6 +4,7 @@ use super::lookup::unknown;
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Answer;
+use schemars::JsonSchema;
 use serde::Serialize;
 use tamga_core::ca::report::{Issued, KeyPlace};
 use tamga_core::check::client::Client;
@@ -38,13 +39,15 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// Certificates that were revoked.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// They, and those that were before.
     #[serde(serialize_with = "revoked")]
+    #[schemars(with = "Vec<RevokedView<'static>>")]
     pub revoked: Vec<Revoked>,
     /// What each client that is installed here does.
     #[serde(serialize_with = "notice")]
+    #[schemars(with = "Vec<NoticeView>")]
     pub notice: Vec<Client>,
     /// Earlier certificates of the label that are still in force.
     #[serde(skip)]
@@ -74,7 +77,7 @@ impl Revoked {
     }
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct RevokedView<'a> {
     label: &'a str,
     serial: &'a str,
@@ -95,7 +98,7 @@ fn revoked<S: serde::Serializer>(all: &[Revoked], s: S) -> std::result::Result<S
     }))
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct NoticeView {
     client: &'static str,
     notices: bool,
@@ -108,7 +111,7 @@ fn notice<S: serde::Serializer>(all: &[Client], s: S) -> std::result::Result<S::
 }
 
 /// Certificates that would be revoked.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     revoked: [(); 0],
     dry_run: bool,
@@ -166,7 +169,7 @@ pub fn revoke(env: &Env, request: &Request) -> Result<Report> {
 fn wanted(env: &Env, ledger: Option<&Ledger>, request: &Request) -> Result<(Vec<Issued>, Vec<Issued>)> {
     let label = &request.label;
     let all = match ledger {
-        Some(l) => l.issued(Some(label))?,
+        Some(l) => l.issued(label)?,
         None => Vec::new(),
     };
     let hex = match &request.which {

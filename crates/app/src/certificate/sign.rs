@@ -5,6 +5,7 @@ use crate::failure::Result;
 use crate::output::{directory, unoccupied};
 use crate::report::{self, Answer, Certificate};
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, ROOT_FILE};
@@ -21,6 +22,7 @@ use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 use tamga_host::ledger::Record;
+use tamga_host::ledger::WorkKind;
 use tamga_host::{entropy, fs};
 
 /// What to sign, and how.
@@ -71,28 +73,32 @@ pub struct Proposal {
 }
 
 /// A certificate that was signed.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// It alone.
     pub certificates: [Certificate; 1],
     /// What was asked for.
     #[serde(rename = "request", serialize_with = "request_of")]
+    #[schemars(with = "report::CsrView")]
     pub proposal: Proposal,
     /// Remarks.
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
 }
 
 /// A certificate that would be signed.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     certificates: [(); 0],
     dry_run: bool,
     /// What is asked for.
     #[serde(rename = "request", serialize_with = "request_of")]
+    #[schemars(with = "report::CsrView")]
     pub proposal: Proposal,
     /// Remarks.
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
 }
 
@@ -148,7 +154,7 @@ pub fn sign(env: &Env, request: &Request) -> Result<Report> {
         revoked: None,
     };
     let change = Change {
-        what: "certificate",
+        what: WorkKind::Certificate,
         label: &issued.label,
         sha256: issued.certificate.sha256(),
         publication: &made.publication,

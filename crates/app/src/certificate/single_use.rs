@@ -3,6 +3,7 @@
 use super::make::Signer;
 use crate::env::Env;
 use crate::failure::Result;
+use std::str::FromStr;
 use tamga_core::ca::authority::create::{self, Request};
 use tamga_core::ca::authority::{free, limits::Wanted};
 use tamga_core::ca::issue;
@@ -17,7 +18,7 @@ use tamga_host::entropy;
 /// The root: limited to exactly these names, valid until the last of the certificates expires.
 pub(super) fn signer(env: &Env, authorities: &[Authority], requests: &[issue::Request]) -> Result<Signer> {
     let first = requests.first().ok_or(Error::NoAuthority)?;
-    let label = Label::parse(&format!("{}-root", first.label))?;
+    let label = Label::from_str(&format!("{}-root", first.label))?;
     free(&label, authorities, None, None)?;
     let end = |r: &issue::Request| {
         r.until.map_or_else(
@@ -35,5 +36,5 @@ pub(super) fn signer(env: &Env, authorities: &[Authority], requests: &[issue::Re
     };
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy::System)?;
     let made = create::root_for_exactly(&request, &key, first.folder.clone(), env.now, &entropy::System)?;
-    Ok(Signer::SingleUse(Box::new(Authority { key: KeyPlace::Discarded, ..made }), key))
+    Ok(Signer::SingleUse(Box::new(Authority { key: KeyPlace::Discarded, ..made }), Box::new(key)))
 }

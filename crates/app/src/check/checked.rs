@@ -2,6 +2,7 @@
 
 use super::wire::WireView;
 use crate::report::{self, Outcome as Ending};
+use schemars::JsonSchema;
 use serde::Serialize;
 use tamga_core::check::assess::Answer;
 use tamga_core::check::client::{Client, Outcome, agrees};
@@ -131,7 +132,7 @@ impl Checked {
     }
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Connection {
     address: String,
     protocol: String,
@@ -139,11 +140,13 @@ struct Connection {
     alpn: Option<String>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Verdict<'a> {
+    #[schemars(with = "report::OneOf<Client>")]
     client: &'static str,
     place: (),
     basis: &'static str,
+    #[schemars(with = "report::OneOf<Outcome>")]
     verdict: &'static str,
     code: Option<&'a str>,
     findings: &'a [&'static str],
@@ -162,14 +165,14 @@ impl<'a> Verdict<'a> {
     }
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Redirect {
     from: String,
     to: String,
     status: u16,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct View<'a> {
     target: &'a str,
     kind: &'static str,
@@ -180,10 +183,13 @@ struct View<'a> {
     paths: Vec<Vec<String>>,
     clients: Vec<Verdict<'a>>,
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     findings: &'a [Finding],
     #[serde(skip_serializing_if = "Option::is_none")]
     wire: Option<WireView<'a>>,
 }
+
+crate::report::schema_as!(Checked => View<'static>);
 
 impl Serialize for Checked {
     fn serialize<S: serde::Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {

@@ -6,6 +6,7 @@ use crate::failure::Result;
 use crate::keys::certificates;
 use crate::report::Outcome as Ending;
 use std::path::Path;
+use std::str::FromStr;
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::report::Issued;
 use tamga_core::deploy::access::{self as rights, Account};
@@ -30,9 +31,13 @@ pub(super) fn label(env: &Env, around: &Around, typed: &str, issued: &Issued) ->
     let chain = certificates(std::slice::from_ref(&file))?;
     let names: Vec<Name> = match around.names.is_empty() {
         false => around.names.clone(),
-        true => {
-            issued.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).filter(Name::is_host).collect()
-        }
+        true => issued
+            .certificate
+            .name_words()
+            .iter()
+            .filter_map(|n| Name::from_str(n).ok())
+            .filter(Name::is_host)
+            .collect(),
     };
     let host = names.first().map(ToString::to_string).unwrap_or_default();
     let first = format!("the files of {} for every name in it; live: tamga check https://{host}", issued.label);

@@ -4,6 +4,7 @@ use super::around::Around;
 use super::checked::Checked;
 use crate::report::Outcome as Ending;
 use std::net::IpAddr;
+use std::str::FromStr;
 use tamga_core::check::redirect::{self, Address, Hop, Next};
 use tamga_core::finding::Severity;
 use tamga_core::vocabulary::name::Name;
@@ -53,7 +54,7 @@ pub(super) fn followed(start: &Address, ask: impl Fn(&Address) -> Asked) -> (Vec
 
 pub(super) fn asked(around: &Around, a: &Address) -> Asked {
     let host =
-        Name::parse(&a.host).map_err(|_| Missed::new(tamga_core::finding::Code::UnresolvedName, a.host.clone()))?;
+        Name::from_str(&a.host).map_err(|_| Missed::new(tamga_core::finding::Code::UnresolvedName, a.host.clone()))?;
     let mut last = None;
     for address in dial::resolve(&host, a.port, &around.resolve)? {
         match plain::ask(address, &a.host_header(), &a.path) {

@@ -5,6 +5,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Outcome as Ending;
 use std::net::{IpAddr, SocketAddr};
+use std::str::FromStr;
 use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::name::Name;
@@ -151,7 +152,7 @@ fn about_client(around: &Around, checked: &mut Checked, host: &Name, met: &Met) 
 fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
     let typed = host.to_string();
     for e in around.exceptions.iter().filter(|e| e.host == typed && e.port == port) {
-        let client = tamga_core::check::client::Client::parse(e.client);
+        let client = tamga_core::check::client::Client::from_str(e.client);
         if !client.as_ref().is_ok_and(|c| around.clients.contains(c)) {
             continue;
         }

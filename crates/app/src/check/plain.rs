@@ -6,6 +6,7 @@ use super::{Around, Checked};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Outcome as Ending;
+use std::str::FromStr;
 use tamga_core::check::redirect::{Address, Next};
 use tamga_core::finding::Finding;
 use tamga_core::vocabulary::name::Name;
@@ -15,7 +16,7 @@ use tamga_host::dial::Prelude;
 pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, observe: bool) -> Result<Checked> {
     let (hops, end) = followed(start, |a| asked(around, a));
     let mut checked = match &end {
-        Ok(Next::Secure(to)) => match Name::parse(&to.host) {
+        Ok(Next::Secure(to)) => match Name::from_str(&to.host) {
             Ok(host) => {
                 let meeting = Meeting { host, port: to.port, prelude: Prelude::None, path: "/".into() };
                 let mut checked = live(env, around, typed, &meeting, observe)?;

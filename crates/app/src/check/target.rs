@@ -3,6 +3,7 @@
 use super::around::Around;
 use crate::failure::Result;
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
 use tamga_core::ca::report::Issued;
 use tamga_core::check::redirect::Address;
 use tamga_core::error::Error;
@@ -30,8 +31,8 @@ pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
             let path = if path.starts_with('/') { path.to_owned() } else { format!("/{path}") };
             return live(typed, authority.rsplit('@').next().unwrap_or_default(), prelude, port, path);
         }
-        if let Some(address) = Address::parse(typed).filter(|a| !a.secure) {
-            Name::parse(&address.host)?;
+        if let Some(address) = Address::from_str(typed).ok().filter(|a| !a.secure) {
+            Name::from_str(&address.host)?;
             return Ok(Target::Plain(address));
         }
         return Err(Error::Word {
@@ -77,7 +78,7 @@ fn live(typed: &str, authority: &str, prelude: Prelude, usual: u16, path: String
             .filter(|p| *p > 0)
             .ok_or_else(|| wrong("port", "HOST:PORT with a port from 1 to 65535"))?,
     };
-    let name = Name::parse(host)?;
+    let name = Name::from_str(host)?;
     match &name {
         Name::Dns(d) if !d.starts_with("*.") => Ok(Target::Live { host: name, port, prelude, path }),
         Name::Ip(_) => Ok(Target::Live { host: name, port, prelude, path }),

@@ -1,17 +1,18 @@
 //! What of a connection anybody on the way could read, as JSON.
 
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use tamga_core::check::wire::Reader;
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub(super) struct WireView<'a> {
     messages: Vec<Message<'a>>,
     clear: Vec<&'static str>,
     encrypted: Vec<&'static str>,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct Message<'a> {
     from: &'static str,
     what: &'a str,
@@ -20,7 +21,7 @@ struct Message<'a> {
 }
 
 /// A text, or several of the same kind.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 #[serde(untagged)]
 enum Detail<'a> {
     One(&'a str),

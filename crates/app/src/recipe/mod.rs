@@ -7,10 +7,11 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::keys::stored_key;
 use crate::output::{absolute, may_replace};
-use serde::ser::SerializeMap;
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::net::IpAddr;
 use std::path::PathBuf;
+use std::str::FromStr;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::report::Issued;
 use tamga_core::deploy::recipe::{self, KnownError, Recipe, Setting, Tried, Work, Written};
@@ -23,7 +24,7 @@ use tamga_host::fs;
 #[derive(Clone, Debug, Default)]
 pub struct Request {
     /// The server; None for all that there are.
-    pub server: Option<String>,
+    pub server: Option<&'static Recipe>,
     /// The certificate's label; None for the only one.
     pub label: Option<String>,
     /// A file for the configuration.
@@ -64,8 +65,7 @@ pub enum Report {
 ///
 /// Errors: no such server or certificate; a key that the server does not take; a file that may not be replaced.
 pub fn recipe(env: &Env, request: &Request) -> Result<Report> {
-    let Some(server) = &request.server else { return Ok(Report::All) };
-    let found = recipe::find(server)?;
+    let Some(found) = request.server else { return Ok(Report::All) };
     let Some(issued) = certificate(env, request)? else { return Ok(Report::Facts(found)) };
     let setting = setting(env, request, &issued)?;
     let written = recipe::write(found, &setting)?;
@@ -96,7 +96,7 @@ fn certificate(env: &Env, request: &Request) -> Result<Option<Issued>> {
         _ if request.output.is_some() || request.config_only => Err(Error::Contradiction {
             what: "a configuration is for one certificate, and none was named".into(),
             why: if labels.is_empty() { "there is none yet" } else { "there are several" }.into(),
-            instead: format!("tamga recipe {} LABEL --output FILE", request.server.as_deref().unwrap_or_default()),
+            instead: format!("tamga recipe {} LABEL --output FILE", request.server.map_or("SERVER", |r| r.id)),
         }
         .into()),
         _ => Ok(None),
@@ -114,7 +114,7 @@ fn setting(env: &Env, request: &Request, issued: &Issued) -> Result<Setting> {
     };
     Ok(Setting {
         label: issued.label.clone(),
-        names: issued.certificate.name_words().iter().filter_map(|n| Name::parse(n).ok()).collect(),
+        names: issued.certificate.name_words().iter().filter_map(|n| Name::from_str(n).ok()).collect(),
         key: issued.certificate.key.clone(),
         locked: stored_key(&issued.label, &issued.folder.join(KEY_FILE)).is_ok_and(|k| k.is_locked()),
         folder: issued.folder.clone(),
@@ -129,14 +129,14 @@ fn setting(env: &Env, request: &Request, issued: &Issued) -> Result<Setting> {
     })
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct TriedView {
     by: &'static str,
     with: &'static str,
 }
 
 /// An error text of a server, as JSON.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct FaultView {
     text: &'static str,
     code: Option<&'static str>,
@@ -150,7 +150,7 @@ impl From<&KnownError> for FaultView {
     }
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct FactsView {
     server: &'static str,
     also: &'static [&'static str],
@@ -192,13 +192,13 @@ impl From<&'static Recipe> for FactsView {
     }
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct WorkView<'a> {
     what: &'a str,
     lines: &'a [String],
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct WrittenView<'a> {
     #[serde(flatten)]
     facts: FactsView,
@@ -212,27 +212,32 @@ struct WrittenView<'a> {
     notes: &'a [String],
 }
 
+#[derive(Serialize, JsonSchema)]
+#[serde(untagged)]
+enum View<'a> {
+    All { recipes: Vec<FactsView> },
+    Facts { recipe: Box<FactsView> },
+    Planned { recipe: (), dry_run: bool },
+    Written { recipe: Box<WrittenView<'a>> },
+    // The text itself is the answer.
+    Config {},
+}
+
+crate::report::schema_as!(Report => View<'static>);
+
 impl Serialize for Report {
     fn serialize<S: Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {
-        let mut map = s.serialize_map(None)?;
         match self {
-            Report::All => {
-                let all: Vec<FactsView> = recipe::ALL.iter().map(|r| FactsView::from(*r)).collect();
-                map.serialize_entry("recipes", &all)?;
-            }
-            Report::Facts(r) => map.serialize_entry("recipe", &FactsView::from(*r))?,
-            // The text itself is the answer.
-            Report::Config(_) => {}
-            Report::Planned(..) => {
-                map.serialize_entry("recipe", &())?;
-                map.serialize_entry("dry_run", &true)?;
-            }
+            Report::All => View::All { recipes: recipe::ALL.iter().map(|r| FactsView::from(*r)).collect() },
+            Report::Facts(r) => View::Facts { recipe: Box::new(FactsView::from(*r)) },
+            Report::Config(_) => View::Config {},
+            Report::Planned(..) => View::Planned { recipe: (), dry_run: true },
             Report::Written(both, file) => {
                 let (w, setting) = &**both;
                 fn work(all: &[Work]) -> Vec<WorkView<'_>> {
                     all.iter().map(|w| WorkView { what: &w.what, lines: &w.lines }).collect()
                 }
-                let view = WrittenView {
+                let recipe = Box::new(WrittenView {
                     facts: FactsView::from(w.recipe),
                     label: &setting.label,
                     path: &w.path,
@@ -242,10 +247,10 @@ impl Serialize for Report {
                     steps: work(&w.steps),
                     renewal: &w.renewal,
                     notes: &w.remarks,
-                };
-                map.serialize_entry("recipe", &view)?;
+                });
+                View::Written { recipe }
             }
         }
-        map.end()
+        .serialize(s)
     }
 }

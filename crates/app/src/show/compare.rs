@@ -4,22 +4,24 @@ use super::find::{Object, find};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use tamga_core::error::Error;
 use tamga_core::pki::difference::{self, Difference, Thing};
 
 /// How two things differ, field by field.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Differences {
     objects: [(); 0],
     /// Each difference.
     #[serde(serialize_with = "differences")]
+    #[schemars(with = "Vec<DifferenceView<'static>>")]
     pub differences: Vec<Difference>,
     /// True if both are of the same key.
     pub same_key: bool,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct DifferenceView<'a> {
     field: &'a str,
     first: &'a str,

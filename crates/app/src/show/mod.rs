@@ -10,6 +10,7 @@ pub use find::{Object, find};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::Serialize;
 use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::ledger::Event;
@@ -26,7 +27,7 @@ pub struct Request {
 }
 
 /// Everything that was found under the name.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Report {
     /// They.
     pub objects: Vec<One>,

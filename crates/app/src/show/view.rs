@@ -2,7 +2,8 @@
 
 use super::One;
 use super::find::Object;
-use crate::report::{AuthorityView, Certificate as Made, CertificateOf, CsrView, Listed};
+use crate::report::{AuthorityView, CertificateOf, CsrView, Listed};
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::collections::BTreeMap;
 use tamga_core::ca::authority::{KEY_FILE, REQUEST_FILE};
@@ -11,14 +12,14 @@ use tamga_core::vocabulary::purpose::usage_words;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct HistoryView<'a> {
     at: &'a str,
     kind: &'a str,
     detail: &'a str,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 enum View<'a> {
     #[serde(rename = "certificate")]
@@ -77,14 +78,14 @@ enum View<'a> {
     Authority(AuthorityView),
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct EntryView<'a> {
     serial: &'a str,
     at: String,
     reason: &'static str,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct OneView<'a> {
     #[serde(flatten)]
     object: View<'a>,
@@ -99,7 +100,7 @@ impl Object {
             Object::Issued(i) => View::Issued {
                 subject: i.certificate.subject_words(),
                 issuer: i.certificate.issuer_words(),
-                listed: Box::new(Listed { certificate: Made::with_all_files((**i).clone()), now }),
+                listed: Box::new(Listed { summary: i.summary(), now }),
             },
             Object::Waiting(w) => View::Waiting {
                 csr: CsrView::from(&w.csr),
@@ -141,6 +142,8 @@ impl Object {
         }
     }
 }
+
+crate::report::schema_as!(One => OneView<'static>);
 
 impl Serialize for One {
     fn serialize<S: Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {

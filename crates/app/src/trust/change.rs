@@ -10,9 +10,11 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::{Answer, Outcome};
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::finding::Code;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{Blocker, Goal, Root};
 
 /// What to put where, or to take out.
@@ -36,7 +38,7 @@ pub struct Request {
 pub type Report = Answer<Done, Plan>;
 
 /// A root that was put into stores or taken out.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// The root in every place.
     #[serde(rename = "stores")]
@@ -65,7 +67,7 @@ impl Done {
 }
 
 /// What would be done.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     stores: [(); 0],
     /// Each step, in order.
@@ -77,10 +79,11 @@ pub struct Plan {
 }
 
 /// A step in a store.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct PlannedStep {
     /// The store's id.
-    pub store: &'static str,
+    #[schemars(with = "crate::report::OneOf<StoreId>")]
+    pub store: StoreId,
     /// What would be done.
     pub step: String,
 }
@@ -89,7 +92,7 @@ pub struct PlannedStep {
 #[derive(Clone, Debug)]
 pub struct PlannedPlace {
     /// The store's id.
-    pub store: &'static str,
+    pub store: StoreId,
     /// The place.
     pub place: PathBuf,
     /// Why nothing can be done there.

@@ -2,13 +2,15 @@
 
 use crate::env::Env;
 use crate::failure::Result;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::ffi::OsString;
 use std::path::PathBuf;
 use tamga_core::ca::report::KeyPlace;
 use tamga_core::error::Error;
-use tamga_core::plan::ports::Look;
-use tamga_core::stores::trust::environment::{ALL, Effect, Files, Shell, Variable, container};
+use tamga_core::plan::ports::Environment;
+use tamga_core::plan::ports::Files;
+use tamga_core::stores::trust::environment::{ALL, Effect, RootFiles, Shell, Variable, container};
 use tamga_core::stores::trust::{Root, system};
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
@@ -23,7 +25,7 @@ pub struct Request {
 }
 
 /// The variables.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Report {
     /// They; none for a container.
     pub environment: Vec<Setting>,
@@ -36,7 +38,7 @@ pub struct Report {
 }
 
 /// A variable and its value.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Setting {
     /// Its name.
     pub name: &'static str,
@@ -59,7 +61,7 @@ pub fn environment(env: &Env, request: &Request) -> Result<Report> {
         let lines = roots.iter().map(|r| container(&r.mark())).collect();
         return Ok(Report { environment: Vec::new(), lines: Some(lines), shell });
     }
-    let files = if env.dry_run { Files::in_folder(&directory(env)) } else { write(env, &roots)? };
+    let files = if env.dry_run { RootFiles::in_folder(&directory(env)) } else { write(env, &roots)? };
     let mut environment = Vec::new();
     for v in chosen(request.replacing) {
         let value = files.of(v.effect).shown();
@@ -105,9 +107,9 @@ fn directory(env: &Env) -> PathBuf {
 }
 
 /// Writes the two files that the variables name, if they are not so already.
-fn write(env: &Env, roots: &[Root]) -> Result<Files> {
+fn write(env: &Env, roots: &[Root]) -> Result<RootFiles> {
     let directory = directory(env);
-    let files = Files::in_folder(&directory);
+    let files = RootFiles::in_folder(&directory);
     let ours: String = roots.iter().map(Root::pem).collect();
     let mut bundle = env.machine.read(&system::bundle(&env.machine)).unwrap_or_default();
     if !bundle.is_empty() && !bundle.ends_with(b"\n") {

@@ -4,11 +4,14 @@ use super::row::{Change, Row};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report::{self, Answer, Outcome};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
 use tamga_core::error::Error;
 use tamga_core::finding::{Code, Finding};
-use tamga_core::plan::ports::Look;
+use tamga_core::plan::ports::Environment;
+use tamga_core::plan::ports::Files;
 use tamga_core::stores::trust::chromium_profile::{self, Said};
 use tamga_core::stores::trust::exceptions::{self, Exception};
 use tamga_core::stores::trust::{Root, firefox, settings};
@@ -30,7 +33,7 @@ pub(super) fn copies(env: &Env, rows: &[Row]) -> Vec<String> {
 fn is_ours(host: &str, names: &[String]) -> bool {
     let under =
         |n: &String| n.strip_prefix("*.").is_some_and(|rest| host.split_once('.').is_some_and(|(_, r)| r == rest));
-    names.iter().any(|n| n == host || under(n)) || Name::parse(host).is_ok_and(|n| n.is_loopback())
+    names.iter().any(|n| n == host || under(n)) || Name::from_str(host).is_ok_and(|n| n.is_loopback())
 }
 
 fn of_ours(env: &Env) -> Result<Vec<Exception>> {
@@ -39,7 +42,7 @@ fn of_ours(env: &Env) -> Result<Vec<Exception>> {
         return Ok(all);
     }
     let names: Vec<String> = match env.open_to_look()? {
-        Some(l) => l.issued(None)?.iter().flat_map(|i| i.certificate.name_words()).collect(),
+        Some(l) => l.names()?,
         None => Vec::new(),
     };
     Ok(all.into_iter().filter(|e| is_ours(&e.host, &names)).collect())
@@ -76,7 +79,7 @@ pub(super) fn findings(env: &Env, roots: &[Root]) -> Result<Vec<Finding>> {
 }
 
 /// What became of an exception.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct Forgotten {
     /// The browser.
     pub client: &'static str,
@@ -86,13 +89,14 @@ pub struct Forgotten {
     pub port: u16,
     /// The file in which it stands.
     #[serde(serialize_with = "report::path")]
+    #[schemars(with = "String")]
     pub file: PathBuf,
     /// True if the browser will not know it any more; others can only forget it themselves.
     pub forgotten: bool,
 }
 
 /// Exceptions that were forgotten.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// They.
     pub exceptions: Vec<Forgotten>,
@@ -106,7 +110,7 @@ impl Done {
 }
 
 /// Steps that would be taken.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Plan {
     exceptions: [(); 0],
     dry_run: bool,
@@ -177,7 +181,7 @@ pub(super) fn running(env: &Env, rows: &[Row]) -> Vec<Running> {
         let pid = text.rsplit_once(sign).map(|(_, pid)| pid.trim_start_matches('+').to_owned());
         pid.is_some_and(|p| p.parse::<u32>().is_ok() && machine.exists(&Path::new("/proc").join(p)))
     };
-    let changed = |store: &str, change| rows.iter().any(|r| r.store.starts_with(store) && r.change == change);
+    let changed = |store: &str, change| rows.iter().any(|r| r.store.word().starts_with(store) && r.change == change);
     let chromium = alive(machine.link(&machine.home().join(".config/chromium/SingletonLock")), '-');
     let firefox = firefox::profiles(machine).iter().any(|p| alive(machine.link(&p.join("lock")), ':'));
     let mut out = Vec::new();

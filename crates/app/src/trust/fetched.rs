@@ -4,6 +4,7 @@
 
 use crate::failure::Result;
 use std::net::ToSocketAddrs;
+use std::str::FromStr;
 use tamga_core::check::redirect::Address;
 use tamga_core::error::Error;
 use tamga_core::pki::cert::Certificate;
@@ -28,7 +29,7 @@ pub(super) fn root(url: &str, fingerprint: Option<&str>) -> Result<Root> {
         instead: "read the SHA-256 from the other machine's own screen: --fingerprint SHA256".into(),
     })?;
     let wanted = digits(wanted)?;
-    let address = Address::parse(url).filter(|a| !a.secure).ok_or_else(|| Error::Word {
+    let address = Address::from_str(url).ok().filter(|a| !a.secure).ok_or_else(|| Error::Word {
         what: "address of a root",
         typed: url.to_owned(),
         accepted: "http://HOST:PORT".into(),

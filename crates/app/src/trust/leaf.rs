@@ -5,13 +5,14 @@ use crate::failure::Result;
 use tamga_core::error::Error;
 use tamga_core::finding::Code;
 use tamga_core::pki::cert::Certificate;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{Blocker, Root};
 
 /// Stores whose clients take a server's own certificate for that very server. Browsers do not: their stores hold authorities.
-const HOLD: [&str; 3] = ["system", "bundle", "java"];
+const HOLD: [StoreId; 3] = [StoreId::System, StoreId::Bundle, StoreId::Java];
 
 /// Why a store is no place for this certificate, and what to do instead; None if it may go there.
-pub(super) fn hindrance(c: &Certificate, store: &str) -> Option<Blocker> {
+pub(super) fn hindrance(c: &Certificate, store: StoreId) -> Option<Blocker> {
     (!c.is_ca() && !HOLD.contains(&store)).then(|| Blocker {
         why: "it holds authorities only: a browser refuses a server's own certificate there".into(),
         remedy: "for browsers make a small authority: tamga setup NAME".into(),

@@ -112,21 +112,20 @@ impl Task<'_> {
         row: &mut Row,
     ) -> Result<()> {
         let env = self.env;
-        let word = if goal == Goal::Add { "add" } else { "remove" };
         // The files that the steps write, where they really lie.
         let written = planned.iter().filter_map(|p| match &p.step {
             Step::Write { path, .. } => Some(env.machine.real(path).into()),
             _ => None,
         });
         let work = Work::Trust {
-            goal: word.into(),
+            goal,
             label: root.label.clone(),
             sha256: root.certificate.sha256(),
-            store: store.id().into(),
+            store: store.id(),
             place: place.place.clone().into(),
             files: written.collect(),
         };
-        let record = Record::Trust { goal: word, label: &root.label, place: &place.place };
+        let record = Record::Trust { goal, label: &root.label, place: &place.place };
         let id = self.ledger.begin(&work, &record, env.now)?;
         match act::perform(&env.machine, planned) {
             Ok(()) => row.change = if goal == Goal::Add { Change::Added } else { Change::Removed },

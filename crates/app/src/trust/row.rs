@@ -2,33 +2,24 @@
 
 use crate::env::Env;
 use crate::report::Outcome;
+use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::path::PathBuf;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Root, Scope, State, Store, StoreLocation};
 use tamga_core::vocabulary::text::Shown;
 
-/// What became of a root in a place.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Change {
-    /// Nothing was to be done, or nothing could be.
-    None,
-    /// It was added.
-    Added,
-    /// It was removed.
-    Removed,
-    /// It should have been, and was not.
-    Failed,
-}
-
-impl Change {
-    /// The word of JSON.
-    pub fn word(self) -> &'static str {
-        match self {
-            Change::None => "none",
-            Change::Added => "added",
-            Change::Removed => "removed",
-            Change::Failed => "failed",
-        }
+tamga_core::words! {
+    /// What became of a root in a place.
+    pub enum Change: "change" {
+        /// Nothing was to be done, or nothing could be.
+        None = "none",
+        /// It was added.
+        Added = "added",
+        /// It was removed.
+        Removed = "removed",
+        /// It should have been, and was not.
+        Failed = "failed",
     }
 }
 
@@ -36,7 +27,7 @@ impl Change {
 #[derive(Clone, Debug)]
 pub struct Row {
     /// The store's id.
-    pub store: &'static str,
+    pub store: StoreId,
     /// Whose store it is.
     pub scope: Scope,
     /// The place: a file or directory.
@@ -84,23 +75,28 @@ impl Row {
     }
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct RootView<'a> {
     label: &'a str,
     sha256: &'a str,
 }
 
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 struct RowView<'a> {
-    store: &'a str,
+    #[schemars(with = "crate::report::OneOf<StoreId>")]
+    store: StoreId,
     place: String,
     root: RootView<'a>,
+    #[schemars(with = "crate::report::OneOf<State>")]
     state: &'static str,
+    #[schemars(with = "crate::report::OneOf<Change>")]
     change: &'static str,
     why: Option<&'a str>,
     remedy: Option<&'a str>,
     scope: &'static str,
 }
+
+crate::report::schema_as!(Row => RowView<'static>);
 
 impl Serialize for Row {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
@@ -129,7 +125,7 @@ pub fn outcome(rows: &[Row]) -> Outcome {
 
 /// A store that was named must have the root afterwards: bad where it has not, blocked where a file or a program for it is missing.
 /// A store that was in scope by itself, and whose client has no profile yet, is a note.
-pub fn demand_named(rows: &mut [Row], named: &[&'static str]) {
+pub fn demand_named(rows: &mut [Row], named: &[StoreId]) {
     for r in rows.iter_mut().filter(|r| r.outcome == Outcome::Good && named.contains(&r.store)) {
         match r.state {
             State::Present => {}

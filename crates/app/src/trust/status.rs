@@ -7,6 +7,7 @@ use super::{exceptions, image, leaf};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report::{self, Outcome};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::report::{Authority, KeyPlace};
@@ -25,7 +26,7 @@ pub struct Request {
 }
 
 /// The roots in the stores.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 pub struct Report {
     /// Every root in every place.
     #[serde(rename = "stores")]
@@ -34,6 +35,7 @@ pub struct Report {
     pub leftovers: Vec<String>,
     /// What browsers and settings remember besides.
     #[serde(serialize_with = "report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
     /// True if there is no root at all.
     #[serde(skip)]

@@ -2,33 +2,11 @@
 
 use super::row::Row;
 use crate::env::Env;
-use crate::failure::Result;
 use std::path::PathBuf;
 use tamga_core::ca::report::Authority;
+use tamga_core::stores::InScope;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Blocker, Root, Scope, Store, StoreLocation};
-
-/// Stores by whose they are.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum InScope {
-    /// The user's own.
-    #[default]
-    User,
-    /// The machine's.
-    Machine,
-    /// Both.
-    Both,
-}
-
-impl InScope {
-    /// True if a store of this scope is meant.
-    pub fn has(self, scope: Scope) -> bool {
-        match self {
-            InScope::Both => true,
-            InScope::User => scope == Scope::User,
-            InScope::Machine => scope == Scope::Machine,
-        }
-    }
-}
 
 /// The stores that are meant.
 #[derive(Clone, Default)]
@@ -49,15 +27,12 @@ impl std::fmt::Debug for Choice {
 
 impl Choice {
     /// The named stores, by their ids.
-    ///
-    /// Errors: the name of a store is unknown.
-    pub fn named(ids: &[String]) -> Result<Vec<&'static dyn Store>> {
-        let found = ids.iter().map(|s| trust::by_id(s)).collect::<tamga_core::error::Result<Vec<_>>>()?;
-        Ok(found.into_iter().flatten().collect())
+    pub fn named(ids: &[StoreId]) -> Vec<&'static dyn Store> {
+        ids.iter().flat_map(|id| trust::by_id(*id)).collect()
     }
 
     /// The ids of the named ones.
-    pub fn named_ids(&self) -> Vec<&'static str> {
+    pub fn named_ids(&self) -> Vec<StoreId> {
         self.named.iter().map(|s| s.id()).collect()
     }
 
@@ -66,13 +41,14 @@ impl Choice {
         if !self.named.is_empty() {
             return self.named.clone();
         }
-        let in_scope =
-            |s: &&'static dyn Store| self.scope.has(s.scope()) || (s.id() == "bundle" && !self.bundles.is_empty());
+        let in_scope = |s: &&'static dyn Store| {
+            self.scope.has(s.scope()) || (s.id() == StoreId::Bundle && !self.bundles.is_empty())
+        };
         trust::ALL.iter().copied().filter(in_scope).collect()
     }
 
     /// True if a store of this id and scope is meant.
-    pub fn has(&self, id: &str, scope: Scope) -> bool {
+    pub fn has(&self, id: StoreId, scope: Scope) -> bool {
         if self.named.is_empty() { self.scope.has(scope) } else { self.named.iter().any(|s| s.id() == id) }
     }
 
@@ -85,7 +61,7 @@ impl Choice {
             }
             // A bundle is a file that is named; every other store is the system's or a client's.
             let (why, remedy) = match store.id() {
-                "bundle" => ("no bundle was named", "name the file: --bundle FILE"),
+                StoreId::Bundle => ("no bundle was named", "name the file: --bundle FILE"),
                 _ => ("this system has no such store", "tamga trust status shows those that are here"),
             };
             let hindrance = Blocker { why: why.into(), remedy: remedy.into(), absent: true };

@@ -4,6 +4,7 @@ use crate::args::SecretArgs;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::human;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_app::apply::{self, Change, Report, Request};
@@ -35,8 +36,8 @@ pub(crate) struct ApplyArgs {
 }
 
 /// A file to begin with.
-#[derive(Serialize)]
-struct Example {
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Example {
     example: &'static str,
 }
 

@@ -1,6 +1,7 @@
 //! `tamga completions SHELL`.
 
 use crate::exit::Done;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 #[derive(clap::Args)]
@@ -9,8 +10,8 @@ pub(crate) struct CompletionsArgs {
     shell: clap_complete::Shell,
 }
 
-#[derive(Serialize)]
-struct Completions {
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Completions {
     shell: String,
     script: String,
 }

@@ -6,10 +6,12 @@ use super::check;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::human;
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 use std::path::PathBuf;
 use std::process::Command;
+use std::str::FromStr;
 use std::time::Duration;
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
 use tamga_core::check::client::{Client, Outcome};
@@ -80,8 +82,8 @@ struct Demo<'a> {
 }
 
 /// What each client said at each stage.
-#[derive(Serialize)]
-struct Verdicts {
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Verdicts {
     verdicts: Vec<Value>,
 }
 
@@ -232,7 +234,7 @@ impl Demo<'_> {
     /// A root that has nothing to do with the lab's.
     fn foreign_root(&self) -> Result<Vec<u8>> {
         use tamga_core::ca::authority::create::{Request, root};
-        let request = Request::plain(tamga_core::vocabulary::label::Label::parse("harbour")?);
+        let request = Request::plain(tamga_core::vocabulary::label::Label::from_str("harbour")?);
         let entropy = tamga_host::entropy::System;
         let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
         let made = root(&request, &key, None, self.work.clone(), self.session.now, &entropy)?;

@@ -3,6 +3,7 @@
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::human;
+use schemars::JsonSchema;
 use serde::Serialize;
 use tamga_app::explain::{self, Report, messages};
 use tamga_core::finding::{self, Entry};
@@ -18,8 +19,8 @@ pub(crate) struct ExplainArgs {
 }
 
 /// Every finding in one text.
-#[derive(Serialize)]
-struct Markdown {
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Markdown {
     markdown: String,
 }
 

@@ -3,11 +3,12 @@
 use crate::args::{Format, NewSecretArgs, SecretArgs};
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
 use tamga_app::certificate::export::{self, Output, Place, Report};
-use tamga_core::deploy::export::{ALL, Form};
+use tamga_core::deploy::export::Form;
 use tamga_core::error::Error;
 use tamga_core::vocabulary::text::Shown;
 
@@ -18,9 +19,9 @@ use tamga_core::vocabulary::text::Shown;
 pub(crate) struct ExportArgs {
     /// A label, or a file or folder of any form
     what: String,
-    /// pem combined-pem der pkcs8 pkcs12 pkcs7 jks mobileconfig kubernetes-secret base64 fingerprint
-    #[arg(long = "as", value_name = "FORM")]
-    form: String,
+    /// The form to write
+    #[arg(long = "as", value_name = "FORM", value_parser = values::word::<Form>())]
+    form: Form,
     /// Where to; - is standard output [default: ./LABEL with the form's ending; one line is printed]
     #[arg(long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -42,7 +43,7 @@ pub(crate) struct ExportArgs {
 pub(crate) fn run(session: &Session, args: ExportArgs) -> Result<Done> {
     let request = export::Request {
         what: PathBuf::from(args.what),
-        form: Form::parse(&args.form)?,
+        form: args.form,
         output: match args.output {
             None => Output::Default,
             Some(o) if o == Path::new("-") => Output::Report,
@@ -100,7 +101,7 @@ fn printed(session: &Session, report: &Report) -> Result<String> {
 /// A file that was written.
 pub(crate) fn render_file(report: &Report) -> String {
     let Place::File(file) = &report.place else { return String::new() };
-    let what = ALL.iter().find(|f| f.0 == report.form).map_or("", |f| f.3);
+    let what = report.form.title();
     let mode = if report.made.has_key { " (readable by you alone)" } else { "" };
     let mut text = format!(
         "{} {} as {}: {what}\nin      {}{mode}\n",

@@ -3,10 +3,12 @@
 use crate::args::SecretArgs;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use tamga_app::identity::{self, Request, Row, Verb};
 use tamga_app::report::Outcome;
 use tamga_app::trust::row::Change;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::identity::State;
 use tamga_core::vocabulary::text::Shown;
 
@@ -26,8 +28,8 @@ pub(crate) struct IdentityArgs {
     /// A certificate's label; without it the only one for clients (status: all of them)
     label: Option<String>,
     /// Exactly these stores: chromium firefox macos-user windows-user windows-machine [default: the person's]
-    #[arg(long, value_name = "LIST", value_delimiter = ',')]
-    stores: Vec<String>,
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<StoreId>(), hide_possible_values = true)]
+    stores: Vec<StoreId>,
     /// An account that may read the key too, that of a service (stores of Windows)
     #[arg(long, value_name = "NAME")]
     account: Option<String>,
@@ -70,7 +72,7 @@ fn render(rows: &[Row]) -> String {
             Change::Added | Change::Removed => human::good(r.change.word()),
         };
         let name = format!("{} {}", r.label, human::dim(&r.sha256[..8]));
-        cells.push(vec![human::strong(r.store), name, state, change, r.place.shown()]);
+        cells.push(vec![human::strong(r.store.word()), name, state, change, r.place.shown()]);
     }
     let mut text = human::table(&cells);
     for r in rows {

@@ -4,6 +4,7 @@ use super::{export, parse};
 use crate::args::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::path::{Path, PathBuf};
 use tamga_app::certificate::Signer;
@@ -13,8 +14,10 @@ use tamga_app::report::Answer;
 use tamga_core::ca::list_file;
 use tamga_core::ca::renew;
 use tamga_core::deploy::recipe::Recipe;
+use tamga_core::finding::Code;
 use tamga_core::finding::Finding;
 use tamga_core::pki::cert::profile::Links;
+use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
@@ -49,8 +52,8 @@ pub(crate) struct IssueArgs {
     #[arg(long, value_name = "LABEL")]
     like: Option<String>,
     /// Key kind, purposes and form as this server needs them (tamga recipe lists the servers)
-    #[arg(long = "for", value_name = "SERVER", conflicts_with_all = ["list", "like"])]
-    server: Option<String>,
+    #[arg(long = "for", value_name = "SERVER", conflicts_with_all = ["list", "like"], value_parser = values::server(), hide_possible_values = true, ignore_case = true)]
+    server: Option<&'static Recipe>,
     /// An existing private key instead of a new one
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
@@ -63,12 +66,12 @@ pub(crate) struct IssueArgs {
     /// Last moment, RFC 3339
     #[arg(long, value_name = "TIME")]
     not_after: Option<String>,
-    /// p256 p384 p521 ed25519 rsa2048 rsa3072 rsa4096 [default: p256]
-    #[arg(long, value_name = "KIND", conflicts_with = "key_file")]
-    key_algorithm: Option<String>,
-    /// server client mail code [default: server]
-    #[arg(long, value_name = "LIST", value_delimiter = ',')]
-    purpose: Vec<String>,
+    /// The kind of the new key [default: p256]
+    #[arg(long, value_name = "KIND", conflicts_with = "key_file", value_parser = values::word::<KeyAlgorithm>())]
+    key_algorithm: Option<KeyAlgorithm>,
+    /// What it may be used for [default: server]
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>())]
+    purpose: Vec<Purpose>,
     /// Where clients find the authority's revocation list
     #[arg(long, value_name = "URL")]
     crl_url: Option<String>,
@@ -76,8 +79,8 @@ pub(crate) struct IssueArgs {
     #[arg(long, value_name = "URL")]
     issuer_url: Option<String>,
     /// Lift exactly this objection (repeatable)
-    #[arg(long, value_name = "CODE")]
-    accept: Vec<String>,
+    #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
+    accept: Vec<Code>,
     #[command(flatten)]
     subject: SubjectArgs,
     #[command(flatten)]
@@ -87,7 +90,7 @@ pub(crate) struct IssueArgs {
 }
 
 pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
-    let server = parse::server(args.server.as_deref())?;
+    let server = args.server;
     let terms = Terms {
         issuer: match (args.self_signed, args.single_use_root, args.issuer) {
             (true, ..) => Issuer::Itself,
@@ -97,14 +100,14 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
         },
         like: args.like,
         server,
-        purposes: parse::purposes(&args.purpose)?,
-        key_algorithm: parse::key_algorithm(args.key_algorithm.as_deref())?,
+        purposes: parse::distinct(args.purpose),
+        key_algorithm: args.key_algorithm,
         valid_for: parse::span(args.valid_for.as_deref())?,
         not_before: parse::moment(args.not_before.as_deref())?,
         not_after: parse::moment(args.not_after.as_deref())?,
         subject: args.subject.into(),
         links: Links { crl: args.crl_url, issuer: args.issuer_url },
-        accepted: parse::accepted(&args.accept)?,
+        accepted: args.accept,
     };
     let (secret, new_secret) = (args.secrets.into(), args.new_secrets.into());
     if let Some(file) = &args.list {

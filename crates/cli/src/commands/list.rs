@@ -5,7 +5,10 @@ use crate::args::Format;
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::human;
-use tamga_app::certificate::list::{self, Report, Row};
+use serde::ser::SerializeSeq;
+use serde::{Serialize, Serializer};
+use std::cell::RefCell;
+use tamga_app::certificate::list::{self, Counted, Report, Row};
 use tamga_core::ca::report::Standing;
 use tamga_core::vocabulary::text::cut;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -17,6 +20,9 @@ const ROWS: usize = 100;
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga list --due 30d --sort ends")]
 pub(crate) struct ListArgs {
+    /// Only those whose label or names match: text that they contain, or a pattern with *
+    #[arg(value_name = "PATTERN")]
+    pattern: Option<String>,
     /// Only those that have ended
     #[arg(long)]
     expired: bool,
@@ -48,6 +54,7 @@ pub(crate) fn run(session: &Session, args: &ListArgs) -> Result<Done> {
     let number = args.page.unwrap_or(1) as usize - 1;
     let whole = session.common.format == Format::Json && args.page.is_none();
     let request = list::Request {
+        pattern: args.pattern.clone(),
         expired: args.expired,
         revoked: args.revoked,
         due: parse::span(args.due.as_deref())?,
@@ -59,12 +66,65 @@ pub(crate) fn run(session: &Session, args: &ListArgs) -> Result<Done> {
         page: (!whole).then_some(Page { size: ROWS, number }),
         at: parse::moment(args.at.as_deref())?,
     };
+    if session.common.format == Format::Json {
+        return stream(session, &request);
+    }
     let report = list::list(session, &request)?;
     let text = match report.certificates.is_empty() {
         true => render_empty(&report),
         false => render(&report, request.at.unwrap_or(session.now), number),
     };
     Ok(Done::report(text, &report))
+}
+
+/// The object of the interface, whose rows are written as the ledger reads them.
+#[derive(Serialize)]
+struct Streamed<'a> {
+    tamga: u8,
+    command: &'static str,
+    ok: bool,
+    certificates: Rows<'a>,
+    total: Total<'a>,
+}
+
+struct Rows<'a> {
+    session: &'a Session,
+    request: &'a list::Request,
+    ended: &'a RefCell<Result<Counted>>,
+}
+
+/// It is known once the rows are written, which stand before it.
+struct Total<'a>(&'a RefCell<Result<Counted>>);
+
+impl Serialize for Rows<'_> {
+    fn serialize<S: Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {
+        let mut rows = s.serialize_seq(None)?;
+        let mut failed = None;
+        let ended = list::each(self.session, self.request, &mut |row| {
+            if failed.is_none() {
+                failed = rows.serialize_element(&row).err();
+            }
+        });
+        *self.ended.borrow_mut() = ended;
+        failed.map_or_else(|| rows.end(), Err)
+    }
+}
+
+impl Serialize for Total<'_> {
+    fn serialize<S: Serializer>(&self, s: S) -> std::result::Result<S::Ok, S::Error> {
+        self.0.borrow().as_ref().map_or(0, |c| c.total).serialize(s)
+    }
+}
+
+fn stream(session: &Session, request: &list::Request) -> Result<Done> {
+    // What cannot be opened is said before anything is written.
+    session.open_to_look()?;
+    let ended = RefCell::new(Ok(Counted::default()));
+    let certificates = Rows { session, request, ended: &ended };
+    let whole = Streamed { tamga: 1, command: "list", ok: true, certificates, total: Total(&ended) };
+    human::json_stream(&whole);
+    ended.into_inner()?;
+    Ok(Done::printed())
 }
 
 fn render_empty(report: &Report) -> String {
@@ -77,11 +137,11 @@ fn render_empty(report: &Report) -> String {
 
 fn render(report: &Report, now: Timestamp, number: usize) -> String {
     let mut rows = vec![["label", "state", "ends", "days", "under", "names"].map(human::dim).to_vec()];
-    let names = |all: Vec<String>| cut(&all.join(", "), 60);
+    let names = |all: &[String]| cut(&all.join(", "), 60);
     for row in &report.certificates {
         rows.push(match row {
             Row::Certificate(listed) => {
-                let i = &listed.certificate.issued;
+                let i = &listed.summary;
                 let standing = i.standing(now);
                 let state = match standing {
                     Standing::Valid => human::good(standing.word()),
@@ -89,19 +149,19 @@ fn render(report: &Report, now: Timestamp, number: usize) -> String {
                     Standing::Expired | Standing::Revoked => human::bad(standing.word()),
                     Standing::Superseded | Standing::Abandoned => human::dim(standing.word()),
                 };
-                let by = if i.certificate.is_self_issued() { "itself" } else { "elsewhere" };
+                let by = if i.is_self_issued { "itself" } else { "elsewhere" };
                 vec![
                     human::strong(&i.label),
                     state,
-                    i.certificate.not_after.date(),
-                    i.certificate.not_after.days_after(now).to_string(),
+                    i.not_after.date(),
+                    i.not_after.days_after(now).to_string(),
                     i.authority.clone().unwrap_or_else(|| by.into()),
-                    names(i.certificate.name_words()),
+                    names(&i.names),
                 ]
             }
             Row::Waiting(w) => {
                 let (w, blank) = (&w.waiting, String::new);
-                let names = names(w.csr.name_words());
+                let names = names(&w.csr.name_words());
                 vec![human::strong(&w.label), human::care("waiting"), blank(), blank(), blank(), names]
             }
         });

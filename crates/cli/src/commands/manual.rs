@@ -4,6 +4,7 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use clap::Command;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::vocabulary::text::Shown;
@@ -18,8 +19,8 @@ pub(crate) struct ManualArgs {
 }
 
 /// The pages that were written.
-#[derive(Serialize)]
-struct Pages<'a> {
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Pages<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     folder: Option<String>,
     pages: Vec<&'a str>,

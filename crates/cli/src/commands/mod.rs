@@ -36,6 +36,9 @@ use clap::{ArgMatches, Args, FromArgMatches, Subcommand};
 
 macro_rules! commands {
     ($($variant:ident $name:literal $kind:ident $args:ty: $about:literal,)*) => {
+        /// The commands' names.
+        pub(crate) const NAMES: &[&str] = &[$($name),*];
+
         /// The commands. The words of each are read only when it is the one that was typed: with all of them a short
         /// command would spend a third of its time on the words of others.
         pub(crate) enum Command { $(#[doc = $about] $variant($args),)* }

@@ -3,6 +3,7 @@
 use crate::args::Format;
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::{human, wrap};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -16,7 +17,8 @@ use tamga_core::vocabulary::text::Shown;
 )]
 pub(crate) struct RecipeArgs {
     /// The server; without it, all that there are
-    server: Option<String>,
+    #[arg(value_parser = values::server(), ignore_case = true)]
+    server: Option<&'static Recipe>,
     /// The certificate [default: the only one]
     label: Option<String>,
     /// Write the configuration into this file; - is standard output

@@ -4,11 +4,13 @@ use super::parse;
 use crate::args::{NewSecretArgs, SecretArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::certificate::renew;
 use tamga_app::report::Answer;
 use tamga_core::ca::renew::Change;
+use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
@@ -35,8 +37,8 @@ pub(crate) struct RenewArgs {
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
     /// Another kind of key [default: as before]
-    #[arg(long, value_name = "KIND", conflicts_with_all = ["reuse_key", "key_file"])]
-    key_algorithm: Option<String>,
+    #[arg(long, value_name = "KIND", conflicts_with_all = ["reuse_key", "key_file"], value_parser = values::word::<KeyAlgorithm>())]
+    key_algorithm: Option<KeyAlgorithm>,
     /// Under another authority [default: as before]
     #[arg(long, value_name = "LABEL")]
     issuer: Option<String>,
@@ -61,7 +63,7 @@ pub(crate) fn run(session: &Session, args: RenewArgs) -> Result<Done> {
         },
         reuse_key: args.reuse_key,
         key_file: args.key_file,
-        key_algorithm: parse::key_algorithm(args.key_algorithm.as_deref())?,
+        key_algorithm: args.key_algorithm,
         issuer: args.issuer,
         secret: args.secrets.into(),
         new_secret: args.new_secrets.into(),

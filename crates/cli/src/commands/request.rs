@@ -4,10 +4,14 @@ use super::parse;
 use crate::args::{NewSecretArgs, SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::certificate::request;
 use tamga_app::report::Answer;
+use tamga_core::deploy::recipe::Recipe;
+use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
@@ -25,15 +29,15 @@ pub(crate) struct RequestArgs {
     /// An existing private key instead of a new one
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
-    /// p256 p384 p521 ed25519 rsa2048 rsa3072 rsa4096 [default: p256]
-    #[arg(long, value_name = "KIND", conflicts_with = "key_file")]
-    key_algorithm: Option<String>,
-    /// server client mail code [default: server]
-    #[arg(long, value_name = "LIST", value_delimiter = ',')]
-    purpose: Vec<String>,
+    /// The kind of the new key [default: p256]
+    #[arg(long, value_name = "KIND", conflicts_with = "key_file", value_parser = values::word::<KeyAlgorithm>())]
+    key_algorithm: Option<KeyAlgorithm>,
+    /// What it may be used for [default: server]
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>())]
+    purpose: Vec<Purpose>,
     /// Key kind and purposes as this server needs them (tamga recipe lists the servers)
-    #[arg(long = "for", value_name = "SERVER")]
-    server: Option<String>,
+    #[arg(long = "for", value_name = "SERVER", value_parser = values::server(), hide_possible_values = true, ignore_case = true)]
+    server: Option<&'static Recipe>,
     #[command(flatten)]
     subject: SubjectArgs,
     #[command(flatten)]
@@ -48,9 +52,9 @@ pub(crate) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
         label: parse::label(args.label.as_deref())?,
         into: args.into,
         key_file: args.key_file,
-        key_algorithm: parse::key_algorithm(args.key_algorithm.as_deref())?,
-        purposes: parse::purposes(&args.purpose)?,
-        server: parse::server(args.server.as_deref())?,
+        key_algorithm: args.key_algorithm,
+        purposes: parse::distinct(args.purpose),
+        server: args.server,
         subject: args.subject.into(),
         secret: args.secrets.into(),
         new_secret: args.new_secrets.into(),

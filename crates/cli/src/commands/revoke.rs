@@ -2,6 +2,7 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use tamga_app::certificate::revoke::{self, Which, how};
 use tamga_app::report::Answer;
@@ -15,10 +16,9 @@ use tamga_core::vocabulary::text::Shown;
 pub(crate) struct RevokeArgs {
     /// Which: its current certificate
     label: String,
-    /// unspecified key-compromise ca-compromise affiliation-changed superseded cessation-of-operation
-    /// certificate-hold privilege-withdrawn aa-compromise
-    #[arg(long, value_name = "REASON")]
-    reason: String,
+    /// Why (RFC 5280, section 5.3.1)
+    #[arg(long, value_name = "REASON", value_parser = values::word::<Reason>())]
+    reason: Reason,
     /// An earlier certificate of this label, by its serial number
     #[arg(long, value_name = "HEX", conflicts_with = "every")]
     serial: Option<String>,
@@ -35,7 +35,7 @@ pub(crate) fn run(session: &Session, args: RevokeArgs) -> Result<Done> {
             (None, true) => Which::Every,
             (None, false) => Which::Current,
         },
-        reason: Reason::parse(&args.reason)?,
+        reason: args.reason,
     };
     let report = revoke::revoke(session, &request)?;
     let text = match &report {

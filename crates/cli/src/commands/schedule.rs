@@ -2,26 +2,25 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use tamga_app::schedule::{self, Part, Report, Request, Schedule};
 use tamga_core::deploy::schedule::Kind;
-use tamga_core::error::Error;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga schedule systemd --install")]
 pub(crate) struct ScheduleArgs {
-    /// systemd, cron, launchd or windows-task; alone: which there are
-    #[arg(value_name = "KIND")]
-    kind: Option<String>,
+    /// The scheduler; without it, those that there are
+    #[arg(value_name = "KIND", value_parser = values::word::<Kind>())]
+    kind: Option<Kind>,
     /// Put it in place and switch it on (tamga leave takes it away)
     #[arg(long, requires = "kind")]
     install: bool,
 }
 
 pub(crate) fn run(session: &Session, args: &ScheduleArgs) -> Result<Done> {
-    let kind = args.kind.as_deref().map(kind).transpose()?;
-    let report = schedule::schedule(session, &Request { kind, install: args.install })?;
+    let report = schedule::schedule(session, &Request { kind: args.kind, install: args.install })?;
     let text = match &report {
         Report::Kinds { schedules } => render_kinds(schedules),
         Report::Parts { parts, .. } => render_parts(parts),
@@ -36,14 +35,6 @@ pub(crate) fn run(session: &Session, args: &ScheduleArgs) -> Result<Done> {
         ),
     };
     Ok(Done::report(text, &report))
-}
-
-fn kind(typed: &str) -> Result<Kind> {
-    let found = Kind::ALL.iter().find(|(word, ..)| *word == typed).map(|(_, kind, _)| *kind);
-    found.ok_or_else(|| {
-        let accepted = Kind::ALL.map(|(word, ..)| word).join(", ");
-        Error::Word { what: "scheduler", typed: typed.to_owned(), accepted }.into()
-    })
 }
 
 fn render_kinds(all: &[Schedule]) -> String {

@@ -6,6 +6,7 @@ use super::trust::render_rows;
 use crate::args::{SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::net::IpAddr;
 use std::path::PathBuf;
@@ -14,8 +15,10 @@ use tamga_app::setup::{self, Change, Plan, Proof, Request};
 use tamga_core::ca::authority::limits::briefly;
 use tamga_core::ca::issue;
 use tamga_core::check::client::{Client, Outcome};
+use tamga_core::deploy::recipe::Recipe;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::word::joined;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga setup charts.saltmarsh.test --into tls")]
@@ -33,8 +36,8 @@ pub(crate) struct SetupArgs {
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
     /// Key kind, purposes and form as this server needs them (tamga recipe lists the servers)
-    #[arg(long = "for", value_name = "SERVER")]
-    server: Option<String>,
+    #[arg(long = "for", value_name = "SERVER", value_parser = values::server(), hide_possible_values = true, ignore_case = true)]
+    server: Option<&'static Recipe>,
     #[command(flatten)]
     stores: StoreArgs,
     #[command(flatten)]
@@ -50,8 +53,8 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
         issuer: args.issuer,
         label: parse::label(args.label.as_deref())?,
         into: args.into,
-        server: parse::server(args.server.as_deref())?,
-        stores: parse::stores(args.stores, false)?,
+        server: args.server,
+        stores: parse::stores(args.stores, false),
         secret: args.secrets.into(),
     };
     let report = setup::setup(session, &request)?;
@@ -75,7 +78,7 @@ fn render_plan(plan: &Plan, names: &[Name]) -> String {
         plan.label,
         names.join(", "),
         plan.directory.shown(),
-        plan.ids.join(", ")
+        joined(&plan.ids)
     )
 }
 

@@ -4,11 +4,14 @@ use super::parse;
 use crate::args::{SecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::certificate::sign::{self, Proposal};
 use tamga_app::report::Answer;
+use tamga_core::finding::Code;
 use tamga_core::pki::cert::profile::Links;
+use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::purpose::usage_words;
 use tamga_core::vocabulary::text::Shown;
 
@@ -30,9 +33,9 @@ pub(crate) struct SignArgs {
     /// The folder for the certificate [default: ./LABEL]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
-    /// server client mail code [default: what the request asks for]
-    #[arg(long, value_name = "LIST", value_delimiter = ',')]
-    purpose: Vec<String>,
+    /// What it may be used for [default: what the request asks for]
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>())]
+    purpose: Vec<Purpose>,
     /// How long it lives: m h d w y [default: 397d]
     #[arg(long, value_name = "SPAN", conflicts_with = "not_after")]
     valid_for: Option<String>,
@@ -49,8 +52,8 @@ pub(crate) struct SignArgs {
     #[arg(long, value_name = "URL")]
     issuer_url: Option<String>,
     /// Lift exactly this objection (repeatable)
-    #[arg(long, value_name = "CODE")]
-    accept: Vec<String>,
+    #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
+    accept: Vec<Code>,
     #[command(flatten)]
     subject: SubjectArgs,
     #[command(flatten)]
@@ -64,13 +67,13 @@ pub(crate) fn run(session: &Session, args: SignArgs) -> Result<Done> {
         issuer: args.issuer,
         label: parse::label(args.label.as_deref())?,
         into: args.into,
-        purposes: parse::purposes(&args.purpose)?,
+        purposes: parse::distinct(args.purpose),
         valid_for: parse::span(args.valid_for.as_deref())?,
         not_before: parse::moment(args.not_before.as_deref())?,
         not_after: parse::moment(args.not_after.as_deref())?,
         subject: args.subject.into(),
         links: Links { crl: args.crl_url, issuer: args.issuer_url },
-        accepted: parse::accepted(&args.accept)?,
+        accepted: args.accept,
         secret: args.secrets.into(),
     };
     let report = sign::sign(session, &request)?;

@@ -9,7 +9,9 @@ use tamga_app::authority::list::KeyState;
 use tamga_app::status::{self, InUse, Report, seen_in};
 use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::ca::status::{OnDisk, part_left};
+use tamga_core::stores::StoreId;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::word::joined;
 use tamga_host::fs;
 
 /// More certificates than these are counted, the ones that end first are shown.
@@ -112,7 +114,7 @@ fn render_certificates(report: &Report) -> String {
     }
     let mut rows = vec![["certificate", "left", "ends", "days", "files"].map(human::dim).to_vec()];
     for used in report.certificates.iter().take(ROWS) {
-        let i = used.issued();
+        let i = &used.issued;
         let c = &i.certificate;
         rows.push(vec![
             human::strong(&i.label),
@@ -143,7 +145,7 @@ fn render_stores(report: &Report) -> String {
     let mut rows = vec![["root", "seen in", "absent from"].map(human::dim).to_vec()];
     for (a, _) in report.authorities.iter().filter(|(a, _)| a.is_root() && !a.retired) {
         let (seen, absent) = seen_in(&report.stores, &a.certificate.sha256());
-        let or = |names: Vec<&str>| if names.is_empty() { human::dim("none") } else { names.join(", ") };
+        let or = |ids: Vec<StoreId>| if ids.is_empty() { human::dim("none") } else { joined(&ids) };
         rows.push(vec![human::strong(&a.label), or(seen), or(absent)]);
     }
     if rows.len() > 1 { format!("{}\n", human::table(&rows)) } else { String::new() }

@@ -30,7 +30,7 @@ pub(super) fn page(report: &Report) -> String {
     }
     let mut rows = String::new();
     for used in &report.certificates {
-        let i = used.issued();
+        let i = &used.issued;
         let c = &i.certificate;
         let _ = write!(
             rows,
@@ -65,7 +65,7 @@ pub(super) fn page(report: &Report) -> String {
         let _ = write!(
             rows,
             "<tr><td><b>{}</b></td><td>{}</td><td class=\"{class}\">{}</td><td>{}</td></tr>",
-            text(r.store),
+            text(r.store.word()),
             text(&r.label),
             text(r.state.word()),
             text(&r.place.shown())

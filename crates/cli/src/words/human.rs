@@ -55,6 +55,33 @@ pub(crate) fn json_line(value: &serde_json::Value) {
     as_it_is(&json_net(&format!("{value}\n")));
 }
 
+/// One JSON value on a line of standard output, written as it is made. A reader that went away is no failure.
+pub(crate) fn json_stream(value: &impl serde::Serialize) {
+    let mut out = std::io::BufWriter::with_capacity(1 << 16, std::io::stdout().lock());
+    if serde_json::to_writer(JsonNet(&mut out), value).is_ok() {
+        let _ = out.write_all(b"\n").and_then(|()| out.flush());
+    }
+}
+
+/// A writer with [`json_net`]'s escapes.
+struct JsonNet<W>(W);
+
+impl<W: Write> Write for JsonNet<W> {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        match std::str::from_utf8(bytes) {
+            Ok(text) if !text.bytes().all(|b| matches!(b, b' '..=b'~')) => {
+                self.0.write_all(json_net(text).as_bytes())?;
+            }
+            _ => self.0.write_all(bytes)?,
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.0.flush()
+    }
+}
+
 /// One line on standard output, as it comes.
 pub(crate) fn line(text: &str) {
     as_it_is(&net(text));

@@ -368,3 +368,28 @@ fn differences_and_pairs_are_told() {
     assert_eq!(pairs, 2);
     s.run(&["match", "no-such-file"]).expect(4);
 }
+
+#[test]
+fn a_list_is_narrowed_by_labels_and_names() {
+    let s = lab();
+    s.run(&["issue", "gauge-7.saltmarsh.test", "192.168.7.7", "--label", "pier"]).expect(0);
+    s.run(&["issue", "*.buoys.saltmarsh.test"]).expect(0);
+    let labels = |pattern: &str| -> Vec<String> {
+        let v = s.json(&["list", pattern]).expect(0).json();
+        let rows = v["certificates"].as_array().unwrap();
+        assert_eq!(v["total"], rows.len());
+        rows.iter().map(|r| r["label"].as_str().unwrap().to_owned()).collect()
+    };
+    // By label, by a name, by a part of either, whatever the case.
+    for pattern in ["pier", "PI", "gauge", "192.168.7.7", "gauge-*.test", "*7.7"] {
+        assert_eq!(labels(pattern), ["pier"], "{pattern}");
+    }
+    assert_eq!(labels("buoys*"), [] as [&str; 0], "with a star the whole name must match");
+    assert_eq!(labels("*buoys*"), ["wildcard.buoys.saltmarsh.test"]);
+    assert_eq!(labels("saltmarsh.test").len(), 3);
+    // Other signs of the database's patterns mean themselves.
+    assert_eq!(labels("gauge-?"), [] as [&str; 0]);
+    assert_eq!(labels("gauge-[7]*"), [] as [&str; 0]);
+    assert_eq!(s.run(&["list", "nothing"]).expect(0).out, "none\n");
+    assert!(s.run(&["list", "pier"]).expect(0).out.contains("192.168.7.7"));
+}

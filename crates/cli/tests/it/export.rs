@@ -65,7 +65,7 @@ fn what_cannot_be_is_refused_and_nothing_is_overwritten() {
     assert!(refused(&["charts.saltmarsh.test", "--as", "jks"], 3)["error"]["why"].to_string().contains("passphrase"));
     refused(&["charts.saltmarsh.test", "--as", "der", "--new-passphrase-file", "secret"], 3);
     refused(&["charts.saltmarsh.test", "--as", "pem", "--legacy"], 2);
-    refused(&["charts.saltmarsh.test", "--as", "pfx"], 2);
+    refused(&["charts.saltmarsh.test", "--as", "pkcs11"], 2);
     assert_eq!(refused(&["nothing.test", "--as", "pem"], 3)["error"]["code"], "label-unknown");
     std::fs::write(s.lab("mine.p12"), "mine").unwrap();
     refused(&["charts.saltmarsh.test", "--as", "pkcs12", "--output", "mine.p12"], 3);

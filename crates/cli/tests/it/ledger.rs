@@ -1,6 +1,6 @@
 //! The ledger: many at once, older ones, damaged ones.
 
-use crate::{lab, sandbox};
+use crate::{Sandbox, lab, sandbox};
 use tamga_core::ca::authority::read_key;
 use tamga_host::ledger::{Ledger, schema};
 use tamga_testkit::sample;
@@ -69,17 +69,22 @@ fn an_older_ledger_becomes_a_new_one() {
     assert_eq!(history["objects"][0]["history"].as_array().unwrap().len(), 2);
     // The version between: what the newest adds is added, and both ways lead to the same layout.
     let layout = |db: &rusqlite::Connection| -> Vec<String> {
-        let mut q = db.prepare("SELECT name FROM sqlite_schema WHERE sql IS NOT NULL ORDER BY name").unwrap();
+        let mut q = db.prepare("SELECT name || sql FROM sqlite_schema WHERE sql IS NOT NULL ORDER BY name").unwrap();
         q.query_map([], |r| r.get(0)).unwrap().collect::<Result<_, _>>().unwrap()
     };
-    let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
-    let before = layout(&db);
-    db.execute_batch("DROP INDEX certificate_alone; PRAGMA user_version = 2").unwrap();
-    drop(db);
-    s.run(&["issue", "between.saltmarsh.test"]).expect(0);
-    let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
-    assert_eq!(layout(&db), before);
-    drop(db);
+    let columns = "ALTER TABLE certificate DROP COLUMN starts; ALTER TABLE certificate DROP COLUMN self_issued;
+                   ALTER TABLE certificate DROP COLUMN names;";
+    let listed = |s: &Sandbox| s.json(&["list", "--at", at]).expect(0).json()["certificates"].clone();
+    let rows = listed(&s);
+    for (version, back) in [(2, "DROP INDEX certificate_alone;"), (3, "")] {
+        let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
+        let before = layout(&db);
+        db.execute_batch(&format!("{columns} {back} PRAGMA user_version = {version}")).unwrap();
+        drop(db);
+        assert_eq!(listed(&s), rows, "what a list says is read out of the certificates");
+        let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
+        assert_eq!(layout(&db), before, "version {version}");
+    }
     // One of a version to come is left alone.
     let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
     db.pragma_update(None, "user_version", 99).unwrap();

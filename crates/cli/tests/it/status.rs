@@ -2,6 +2,7 @@
 
 use crate::{lab, sandbox};
 use serde_json::Value;
+use std::str::FromStr;
 use tamga_testkit::sandbox::Sandbox;
 
 fn open(s: &Sandbox, code: i32) -> Vec<String> {
@@ -69,7 +70,7 @@ fn metrics_are_in_the_open_text_format() {
     let text = std::fs::read_to_string(s.lab("tamga.prom")).unwrap();
     assert!(text.ends_with("# EOF\n"), "{text}");
     let end = s.json(&["list"]).json()["certificates"][0]["not_after"].as_str().unwrap().to_owned();
-    let end = tamga_core::vocabulary::timestamp::Timestamp::parse(&end).unwrap().unix();
+    let end = tamga_core::vocabulary::timestamp::Timestamp::from_str(&end).unwrap().unix();
     let sample = text.lines().find(|l| l.starts_with("tamga_certificate_end_seconds{label=\"charts\"")).unwrap();
     assert_eq!(sample.rsplit(' ').next().unwrap(), end.to_string());
     let mut family = String::new();
@@ -99,9 +100,8 @@ fn how_each_store_is_proved_is_said_for_every_store_and_in_the_readme() {
     let s = lab();
     let readme = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md")).unwrap();
     let told = s.run(&["status", "--verbose"]).expect(0).out;
-    let proved = tamga_core::stores::trust::PROVED;
     for store in tamga_core::stores::trust::ALL {
-        let (id, how) = proved.iter().find(|(id, _)| *id == store.id()).unwrap_or_else(|| panic!("{}", store.id()));
+        let (id, how) = (store.id(), store.id().proved());
         assert!(told.contains(how), "{id}: {told}");
         let row = readme.lines().find(|l| l.starts_with('|') && l.contains(&format!("`{id}`"))).unwrap();
         // The first word of how is the README's too.

@@ -6,60 +6,46 @@ use crate::ca::report::Authority;
 use crate::error::{Error, Result};
 use crate::pki::cert::Certificate;
 use crate::pki::cert::profile::{self, Ca, Leaf, Links};
+use crate::pki::key::SigningKey;
 use crate::pki::key::{KeyAlgorithm, PrivateKey};
 use crate::plan::ports::Entropy;
 use crate::vocabulary::name::Name;
 use crate::vocabulary::purpose::Purpose;
 use crate::vocabulary::timestamp::{DAY, Timestamp};
+use std::str::FromStr;
 
-/// What is wrong.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum ServerFault {
-    /// It ended yesterday.
-    Expired,
-    /// It begins tomorrow.
-    NotYet,
-    /// It is for another host.
-    WrongName,
-    /// What leads from it to the root is not sent.
-    NoIntermediate,
-    /// It was signed by a root of the same name with another key.
-    OldRoot,
-    /// It signed itself.
-    SelfSigned,
-    /// Its key is RSA with 1024 bits.
-    WeakKey,
+crate::words! {
+    /// What is wrong.
+    pub enum ServerFault: "fault" {
+        /// It expired yesterday.
+        Expired = "expired",
+        /// It is valid from tomorrow on.
+        NotYet = "not-yet",
+        /// It is for another host.
+        WrongName = "wrong-name",
+        /// The intermediate between it and the root is not sent.
+        NoIntermediate = "no-intermediate",
+        /// It was signed by a root of the same name with another key.
+        OldRoot = "old-root",
+        /// It signed itself.
+        SelfSigned = "self-signed",
+        /// Its key is RSA with 1024 bits.
+        WeakKey = "weak-key",
+    }
 }
 
-/// Every fault, its word, and what a client must see.
-pub const ALL: [(ServerFault, &str, &str); 7] = [
-    (ServerFault::Expired, "expired", "it ended yesterday"),
-    (ServerFault::NotYet, "not-yet", "it is valid from tomorrow on"),
-    (ServerFault::WrongName, "wrong-name", "it is for another host"),
-    (ServerFault::NoIntermediate, "no-intermediate", "the intermediate between it and the root is not sent"),
-    (ServerFault::OldRoot, "old-root", "its root has the name of the right one and another key"),
-    (ServerFault::SelfSigned, "self-signed", "it signed itself"),
-    (ServerFault::WeakKey, "weak-key", "its key is RSA with 1024 bits: OpenSSL refuses it, browsers do not"),
-];
-
 impl ServerFault {
-    /// Reads a fault's word.
-    pub fn parse(word: &str) -> Option<ServerFault> {
-        ALL.iter().find(|f| f.1 == word).map(|f| f.0)
-    }
-
-    fn row(self) -> (ServerFault, &'static str, &'static str) {
-        ALL.into_iter().find(|f| f.0 == self).unwrap_or(ALL[0])
-    }
-
-    /// Its word.
-    pub fn word(self) -> &'static str {
-        self.row().1
-    }
-
     /// What a client must see.
     pub fn seen(self) -> &'static str {
-        self.row().2
+        match self {
+            ServerFault::Expired => "it expired yesterday",
+            ServerFault::NotYet => "it is valid from tomorrow on",
+            ServerFault::WrongName => "it is for another host",
+            ServerFault::NoIntermediate => "the intermediate between it and the root is not sent",
+            ServerFault::OldRoot => "its root has the name of the right one and another key",
+            ServerFault::SelfSigned => "it signed itself",
+            ServerFault::WeakKey => "its key is RSA with 1024 bits: OpenSSL refuses it, browsers do not",
+        }
     }
 
     /// True if the authority itself has to sign.
@@ -83,7 +69,7 @@ pub fn make(
     fault: ServerFault,
     names: &[Name],
     authority: &Authority,
-    authority_key: Option<&PrivateKey>,
+    authority_key: Option<&dyn SigningKey>,
     now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Broken> {
@@ -151,5 +137,5 @@ fn another(names: &[Name]) -> Result<Name> {
         Name::Dns(d) => Some(d.trim_start_matches("*.").to_owned()),
         _ => None,
     });
-    Name::parse(&format!("another.{}", near.unwrap_or_else(|| "localhost".into())))
+    Name::from_str(&format!("another.{}", near.unwrap_or_else(|| "localhost".into())))
 }

@@ -12,6 +12,7 @@ use crate::pki::cert::extensions::{GeneralName, NameConstraints};
 use crate::pki::cert::profile::{self, Leaf, Links};
 use crate::pki::cert::subject::{self, Subject};
 use crate::pki::chain::constraints;
+use crate::pki::key::SigningKey;
 use crate::pki::key::{PrivateKey, PublicKey, Strength};
 use crate::plan::ports::Entropy;
 use crate::plan::step::{Document, Publication};
@@ -21,6 +22,7 @@ use crate::vocabulary::purpose::Purpose;
 use crate::vocabulary::secret::Passphrase;
 use crate::vocabulary::timestamp::{DAY, Span, Timestamp};
 use std::path::PathBuf;
+use std::str::FromStr;
 use zeroize::Zeroizing;
 
 /// A leaf's life where none is given: 397 days, the most that clients of public authorities took.
@@ -101,9 +103,9 @@ pub struct Made {
 /// Who signs.
 pub enum Signer<'a> {
     /// An authority with its key.
-    Authority(&'a Authority, &'a PrivateKey),
+    Authority(&'a Authority, &'a dyn SigningKey),
     /// The certificate itself.
-    Itself(&'a PrivateKey),
+    Itself(&'a dyn SigningKey),
 }
 
 /// Drops doubles, keeping the first of each.
@@ -189,13 +191,13 @@ pub fn make(
         Leaf { names: &request.names, purposes: &request.purposes, subject: &subject, from, until: end, links: &links };
     let (certificate, chain, root) = match signer {
         Signer::Authority(authority, issuer_key) => {
-            let c = leaf.issue(holder.public(), &authority.certificate, issuer_key, entropy)?;
+            let c = leaf.issue(holder.public(), &authority.certificate, *issuer_key, entropy)?;
             within(&c, authority)?;
             let chain: Vec<Certificate> = std::iter::once(c.clone()).chain(authority.served_with()).collect();
             (c, chain, authority.top().cloned())
         }
         Signer::Itself(key) => {
-            let c = leaf.self_sign(key, entropy)?;
+            let c = leaf.self_sign(*key, entropy)?;
             (c.clone(), vec![c.clone()], Some(c))
         }
     };
@@ -261,7 +263,7 @@ fn about_life_and_subject(request: &Request, subject: &[u8], from: Timestamp, un
     }
     let common = subject::common_name(subject).filter(|_| request.purposes.contains(&Purpose::Server));
     if let Some(common) = common
-        && let Ok(name) = Name::parse(&common)
+        && let Ok(name) = Name::from_str(&common)
         && common.contains('.')
         && !request.names.contains(&name)
     {

@@ -11,6 +11,7 @@ use crate::vocabulary::label::Label;
 use crate::vocabulary::name::{self, Name};
 use crate::vocabulary::purpose::Purpose;
 use crate::vocabulary::timestamp::{Span, Timestamp};
+use std::str::FromStr;
 
 /// What changes.
 #[derive(Clone, Debug, Default)]
@@ -47,7 +48,7 @@ pub fn again(issued: &Issued, change: &Change) -> Result<Request> {
     let own = profile::leaf_subject(first).to_der()? != c.subject;
     Ok(Request {
         names: distinct(names),
-        label: Label::parse(&issued.label)?,
+        label: Label::from_str(&issued.label)?,
         folder: issued.folder.clone(),
         purposes: purposes_of(c),
         from: None,
@@ -63,7 +64,7 @@ pub fn again(issued: &Issued, change: &Change) -> Result<Request> {
 pub fn names_of(c: &Certificate) -> Vec<Name> {
     let one = |g: &GeneralName| match g {
         GeneralName::Ip(octets) => name::ip(octets).map(Name::Ip),
-        GeneralName::Dns(text) | GeneralName::Mail(text) | GeneralName::Uri(text) => Name::parse(text).ok(),
+        GeneralName::Dns(text) | GeneralName::Mail(text) | GeneralName::Uri(text) => Name::from_str(text).ok(),
         _ => None,
     };
     c.names.iter().flatten().filter_map(one).collect()

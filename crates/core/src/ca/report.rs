@@ -104,61 +104,81 @@ impl Authority {
     }
 }
 
-/// How the ledger holds a certificate.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Life {
-    /// The current one of its label.
-    Live,
-    /// A newer one bears its label.
-    Superseded,
-    /// Its issue was interrupted: it was never handed out.
-    Abandoned,
-}
-
-impl Life {
-    /// The word of the ledger.
-    pub fn word(self) -> &'static str {
-        match self {
-            Life::Live => "live",
-            Life::Superseded => "superseded",
-            Life::Abandoned => "abandoned",
-        }
-    }
-
-    /// From the ledger's word.
-    pub fn parse(word: &str) -> Life {
-        [Life::Live, Life::Superseded].into_iter().find(|l| l.word() == word).unwrap_or(Life::Abandoned)
+crate::words! {
+    /// How the ledger holds a certificate.
+    pub enum Life: "state in the ledger" {
+        /// The current one of its label.
+        Live = "live",
+        /// A newer one bears its label.
+        Superseded = "superseded",
+        /// Its issue was interrupted: it was never handed out.
+        Abandoned = "abandoned",
     }
 }
 
-/// How an issued certificate stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Standing {
-    /// It is in force.
-    Valid,
-    /// It ends within 30 days.
-    EndsSoon,
-    /// It has ended.
-    Expired,
-    /// It was taken back.
-    Revoked,
-    /// A newer one bears its label.
-    Superseded,
-    /// Its issue was interrupted: it was never handed out.
-    Abandoned,
+crate::words! {
+    /// How an issued certificate stands.
+    pub enum Standing: "state" {
+        /// It is in force.
+        Valid = "valid",
+        /// It ends within 30 days.
+        EndsSoon = "ends-soon",
+        /// It has ended.
+        Expired = "expired",
+        /// It was taken back.
+        Revoked = "revoked",
+        /// A newer one bears its label.
+        Superseded = "superseded",
+        /// Its issue was interrupted: it was never handed out.
+        Abandoned = "abandoned",
+    }
 }
 
 impl Standing {
-    /// The word of the interface.
-    pub fn word(self) -> &'static str {
-        match self {
-            Standing::Valid => "valid",
-            Standing::EndsSoon => "ends-soon",
-            Standing::Expired => "expired",
-            Standing::Revoked => "revoked",
-            Standing::Superseded => "superseded",
-            Standing::Abandoned => "abandoned",
+    /// From what the ledger knows.
+    pub fn of(life: Life, is_revoked: bool, not_after: Timestamp, now: Timestamp) -> Standing {
+        match life {
+            Life::Abandoned => Standing::Abandoned,
+            _ if is_revoked => Standing::Revoked,
+            Life::Superseded => Standing::Superseded,
+            _ if now > not_after => Standing::Expired,
+            _ if not_after.plus(-30 * DAY) < now => Standing::EndsSoon,
+            _ => Standing::Valid,
         }
+    }
+}
+
+/// What a list says of a certificate: all but the certificate itself, so that a million of them need not be parsed.
+#[derive(Clone, Debug)]
+pub struct Summary {
+    /// Its label.
+    pub label: String,
+    /// Its subject alternative names.
+    pub names: Vec<String>,
+    /// Its serial number, lower-case hex.
+    pub serial: String,
+    /// SHA-256 of its DER, lower-case hex.
+    pub sha256: String,
+    /// Its first second.
+    pub not_before: Timestamp,
+    /// Its last second.
+    pub not_after: Timestamp,
+    /// True if its issuer has its own name.
+    pub is_self_issued: bool,
+    /// The label of its authority; None if it signed itself or was signed elsewhere.
+    pub authority: Option<String>,
+    /// Its directory.
+    pub folder: PathBuf,
+    /// How the ledger holds it.
+    pub life: Life,
+    /// If it was revoked.
+    pub revoked: Option<Revocation>,
+}
+
+impl Summary {
+    /// How it stands at a time.
+    pub fn standing(&self, now: Timestamp) -> Standing {
+        Standing::of(self.life, self.revoked.is_some(), self.not_after, now)
     }
 }
 
@@ -196,15 +216,26 @@ impl Issued {
         self.life == Life::Live
     }
 
-    /// How it stands at a moment.
+    /// How it stands at a time.
     pub fn standing(&self, now: Timestamp) -> Standing {
-        match self.life {
-            Life::Abandoned => Standing::Abandoned,
-            _ if self.revoked.is_some() => Standing::Revoked,
-            Life::Superseded => Standing::Superseded,
-            _ if now > self.certificate.not_after => Standing::Expired,
-            _ if self.certificate.not_after.plus(-30 * DAY) < now => Standing::EndsSoon,
-            _ => Standing::Valid,
+        Standing::of(self.life, self.revoked.is_some(), self.certificate.not_after, now)
+    }
+
+    /// What a list says of it.
+    pub fn summary(&self) -> Summary {
+        let c = &self.certificate;
+        Summary {
+            label: self.label.clone(),
+            names: c.name_words(),
+            serial: c.serial.clone(),
+            sha256: c.sha256(),
+            not_before: c.not_before,
+            not_after: c.not_after,
+            is_self_issued: c.is_self_issued(),
+            authority: self.authority.clone(),
+            folder: self.folder.clone(),
+            life: self.life,
+            revoked: self.revoked,
         }
     }
 

@@ -10,6 +10,7 @@ use crate::pki::cert::extensions::GeneralName;
 use crate::pki::cert::subject;
 use crate::vocabulary::name::{self, Name};
 use crate::vocabulary::purpose::{ANY, Purpose, usage_words};
+use std::str::FromStr;
 
 /// What will be certified.
 #[derive(Debug)]
@@ -81,8 +82,8 @@ fn names_of(csr: &Csr, findings: &mut Vec<Finding>) -> Result<Vec<Name>> {
     let mut out = Vec::new();
     for general in csr.wishes.names.iter().flatten() {
         let name = match general {
-            GeneralName::Dns(text) | GeneralName::Mail(text) => Name::parse(text)?,
-            GeneralName::Uri(text) => Name::parse(text)?,
+            GeneralName::Dns(text) | GeneralName::Mail(text) => Name::from_str(text)?,
+            GeneralName::Uri(text) => Name::from_str(text)?,
             GeneralName::Ip(octets) => Name::Ip(name::ip(octets).ok_or_else(|| Error::Name {
                 typed: general.words(),
                 why: "an address in the request has neither 4 nor 16 octets".into(),
@@ -109,7 +110,7 @@ fn names_of(csr: &Csr, findings: &mut Vec<Finding>) -> Result<Vec<Name>> {
     }
     if out.is_empty()
         && let Some(common) = subject::common_name(&csr.subject)
-        && let Ok(name) = Name::parse(&common)
+        && let Ok(name) = Name::from_str(&common)
         && (name.is_host() || matches!(name, Name::Mail(_)))
     {
         findings.push(
@@ -176,7 +177,7 @@ mod tests {
     use crate::{ca::receive, pki::cert::subject::Subject};
 
     fn names(list: &[&str]) -> Vec<Name> {
-        list.iter().map(|n| Name::parse(n).unwrap()).collect()
+        list.iter().map(|n| Name::from_str(n).unwrap()).collect()
     }
 
     fn request(list: &[&str], purposes: &[Purpose]) -> Csr {
@@ -191,7 +192,7 @@ mod tests {
     fn authority() -> Authority {
         let e = Counted::from(3);
         let key = PrivateKey::generate(KeyAlgorithm::P256, &e).unwrap();
-        let r = Request::plain(Label::parse("saltmarsh").unwrap());
+        let r = Request::plain(Label::from_str("saltmarsh").unwrap());
         create::root(&r, &key, None, "x".into(), Timestamp::from_unix(1_700_000_000), &e).unwrap().authority
     }
 

@@ -44,13 +44,12 @@ pub fn on_disk(issued: &Certificate, file: Option<&[u8]>) -> OnDisk {
 /// Every end as a gauge, in the open text format of metrics (OpenMetrics 1.0): seconds since 1970, labelled by what ends.
 ///
 /// Only certificates in use and authorities that still sign are among them. A label is quoted as the format wants it.
-pub fn metrics(authorities: &[Authority], issued: &[Issued], now: Timestamp) -> String {
+pub fn metrics(authorities: &[Authority], in_use: &[Issued], now: Timestamp) -> String {
     let mut out = String::from(
         "# TYPE tamga_certificate_end_seconds gauge\n# UNIT tamga_certificate_end_seconds seconds\n\
          # HELP tamga_certificate_end_seconds When the certificate ends, in seconds since 1970.\n",
     );
-    let live: Vec<&Issued> = issued.iter().filter(|i| i.is_live() && i.revoked.is_none()).collect();
-    for i in &live {
+    for i in in_use {
         let _ = writeln!(
             out,
             "tamga_certificate_end_seconds{{label=\"{}\",serial=\"{}\"}} {}",
@@ -67,7 +66,7 @@ pub fn metrics(authorities: &[Authority], issued: &[Issued], now: Timestamp) -> 
         let end = a.certificate.not_after.unix();
         let _ = writeln!(out, "tamga_authority_end_seconds{{label=\"{}\"}} {end}", quoted(&a.label));
     }
-    let due = live.iter().filter(|i| is_due(&i.certificate, None, now)).count();
+    let due = in_use.iter().filter(|i| is_due(&i.certificate, None, now)).count();
     let _ = write!(
         out,
         "# TYPE tamga_certificates_due gauge\n# HELP tamga_certificates_due Certificates of whose life a third or less is left.\n\

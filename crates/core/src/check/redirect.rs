@@ -1,5 +1,6 @@
 //! Redirects from plain HTTP, hop by hop: where each leads, and what is wrong with the way (RFC 9110 §15.4).
 
+use crate::error::{Error, Result};
 use crate::finding::{Code, Finding};
 
 /// More hops than any client follows: Chromium 20, curl 50 by default; a site that needs more than a few is wrong.
@@ -19,17 +20,7 @@ pub struct Address {
 }
 
 impl Address {
-    /// Reads `http://…` or `https://…`; None for anything else.
-    ///
-    /// ```
-    /// use tamga_core::check::redirect::Address;
-    ///
-    /// let start = Address::parse("http://charts.saltmarsh.test").expect("an address");
-    /// assert_eq!((start.secure, start.port, start.path.as_str()), (false, 80, "/"));
-    /// let to = start.joined("https://charts.saltmarsh.test/tides").expect("another");
-    /// assert_eq!(to.to_string(), "https://charts.saltmarsh.test/tides");
-    /// ```
-    pub fn parse(text: &str) -> Option<Address> {
+    fn read(text: &str) -> Option<Address> {
         let (scheme, rest) = text.split_once("://").filter(|_| !text.chars().any(char::is_control))?;
         let secure = match scheme.to_ascii_lowercase().as_str() {
             "http" => false,
@@ -60,11 +51,11 @@ impl Address {
             return None;
         }
         if location.contains("://") && !location.starts_with(['/', '?']) {
-            return Address::parse(location);
+            return Address::read(location);
         }
         let scheme = if self.secure { "https" } else { "http" };
         if let Some(rest) = location.strip_prefix("//") {
-            return Address::parse(&format!("{scheme}://{rest}"));
+            return Address::read(&format!("{scheme}://{rest}"));
         }
         let path = match location.chars().next()? {
             '/' => location.to_owned(),
@@ -82,6 +73,28 @@ impl Address {
         let host = if self.host.contains(':') { format!("[{}]", self.host) } else { self.host.clone() };
         let usual = if self.secure { 443 } else { 80 };
         if self.port == usual { host } else { format!("{host}:{}", self.port) }
+    }
+}
+
+impl std::str::FromStr for Address {
+    type Err = Error;
+
+    /// Reads `http://…` or `https://…`.
+    ///
+    /// ```
+    /// use tamga_core::check::redirect::Address;
+    ///
+    /// let start = "http://charts.saltmarsh.test".parse::<Address>().expect("an address");
+    /// assert_eq!((start.secure, start.port, start.path.as_str()), (false, 80, "/"));
+    /// let to = start.joined("https://charts.saltmarsh.test/tides").expect("another");
+    /// assert_eq!(to.to_string(), "https://charts.saltmarsh.test/tides");
+    /// ```
+    fn from_str(typed: &str) -> Result<Address> {
+        Address::read(typed).ok_or_else(|| Error::Word {
+            what: "web address",
+            typed: typed.to_owned(),
+            accepted: "http://HOST or https://HOST, perhaps with a port and a path".into(),
+        })
     }
 }
 
@@ -166,9 +179,10 @@ pub fn judge(start: &Address, hops: &[Hop]) -> Vec<Finding> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::str::FromStr;
 
     fn a(text: &str) -> Address {
-        Address::parse(text).unwrap()
+        Address::from_str(text).unwrap()
     }
 
     #[test]
@@ -188,19 +202,19 @@ mod tests {
             assert_eq!(x.joined(location).unwrap().to_string(), whole, "{location}");
         }
         for bad in ["ftp://a", "http://", "a", "http://a:b/", "http://[::1/"] {
-            assert!(Address::parse(bad).is_none(), "{bad}");
+            assert!(Address::from_str(bad).is_err(), "{bad}");
         }
     }
 
     #[test]
     fn nothing_that_would_begin_another_header_is_an_address() {
-        let start = Address::parse("http://charts.saltmarsh.test/").unwrap();
+        let start = Address::from_str("http://charts.saltmarsh.test/").unwrap();
         for bad in ["http://a\r\nX: y/", "http://[::1\u{16}]/", "http://[x]/", "/a\rb", "?a\0"] {
-            assert_eq!(Address::parse(bad), None, "{bad:?}");
+            assert!(Address::from_str(bad).is_err(), "{bad:?}");
             assert_eq!(start.joined(bad), None, "{bad:?}");
         }
         assert_eq!(start.joined("x y"), None);
-        assert_eq!(Address::parse("https://[::1]:8443/a").unwrap().host_header(), "[::1]:8443");
+        assert_eq!(Address::from_str("https://[::1]:8443/a").unwrap().host_header(), "[::1]:8443");
     }
 
     #[test]

@@ -15,75 +15,70 @@ use crate::vocabulary::timestamp::Timestamp;
 use base64ct::{Base64, Encoding};
 use zeroize::Zeroizing;
 
-/// A form that can be asked for.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Form {
-    /// The certificates as PEM, leaf first; of a file with a key alone, the key.
-    Pem,
-    /// Key, leaf and intermediates in one PEM file.
-    CombinedPem,
-    /// The first certificate as DER.
-    Der,
-    /// The private key as PKCS#8 DER.
-    Pkcs8,
-    /// A key store or trust store (RFC 7292).
-    Pkcs12,
-    /// Certificates in a PKCS#7 message.
-    Pkcs7,
-    /// Java's older key store or trust store.
-    Jks,
-    /// A profile with a root, for phones and tablets.
-    MobileConfig,
-    /// A secret of the kind `kubernetes.io/tls`.
-    KubernetesSecret,
-    /// The first certificate as one line of base64.
-    Base64,
-    /// Fingerprints in every spelling.
-    Fingerprint,
-    /// Everything for a machine without Tamga, with a note on what to put where: a tar archive.
-    Archive,
+crate::words! {
+    /// A form.
+    pub enum Form: "form" {
+        /// The certificates as PEM, leaf first; of a file with a key alone, the key.
+        Pem = "pem",
+        /// Key, leaf and intermediates in one PEM file.
+        CombinedPem = "combined-pem",
+        /// The first certificate as DER.
+        Der = "der",
+        /// The private key as PKCS#8 DER.
+        Pkcs8 = "pkcs8",
+        /// A key store or trust store (RFC 7292).
+        Pkcs12 = "pkcs12" | "p12" | "pfx",
+        /// Certificates in a PKCS#7 message.
+        Pkcs7 = "pkcs7",
+        /// Java's older key store or trust store.
+        Jks = "jks",
+        /// A profile with a root, for phones and tablets.
+        MobileConfig = "mobileconfig",
+        /// A secret of the kind `kubernetes.io/tls`.
+        KubernetesSecret = "kubernetes-secret",
+        /// The first certificate as one line of base64.
+        Base64 = "base64",
+        /// Fingerprints in every spelling.
+        Fingerprint = "fingerprint" | "thumbprint",
+        /// Everything for a machine without Tamga, with a note on what to put where: a tar archive.
+        Archive = "archive",
+    }
 }
 
-/// Every form, its word, the ending of its files and what it is for.
-pub const ALL: [(Form, &str, &str, &str); 12] = [
-    (Form::Pem, "pem", "pem", "certificates as text, leaf first"),
-    (Form::CombinedPem, "combined-pem", "combined.pem", "key and certificates in one text file (HAProxy, MongoDB)"),
-    (Form::Der, "der", "cer", "one certificate, binary (Windows, phones, Java programs)"),
-    (Form::Pkcs8, "pkcs8", "pk8", "the private key alone, binary (Java programs)"),
-    (Form::Pkcs12, "pkcs12", "p12", "key store or trust store (Windows, IIS, Java, phones, devices)"),
-    (Form::Pkcs7, "pkcs7", "p7b", "certificates without a key (Windows, device consoles)"),
-    (Form::Jks, "jks", "jks", "Java's older key store or trust store"),
-    (Form::MobileConfig, "mobileconfig", "mobileconfig", "a root for phones and tablets"),
-    (Form::KubernetesSecret, "kubernetes-secret", "yaml", "chain and key as a secret of the kind kubernetes.io/tls"),
-    (Form::Base64, "base64", "txt", "one certificate in one line (consoles, variables)"),
-    (Form::Fingerprint, "fingerprint", "txt", "its fingerprints in every spelling"),
-    (Form::Archive, "archive", "tar", "all of it with an install note, for a machine without Tamga"),
-];
-
 impl Form {
-    /// Reads a form's word.
-    ///
-    /// Errors: there is no such form.
-    pub fn parse(typed: &str) -> Result<Form> {
-        ALL.iter().find(|f| f.1 == typed).map(|f| f.0).ok_or_else(|| Error::Word {
-            what: "form",
-            typed: typed.to_owned(),
-            accepted: ALL.map(|f| f.1).join(" "),
-        })
-    }
-
-    fn row(self) -> (Form, &'static str, &'static str, &'static str) {
-        ALL.into_iter().find(|f| f.0 == self).unwrap_or(ALL[0])
-    }
-
-    /// Its word.
-    pub fn word(self) -> &'static str {
-        self.row().1
+    /// What it is for, in one line.
+    pub fn title(self) -> &'static str {
+        match self {
+            Form::Pem => "certificates as text, leaf first",
+            Form::CombinedPem => "key and certificates in one text file (HAProxy, MongoDB)",
+            Form::Der => "one certificate, binary (Windows, phones, Java programs)",
+            Form::Pkcs8 => "the private key alone, binary (Java programs)",
+            Form::Pkcs12 => "key store or trust store (Windows, IIS, Java, phones, devices)",
+            Form::Pkcs7 => "certificates without a key (Windows, device consoles)",
+            Form::Jks => "Java's older key store or trust store",
+            Form::MobileConfig => "a root for phones and tablets",
+            Form::KubernetesSecret => "chain and key as a secret of the kind kubernetes.io/tls",
+            Form::Base64 => "one certificate in one line (consoles, variables)",
+            Form::Fingerprint => "its fingerprints in every spelling",
+            Form::Archive => "all of it with an install note, for a machine without Tamga",
+        }
     }
 
     /// The ending of a file of that form.
     pub fn ending(self) -> &'static str {
-        self.row().2
+        match self {
+            Form::Pem => "pem",
+            Form::CombinedPem => "combined.pem",
+            Form::Der => "cer",
+            Form::Pkcs8 => "pk8",
+            Form::Pkcs12 => "p12",
+            Form::Pkcs7 => "p7b",
+            Form::Jks => "jks",
+            Form::MobileConfig => "mobileconfig",
+            Form::KubernetesSecret => "yaml",
+            Form::Base64 | Form::Fingerprint => "txt",
+            Form::Archive => "tar",
+        }
     }
 
     /// True if it carries the private key of what has one.

@@ -6,6 +6,7 @@
 use crate::error::{Error, Result};
 use crate::vocabulary::name::Name;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::str::FromStr;
 
 const BEGIN: &str = "# tamga: begin";
 const END: &str = "# tamga: end";
@@ -37,32 +38,17 @@ pub struct Row {
     pub why: Option<String>,
 }
 
-/// How a name stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum State {
-    /// In our block, or in a line that was there.
-    Present,
-    /// In no line.
-    Absent,
-    /// Another address comes first.
-    Elsewhere,
-    /// It means this machine without any line.
-    NotNeeded,
-}
-
-impl State {
-    /// Its word.
-    ///
-    /// ```
-    /// assert_eq!(tamga_core::deploy::hosts::State::NotNeeded.word(), "not-needed");
-    /// ```
-    pub fn word(self) -> &'static str {
-        match self {
-            State::Present => "present",
-            State::Absent => "absent",
-            State::Elsewhere => "elsewhere",
-            State::NotNeeded => "not-needed",
-        }
+crate::words! {
+    /// How a name stands.
+    pub enum State: "state" {
+        /// In our block, or in a line that was there.
+        Present = "present",
+        /// In no line.
+        Absent = "absent",
+        /// Another address comes first.
+        Elsewhere = "elsewhere",
+        /// It means this machine without any line.
+        NotNeeded = "not-needed",
     }
 }
 
@@ -96,7 +82,7 @@ impl Wanted {
         };
         let refuse =
             |why: &str, instead: String| Err(Error::Name { typed: typed.to_owned(), why: why.to_owned(), instead });
-        let name = match Name::parse(name)? {
+        let name = match Name::from_str(name)? {
             Name::Dns(d) => match d.strip_prefix("*.") {
                 Some(rest) => {
                     let instead = format!("name each host: tamga hosts add www.{rest}");

@@ -2,22 +2,25 @@
 //! away again. What it runs is `tamga renew`, which renews what has a third of its life left.
 
 use crate::error::{Error, Result};
+use crate::plan::ports::Commands;
+use crate::plan::ports::Environment;
 use crate::plan::ports::Look;
 use crate::plan::step::{Invocation, Planned, Step};
 use crate::vocabulary::text::Shown;
 use std::path::{Path, PathBuf};
 
-/// A scheduler.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Kind {
-    /// systemd's timers.
-    Systemd,
-    /// The table of cron.
-    Cron,
-    /// macOS' launchd.
-    Launchd,
-    /// Windows' task scheduler.
-    WindowsTask,
+crate::words! {
+    /// A scheduler.
+    pub enum Kind: "scheduler" {
+        /// systemd's timers.
+        Systemd = "systemd",
+        /// The table of cron.
+        Cron = "cron",
+        /// macOS' launchd.
+        Launchd = "launchd",
+        /// Windows' task scheduler.
+        WindowsTask = "windows-task",
+    }
 }
 
 /// The name that all of it bears.
@@ -47,17 +50,14 @@ pub struct Part {
 }
 
 impl Kind {
-    /// Every kind with its word.
-    pub const ALL: [(&'static str, Kind, &'static str); 4] = [
-        ("systemd", Kind::Systemd, "a timer and a service"),
-        ("cron", Kind::Cron, "a line of the crontab"),
-        ("launchd", Kind::Launchd, "an agent of macOS"),
-        ("windows-task", Kind::WindowsTask, "a task of Windows, as XML"),
-    ];
-
-    /// The word of the interface.
-    pub fn word(self) -> &'static str {
-        Kind::ALL.iter().find(|(_, k, _)| *k == self).map_or("", |(word, ..)| word)
+    /// What it writes, in a few words.
+    pub fn title(self) -> &'static str {
+        match self {
+            Kind::Systemd => "a timer and a service",
+            Kind::Cron => "a line of the crontab",
+            Kind::Launchd => "an agent of macOS",
+            Kind::WindowsTask => "a task of Windows, as XML",
+        }
     }
 
     /// The program by which it is told.
@@ -122,7 +122,7 @@ pub fn parts(kind: Kind, job: &Job, look: &dyn Look) -> Vec<Part> {
     }
 }
 
-fn units(job: &Job, look: &dyn Look) -> PathBuf {
+fn units(job: &Job, look: &dyn Environment) -> PathBuf {
     if job.machine {
         return "/etc/systemd/system".into();
     }
@@ -150,7 +150,7 @@ fn without_block(table: &str) -> String {
 }
 
 /// The person's table. An unreadable one must never be taken for an empty one: writing would then lose it.
-fn table(look: &dyn Look) -> Result<String> {
+fn table(look: &dyn Commands) -> Result<String> {
     let failed = |why: String| Error::Malformed { what: "the crontab".into(), why };
     match look.ask(&Invocation::new("crontab", ["-l"]), false) {
         None => Ok(String::new()),
@@ -178,7 +178,7 @@ pub fn is_there(kind: Kind, job: &Job, look: &dyn Look) -> bool {
 }
 
 /// True if its scheduler knows it and will start it.
-fn is_switched_on(kind: Kind, job: &Job, look: &dyn Look) -> bool {
+fn is_switched_on(kind: Kind, job: &Job, look: &dyn Commands) -> bool {
     let timer = format!("{NAME}.timer");
     let ask = match (kind, job.machine) {
         (Kind::Systemd, true) => Invocation::new("systemctl", ["is-enabled", &timer]),

@@ -11,42 +11,25 @@ mod validity;
 
 use crate::vocabulary::client_id::Client;
 
-/// How much a finding weighs.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Severity {
-    /// Worth knowing.
-    Note,
-    /// Will hurt somebody or soon.
-    Warning,
-    /// Somebody is warned or refused now.
-    Error,
-}
-
-impl Severity {
-    /// The word of the interface.
-    pub fn word(self) -> &'static str {
-        match self {
-            Severity::Note => "note",
-            Severity::Warning => "warning",
-            Severity::Error => "error",
-        }
+crate::words! {
+    /// How much a finding weighs.
+    #[derive(PartialOrd, Ord)]
+    pub enum Severity: "severity" {
+        /// Worth knowing.
+        Note = "note",
+        /// Will hurt somebody or soon.
+        Warning = "warning",
+        /// Somebody is warned or refused now.
+        Error = "error",
     }
 }
 
 macro_rules! codes {
     ($($variant:ident $word:literal,)*) => {
-        /// Every kind of finding that Tamga can make so far.
-        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-        pub enum Code { $(#[doc = $word] $variant,)* }
-
-        impl Code {
-            /// All of them.
-            pub const ALL: &'static [Code] = &[$(Code::$variant,)*];
-
-            /// The stable word.
-            pub fn word(self) -> &'static str {
-                match self { $(Code::$variant => $word,)* }
-            }
+        $crate::words! {
+            /// Every kind of finding that Tamga can make so far.
+            #[derive(PartialOrd, Ord, Hash)]
+            pub enum Code: "finding" { $(#[doc = $word] $variant = $word,)* }
         }
     };
 }
@@ -118,21 +101,6 @@ codes! {
     ListMayBeBehind "list-may-be-behind",
     BudgetExhausted "budget-exhausted",
     PredictionDiffers "prediction-differs",
-}
-
-impl Code {
-    /// Finds a code by its word.
-    ///
-    /// ```
-    /// use tamga_core::finding::{Code, entry};
-    ///
-    /// let code = Code::parse("name-not-covered").expect("a code");
-    /// assert_eq!(code, Code::NameNotCovered);
-    /// assert!(!entry(code).remedy.is_empty());
-    /// ```
-    pub fn parse(word: &str) -> Option<Code> {
-        Code::ALL.iter().copied().find(|c| c.word() == word)
-    }
 }
 
 /// A code at length, as `tamga explain` tells it.
@@ -221,13 +189,14 @@ impl Finding {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::str::FromStr;
 
     #[test]
     fn every_code_has_exactly_one_row_and_comes_back_from_its_word() {
         for code in Code::ALL {
-            assert_eq!(entries().filter(|e| e.code == *code).count(), 1, "{}", code.word());
-            assert_eq!(Code::parse(code.word()), Some(*code));
-            let e = entry(*code);
+            assert_eq!(entries().filter(|e| e.code == code).count(), 1, "{}", code.word());
+            assert_eq!(Code::from_str(code.word()).unwrap(), code);
+            let e = entry(code);
             for text in [e.summary, e.meaning, e.cause, e.remedy, e.by_hand] {
                 assert!(text.len() > 12, "{} has an empty text", code.word());
             }

@@ -1,4 +1,4 @@
-//! The doors of the core: what it asks of the world, as small traits.
+//! The ports of the core: what it asks of the world, as small traits.
 
 use crate::plan::native::{NativeEntry, StoreName};
 use crate::plan::nss::{Library, NssFailure, NssView};
@@ -13,42 +13,65 @@ pub trait Entropy {
     fn fill(&self, into: &mut [u8]);
 }
 
-/// A look at this machine that changes nothing. Paths are as clients on the machine see them.
-pub trait Look {
+/// The files of this machine, read only. Paths are as clients on the machine see them.
+pub trait Files {
     /// The bytes of a file, or None if it is absent or unreadable.
     fn read(&self, path: &Path) -> Option<Vec<u8>>;
-    /// The names in a folder, sorted; empty if it is absent or unreadable.
-    fn list(&self, folder: &Path) -> Vec<String>;
+    /// The names in a directory, sorted; empty if it is absent or unreadable.
+    fn list(&self, directory: &Path) -> Vec<String>;
     /// True if something is there (links are followed).
     fn exists(&self, path: &Path) -> bool;
     /// Where a symbolic link points, as written in it.
     fn link(&self, path: &Path) -> Option<PathBuf>;
     /// A path with its links followed to their end; the path itself where it cannot be followed.
     fn resolved(&self, path: &Path) -> PathBuf;
-    /// True if the person we act for may change files in this folder.
-    fn may_write(&self, folder: &Path) -> bool;
-    /// An environment variable of the person we act for; empty counts as unset.
+    /// True if the invoking user may change files in this directory.
+    fn may_write(&self, directory: &Path) -> bool;
+}
+
+/// What surrounds the process: time, the invoking user and what that user may do.
+pub trait Environment {
+    /// An environment variable of the invoking user; empty counts as unset.
     fn env(&self, name: &str) -> Option<String>;
-    /// The home folder of the person we act for.
+    /// The home directory of the invoking user.
     fn home(&self) -> PathBuf;
-    /// Where a program is found, if it is installed.
-    fn program(&self, name: &str) -> Option<PathBuf>;
-    /// The password that guards stores, where a person gave one.
-    fn store_password(&self) -> Option<Passphrase>;
     /// Now: some stores write down when something came in.
     fn now(&self) -> Timestamp;
-    /// True if changes to the machine's own stores are allowed to this process.
+    /// True if this process may change the machine's own stores.
     fn has_rights(&self) -> bool;
-    /// The objects of an NSS database, read through the library of the browser that it belongs to.
-    fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure>;
-    /// What a system's command tells that changes nothing: its output, or the file that it writes to where it is given one
-    /// as its last argument. None if it is not installed; an error is its last line.
+    /// The password that guards stores, where one was given.
+    fn store_password(&self) -> Option<Passphrase>;
+}
+
+/// Programs of this system, asked without changing anything.
+pub trait Commands {
+    /// Where a program is found, if it is installed.
+    fn program(&self, name: &str) -> Option<PathBuf>;
+    /// What a program prints, or the file that it writes where it is given one as its last argument. None if it is not installed; an
+    /// error is its last line.
     fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>>;
+}
+
+/// Databases of browsers, read through the browsers' own library.
+pub trait BrowserDatabases {
+    /// The objects of an NSS database, read through the library of the browser that it belongs to.
+    ///
+    /// Errors: the library is missing, or refuses the database.
+    fn nss(&self, directory: &Path, library: &Library) -> Result<NssView, NssFailure>;
     /// The rows of the database of Chromium's certificate manager: certificate and settings; empty if there is none.
     fn kept_certificates(&self, file: &Path) -> Vec<(Vec<u8>, Vec<u8>)>;
+}
+
+/// The system's own certificate stores.
+pub trait NativeStores {
     /// The certificates of one of Windows' stores; None on other systems.
     fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>>;
 }
+
+/// A look at this machine that changes nothing: all of the ports above.
+pub trait Look: Files + Environment + Commands + BrowserDatabases + NativeStores {}
+
+impl<T: Files + Environment + Commands + BrowserDatabases + NativeStores> Look for T {}
 
 /// Entropy as the random-number traits of the cryptography libraries want it.
 pub(crate) struct Rng<'a>(pub(crate) &'a dyn Entropy);

@@ -3,6 +3,7 @@
 use crate::error::{Error, Result};
 use serde::{Deserialize, Serialize};
 use std::fmt;
+use std::str::FromStr;
 
 /// `[a-z0-9._-]`, no leading dot, at most 200 characters: safe as a file name everywhere.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -10,17 +11,44 @@ use std::fmt;
 pub struct Label(String);
 
 impl Label {
+    /// A label made from any text: what is not allowed becomes a hyphen.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::label::Label;
+    ///
+    /// assert_eq!(Label::from_text("Tide Gauge 7")?.as_str(), "tide-gauge-7");
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn from_text(text: &str) -> Result<Label> {
+        let mapped: String = text
+            .to_lowercase()
+            .chars()
+            .map(|c| if c.is_ascii() && allowed(c as u8) { c } else { '-' })
+            .take(200)
+            .collect();
+        Label::from_str(mapped.trim_start_matches(['.', '-']))
+    }
+
+    /// As text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl std::str::FromStr for Label {
+    type Err = Error;
+
     /// Checks a label as typed.
     ///
     /// ```
     /// use tamga_core::vocabulary::label::Label;
     ///
-    /// assert_eq!(Label::parse("charts.saltmarsh.test")?.as_str(), "charts.saltmarsh.test");
-    /// assert!(Label::parse("../charts").is_err());
-    /// assert!(Label::parse("--yes").is_err());
+    /// assert_eq!("charts.saltmarsh.test".parse::<Label>()?.as_str(), "charts.saltmarsh.test");
+    /// assert!("../charts".parse::<Label>().is_err());
+    /// assert!("--yes".parse::<Label>().is_err());
     /// # Ok::<(), tamga_core::error::Error>(())
     /// ```
-    pub fn parse(typed: &str) -> Result<Label> {
+    fn from_str(typed: &str) -> Result<Label> {
         let why = if typed.is_empty() {
             "it is empty"
         } else if typed.starts_with('.') {
@@ -40,29 +68,6 @@ impl Label {
             instead: "choose a label such as saltmarsh or charts.saltmarsh.test".into(),
         })
     }
-
-    /// A label made from any text: what is not allowed becomes a hyphen.
-    ///
-    /// ```
-    /// use tamga_core::vocabulary::label::Label;
-    ///
-    /// assert_eq!(Label::from_text("Tide Gauge 7")?.as_str(), "tide-gauge-7");
-    /// # Ok::<(), tamga_core::error::Error>(())
-    /// ```
-    pub fn from_text(text: &str) -> Result<Label> {
-        let mapped: String = text
-            .to_lowercase()
-            .chars()
-            .map(|c| if c.is_ascii() && allowed(c as u8) { c } else { '-' })
-            .take(200)
-            .collect();
-        Label::parse(mapped.trim_start_matches(['.', '-']))
-    }
-
-    /// As text.
-    pub fn as_str(&self) -> &str {
-        &self.0
-    }
 }
 
 fn allowed(b: u8) -> bool {
@@ -78,7 +83,7 @@ impl fmt::Display for Label {
 impl TryFrom<String> for Label {
     type Error = Error;
     fn try_from(s: String) -> Result<Label> {
-        Label::parse(&s)
+        Label::from_str(&s)
     }
 }
 

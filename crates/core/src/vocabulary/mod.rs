@@ -9,3 +9,4 @@ pub mod reason;
 pub mod secret;
 pub mod text;
 pub mod timestamp;
+pub mod word;

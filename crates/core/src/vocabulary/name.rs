@@ -30,6 +30,80 @@ pub enum Remark {
 }
 
 impl Name {
+    /// The label made from this name, if it is the first: `*.x` → `wildcard.x`, `::1` → `ip6--1`.
+    ///
+    /// Errors: a URI has none; it needs `--label`.
+    pub fn label(&self) -> Result<Label> {
+        match self {
+            Name::Dns(n) => {
+                Label::from_text(&n.strip_prefix("*.").map_or_else(|| n.clone(), |r| format!("wildcard.{r}")))
+            }
+            Name::Ip(IpAddr::V4(a)) => Label::from_text(&a.to_string()),
+            Name::Ip(IpAddr::V6(a)) => {
+                let text = a.to_string().replace(':', "-");
+                let joint = if text.starts_with('-') { "" } else { "-" };
+                Label::from_text(&format!("ip6{joint}{text}"))
+            }
+            Name::Mail(m) => Label::from_text(m),
+            Name::Uri(u) => Err(Error::Contradiction {
+                what: format!("no label can be made from {u}"),
+                why: "a URI holds too much that a folder's name cannot".into(),
+                instead: "choose one: --label TEXT".into(),
+            }),
+        }
+    }
+
+    /// True where the name or address means this machine without any hosts entry
+    /// (RFC 6761 §6.3 for `localhost`; Chromium and curl resolve it and what lies under it to loopback).
+    pub fn is_loopback(&self) -> bool {
+        match self {
+            Name::Dns(n) => n == "localhost" || n.ends_with(".localhost"),
+            Name::Ip(a) => a.is_loopback(),
+            _ => false,
+        }
+    }
+
+    /// True for a host: what a browser could be pointed at.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::name::Name;
+    ///
+    /// assert!("localhost".parse::<Name>()?.is_host());
+    /// assert!(!"keeper@saltmarsh.test".parse::<Name>()?.is_host());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn is_host(&self) -> bool {
+        matches!(self, Name::Dns(_) | Name::Ip(_))
+    }
+
+    /// What should be said about it though it is taken.
+    pub fn remarks(&self) -> Vec<Remark> {
+        let mut out = Vec::new();
+        match self {
+            Name::Dns(n) => {
+                if is_public_dns(n) {
+                    out.push(Remark::Public);
+                }
+                if n.contains('_') {
+                    out.push(Remark::Underscore);
+                }
+            }
+            Name::Ip(a) if is_public_ip(*a) => out.push(Remark::Public),
+            Name::Mail(m) if m.rsplit('@').next().is_some_and(is_public_dns) => out.push(Remark::Public),
+            Name::Uri(u) => {
+                if let Some(host) = uri_host(u).filter(|_| u.starts_with("http")) {
+                    out.push(Remark::UriIsNoHost(host.to_owned()));
+                }
+            }
+            _ => {}
+        }
+        out
+    }
+}
+
+impl std::str::FromStr for Name {
+    type Err = Error;
+
     /// Reads a name: an address becomes an iPAddress, `user@host` an rfc822Name, `scheme:` a URI, all else DNS.
     ///
     /// Errors: what hardly any client accepts, with the reason and what to type instead.
@@ -38,13 +112,13 @@ impl Name {
     /// use std::net::IpAddr;
     /// use tamga_core::vocabulary::name::Name;
     ///
-    /// assert_eq!(Name::parse("Charts.Saltmarsh.test.")?, Name::Dns("charts.saltmarsh.test".into()));
-    /// assert_eq!(Name::parse("[::1]")?, Name::Ip(IpAddr::from([0, 0, 0, 0, 0, 0, 0, 1_u16])));
-    /// assert_eq!(Name::parse("bücher.test")?.to_string(), "xn--bcher-kva.test");
-    /// assert!(Name::parse("two words").is_err());
+    /// assert_eq!("Charts.Saltmarsh.test.".parse::<Name>()?, Name::Dns("charts.saltmarsh.test".into()));
+    /// assert_eq!("[::1]".parse::<Name>()?, Name::Ip(IpAddr::from([0, 0, 0, 0, 0, 0, 0, 1_u16])));
+    /// assert_eq!("bücher.test".parse::<Name>()?.to_string(), "xn--bcher-kva.test");
+    /// assert!("two words".parse::<Name>().is_err());
     /// # Ok::<(), tamga_core::error::Error>(())
     /// ```
-    pub fn parse(typed: &str) -> Result<Name> {
+    fn from_str(typed: &str) -> Result<Name> {
         let text = typed.trim();
         let refuse = |why: &str, instead: &str| {
             Err(Error::Name { typed: typed.to_owned(), why: why.to_owned(), instead: instead.to_owned() })
@@ -84,76 +158,6 @@ impl Name {
             return mail(typed, text);
         }
         dns(typed, text).map(Name::Dns)
-    }
-
-    /// The label made from this name, if it is the first: `*.x` → `wildcard.x`, `::1` → `ip6--1`.
-    ///
-    /// Errors: a URI has none; it needs `--label`.
-    pub fn label(&self) -> Result<Label> {
-        match self {
-            Name::Dns(n) => {
-                Label::from_text(&n.strip_prefix("*.").map_or_else(|| n.clone(), |r| format!("wildcard.{r}")))
-            }
-            Name::Ip(IpAddr::V4(a)) => Label::from_text(&a.to_string()),
-            Name::Ip(IpAddr::V6(a)) => {
-                let text = a.to_string().replace(':', "-");
-                let joint = if text.starts_with('-') { "" } else { "-" };
-                Label::from_text(&format!("ip6{joint}{text}"))
-            }
-            Name::Mail(m) => Label::from_text(m),
-            Name::Uri(u) => Err(Error::Contradiction {
-                what: format!("no label can be made from {u}"),
-                why: "a URI holds too much that a folder's name cannot".into(),
-                instead: "choose one: --label TEXT".into(),
-            }),
-        }
-    }
-
-    /// True where the name or address means this machine without any hosts entry
-    /// (RFC 6761 §6.3 for `localhost`; Chromium and curl resolve it and what lies under it to loopback).
-    pub fn is_loopback(&self) -> bool {
-        match self {
-            Name::Dns(n) => n == "localhost" || n.ends_with(".localhost"),
-            Name::Ip(a) => a.is_loopback(),
-            _ => false,
-        }
-    }
-
-    /// True for a host: what a browser could be pointed at.
-    ///
-    /// ```
-    /// use tamga_core::vocabulary::name::Name;
-    ///
-    /// assert!(Name::parse("localhost")?.is_host());
-    /// assert!(!Name::parse("keeper@saltmarsh.test")?.is_host());
-    /// # Ok::<(), tamga_core::error::Error>(())
-    /// ```
-    pub fn is_host(&self) -> bool {
-        matches!(self, Name::Dns(_) | Name::Ip(_))
-    }
-
-    /// What should be said about it though it is taken.
-    pub fn remarks(&self) -> Vec<Remark> {
-        let mut out = Vec::new();
-        match self {
-            Name::Dns(n) => {
-                if is_public_dns(n) {
-                    out.push(Remark::Public);
-                }
-                if n.contains('_') {
-                    out.push(Remark::Underscore);
-                }
-            }
-            Name::Ip(a) if is_public_ip(*a) => out.push(Remark::Public),
-            Name::Mail(m) if m.rsplit('@').next().is_some_and(is_public_dns) => out.push(Remark::Public),
-            Name::Uri(u) => {
-                if let Some(host) = uri_host(u).filter(|_| u.starts_with("http")) {
-                    out.push(Remark::UriIsNoHost(host.to_owned()));
-                }
-            }
-            _ => {}
-        }
-        out
     }
 }
 
@@ -318,9 +322,10 @@ fn dns(typed: &str, text: &str) -> Result<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::str::FromStr;
 
     fn n(s: &str) -> Name {
-        Name::parse(s).unwrap()
+        Name::from_str(s).unwrap()
     }
 
     #[test]
@@ -356,10 +361,10 @@ mod tests {
             "a@",
             "ä@x.test",
         ] {
-            assert!(Name::parse(bad).is_err(), "{bad:?} was taken");
+            assert!(Name::from_str(bad).is_err(), "{bad:?} was taken");
         }
-        assert!(Name::parse(&format!("{}.test", "a".repeat(64))).is_err());
-        assert!(Name::parse(&format!("{}test", "abcdefgh.".repeat(30))).is_err());
+        assert!(Name::from_str(&format!("{}.test", "a".repeat(64))).is_err());
+        assert!(Name::from_str(&format!("{}test", "abcdefgh.".repeat(30))).is_err());
     }
 
     #[test]

@@ -4,6 +4,7 @@ use crate::error::{Error, Result};
 use crate::vocabulary::name::{self, Name};
 use std::fmt;
 use std::net::IpAddr;
+use std::str::FromStr;
 
 /// A block of addresses, `address/length`, with no bit set behind the length.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -27,26 +28,6 @@ impl Cidr {
                 Cidr { address: IpAddr::V6((u128::from(a) & mask).into()), length }
             }
         }
-    }
-
-    /// Reads `10.0.0.0/8`; a bare address is a block of one.
-    ///
-    /// ```
-    /// use tamga_core::vocabulary::permit::Cidr;
-    ///
-    /// let block = Cidr::parse("10.20.30.40/8").expect("a block");
-    /// assert_eq!(block, Cidr::parse("10.0.0.0/8").expect("the same block"));
-    /// assert!(block.contains("10.1.2.3".parse().expect("an address")));
-    /// assert!(Cidr::parse("10.0.0.0/33").is_none());
-    /// ```
-    pub fn parse(typed: &str) -> Option<Cidr> {
-        let (address, length) = match typed.split_once('/') {
-            Some((a, l)) => (a.parse::<IpAddr>().ok()?, Some(l.parse::<u8>().ok()?)),
-            None => (typed.parse::<IpAddr>().ok()?, None),
-        };
-        let most = if address.is_ipv4() { 32 } else { 128 };
-        let length = length.unwrap_or(most);
-        (length <= most).then(|| Cidr::new(address, length))
     }
 
     /// True if the address lies in the block.
@@ -79,6 +60,37 @@ impl Cidr {
                 [a.octets(), mask.to_be_bytes()].concat()
             }
         }
+    }
+}
+
+impl std::str::FromStr for Cidr {
+    type Err = Error;
+
+    /// Reads `10.0.0.0/8`; a bare address is a block of one.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::permit::Cidr;
+    ///
+    /// let block = "10.20.30.40/8".parse::<Cidr>().expect("a block");
+    /// assert_eq!(block, "10.0.0.0/8".parse::<Cidr>().expect("the same block"));
+    /// assert!(block.contains("10.1.2.3".parse().expect("an address")));
+    /// assert!("10.0.0.0/33".parse::<Cidr>().is_err());
+    /// ```
+    fn from_str(typed: &str) -> Result<Cidr> {
+        let read = || {
+            let (address, length) = match typed.split_once('/') {
+                Some((a, l)) => (a.parse::<IpAddr>().ok()?, Some(l.parse::<u8>().ok()?)),
+                None => (typed.parse::<IpAddr>().ok()?, None),
+            };
+            let most = if address.is_ipv4() { 32 } else { 128 };
+            let length = length.unwrap_or(most);
+            (length <= most).then(|| Cidr::new(address, length))
+        };
+        read().ok_or_else(|| Error::Word {
+            what: "address block",
+            typed: typed.to_owned(),
+            accepted: "an address or a block such as 10.20.0.0/16".into(),
+        })
     }
 }
 
@@ -122,7 +134,7 @@ impl Permit {
     pub fn default_set() -> Permit {
         Permit::Only {
             domains: DEFAULT_DOMAINS.iter().map(|d| (*d).to_owned()).collect(),
-            blocks: DEFAULT_BLOCKS.iter().filter_map(|b| Cidr::parse(b)).collect(),
+            blocks: DEFAULT_BLOCKS.iter().filter_map(|b| Cidr::from_str(b).ok()).collect(),
         }
     }
 
@@ -133,7 +145,7 @@ impl Permit {
     /// use tamga_core::vocabulary::permit::Permit;
     ///
     /// let mut permit = Permit::default_set();
-    /// let name = Name::parse("charts.saltmarsh.example.org")?;
+    /// let name = "charts.saltmarsh.example.org".parse::<Name>()?;
     /// assert!(!permit.allows(&name), "it is nobody's test name");
     /// permit.extend("saltmarsh.example.org")?;
     /// assert!(permit.allows(&name));
@@ -144,7 +156,7 @@ impl Permit {
             return Ok(());
         };
         let bare = typed.trim().trim_start_matches('[').trim_end_matches(']');
-        if let Some(block) = Cidr::parse(bare) {
+        if let Ok(block) = Cidr::from_str(bare) {
             if !blocks.iter().any(|b| b.holds(block)) {
                 blocks.push(block);
             }
@@ -157,7 +169,7 @@ impl Permit {
                 accepted: "a domain such as saltmarsh.example, an address, or a block such as 10.0.0.0/8".into(),
             });
         }
-        let domain = match Name::parse(typed)? {
+        let domain = match Name::from_str(typed)? {
             Name::Dns(d) => d.trim_start_matches("*.").to_owned(),
             Name::Mail(m) => m.rsplit('@').next().unwrap_or_default().to_owned(),
             Name::Uri(u) => name::domain(name::uri_host(&u).unwrap_or_default())?,
@@ -209,7 +221,7 @@ mod tests {
     use super::*;
 
     fn allows(p: &Permit, n: &str) -> bool {
-        p.allows(&Name::parse(n).unwrap())
+        p.allows(&Name::from_str(n).unwrap())
     }
 
     #[test]
@@ -264,8 +276,8 @@ mod tests {
 
     #[test]
     fn octets_are_address_and_mask() {
-        assert_eq!(Cidr::parse("10.1.2.3/8").unwrap().to_octets(), [10, 0, 0, 0, 255, 0, 0, 0]);
-        assert_eq!(Cidr::parse("0.0.0.0/0").unwrap().to_octets(), [0; 8]);
-        assert_eq!(Cidr::parse("::1").unwrap().to_octets()[16..], [0xff; 16]);
+        assert_eq!(Cidr::from_str("10.1.2.3/8").unwrap().to_octets(), [10, 0, 0, 0, 255, 0, 0, 0]);
+        assert_eq!(Cidr::from_str("0.0.0.0/0").unwrap().to_octets(), [0; 8]);
+        assert_eq!(Cidr::from_str("::1").unwrap().to_octets()[16..], [0xff; 16]);
     }
 }

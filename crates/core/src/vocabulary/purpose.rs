@@ -2,48 +2,25 @@
 
 use const_oid::ObjectIdentifier;
 
-/// A purpose, written into a certificate as an extended key usage (RFC 5280 §4.2.1.12).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Purpose {
-    /// TLS server authentication.
-    Server,
-    /// TLS client authentication.
-    Client,
-    /// E-mail protection.
-    Mail,
-    /// Code signing.
-    Code,
+crate::words! {
+    /// A purpose, written into a certificate as an extended key usage (RFC 5280 §4.2.1.12).
+    #[derive(PartialOrd, Ord, Hash)]
+    pub enum Purpose: "purpose" {
+        /// TLS server authentication.
+        Server = "server",
+        /// TLS client authentication.
+        Client = "client",
+        /// E-mail protection.
+        Mail = "mail",
+        /// Code signing.
+        Code = "code",
+    }
 }
 
 /// anyExtendedKeyUsage.
 pub const ANY: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.5.29.37.0");
 
 impl Purpose {
-    /// All of them, in the order of the interface.
-    pub const ALL: [Purpose; 4] = [Purpose::Server, Purpose::Client, Purpose::Mail, Purpose::Code];
-
-    /// The word of the interface.
-    pub fn word(self) -> &'static str {
-        match self {
-            Purpose::Server => "server",
-            Purpose::Client => "client",
-            Purpose::Mail => "mail",
-            Purpose::Code => "code",
-        }
-    }
-
-    /// Reads the word of the interface.
-    ///
-    /// ```
-    /// use tamga_core::vocabulary::purpose::Purpose;
-    ///
-    /// let purpose = Purpose::parse("server").expect("a purpose");
-    /// assert_eq!(purpose.oid().to_string(), "1.3.6.1.5.5.7.3.1");
-    /// ```
-    pub fn parse(typed: &str) -> Option<Purpose> {
-        Purpose::ALL.into_iter().find(|p| p.word() == typed)
-    }
-
     /// The key purpose's object identifier.
     pub fn oid(self) -> ObjectIdentifier {
         ObjectIdentifier::new_unwrap(match self {

@@ -39,36 +39,13 @@ impl Timestamp {
     /// ```
     /// use tamga_core::vocabulary::timestamp::Timestamp;
     ///
-    /// let (now, end) = (Timestamp::parse("2026-11-24T12:00:00Z")?, Timestamp::parse("2026-11-26")?);
+    /// let (now, end) = ("2026-11-24T12:00:00Z".parse::<Timestamp>()?, "2026-11-26".parse::<Timestamp>()?);
     /// assert_eq!(end.days_after(now), 1);
     /// assert_eq!(now.days_after(end), -2);
     /// # Ok::<(), tamga_core::error::Error>(())
     /// ```
     pub fn days_after(self, now: Timestamp) -> i64 {
         (self.0 - now.0).div_euclid(DAY)
-    }
-
-    /// Reads RFC 3339, such as `2026-11-24T08:00:00Z`; a bare date means its first second.
-    ///
-    /// ```
-    /// use tamga_core::vocabulary::timestamp::Timestamp;
-    ///
-    /// let noon = Timestamp::parse("2026-11-24T12:00:00Z")?;
-    /// assert_eq!(noon.unix() - Timestamp::parse("2026-11-24")?.unix(), 12 * 3_600);
-    /// assert!(Timestamp::parse("tomorrow").is_err());
-    /// # Ok::<(), tamga_core::error::Error>(())
-    /// ```
-    pub fn parse(typed: &str) -> Result<Timestamp> {
-        let whole = if typed.len() == 10 { format!("{typed}T00:00:00Z") } else { typed.to_owned() };
-        OffsetDateTime::parse(&whole, &Rfc3339)
-            .ok()
-            .filter(|t| t.unix_timestamp() >= 0)
-            .map(|t| Timestamp(t.unix_timestamp()))
-            .ok_or_else(|| Error::Word {
-                what: "moment",
-                typed: typed.to_owned(),
-                accepted: "a date such as 2026-11-24 or 2026-11-24T08:00:00Z".into(),
-            })
     }
 
     /// The calendar day alone, `2026-11-24`.
@@ -88,6 +65,33 @@ impl Timestamp {
     /// From either of X.509's two spellings.
     pub fn from_x509(time: &Time) -> Timestamp {
         Timestamp::from_unix(i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX))
+    }
+}
+
+impl std::str::FromStr for Timestamp {
+    type Err = Error;
+
+    /// Reads RFC 3339, such as `2026-11-24T08:00:00Z`; a bare date means its first second.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::timestamp::Timestamp;
+    ///
+    /// let noon = "2026-11-24T12:00:00Z".parse::<Timestamp>()?;
+    /// assert_eq!(noon.unix() - "2026-11-24".parse::<Timestamp>()?.unix(), 12 * 3_600);
+    /// assert!("tomorrow".parse::<Timestamp>().is_err());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    fn from_str(typed: &str) -> Result<Timestamp> {
+        let whole = if typed.len() == 10 { format!("{typed}T00:00:00Z") } else { typed.to_owned() };
+        OffsetDateTime::parse(&whole, &Rfc3339)
+            .ok()
+            .filter(|t| t.unix_timestamp() >= 0)
+            .map(|t| Timestamp(t.unix_timestamp()))
+            .ok_or_else(|| Error::Word {
+                what: "moment",
+                typed: typed.to_owned(),
+                accepted: "a date such as 2026-11-24 or 2026-11-24T08:00:00Z".into(),
+            })
     }
 }
 
@@ -120,17 +124,21 @@ impl Span {
     pub fn seconds(self) -> i64 {
         self.0
     }
+}
+
+impl std::str::FromStr for Span {
+    type Err = Error;
 
     /// Reads a number and one unit: `m` minutes, `h` hours, `d` days, `w` weeks, `y` years of 365 days.
     ///
     /// ```
     /// use tamga_core::vocabulary::timestamp::Span;
     ///
-    /// assert_eq!(Span::parse("90d")?, Span::days(90));
-    /// assert!(Span::parse("90").is_err(), "a unit is needed");
+    /// assert_eq!("90d".parse::<Span>()?, Span::days(90));
+    /// assert!("90".parse::<Span>().is_err(), "a unit is needed");
     /// # Ok::<(), tamga_core::error::Error>(())
     /// ```
-    pub fn parse(typed: &str) -> Result<Span> {
+    fn from_str(typed: &str) -> Result<Span> {
         let wrong = || Error::Word {
             what: "time span",
             typed: typed.to_owned(),
@@ -156,10 +164,11 @@ impl Span {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::str::FromStr;
 
     #[test]
     fn x509_changes_its_spelling_in_2050() {
-        let before = Timestamp::parse("2049-12-31T23:59:59Z").unwrap();
+        let before = Timestamp::from_str("2049-12-31T23:59:59Z").unwrap();
         assert!(matches!(before.to_x509(), Time::UtcTime(_)));
         assert!(matches!(before.plus(1).to_x509(), Time::GeneralTime(_)));
         for m in [before, before.plus(1), Timestamp::LAST, Timestamp::from_unix(0)] {
@@ -169,16 +178,16 @@ mod tests {
 
     #[test]
     fn spans_take_one_unit() {
-        assert_eq!(Span::parse("90d").unwrap().seconds(), 90 * DAY);
-        assert_eq!(Span::parse("1y").unwrap(), Span::days(365));
+        assert_eq!(Span::from_str("90d").unwrap().seconds(), 90 * DAY);
+        assert_eq!(Span::from_str("1y").unwrap(), Span::days(365));
         for bad in ["", "d", "90", "-3d", "0d", "9 d", "1.5h", "99999999999999y", "3é"] {
-            assert!(Span::parse(bad).is_err(), "{bad}");
+            assert!(Span::from_str(bad).is_err(), "{bad}");
         }
     }
 
     #[test]
     fn days_round_down() {
-        let now = Timestamp::parse("2026-11-24").unwrap();
+        let now = Timestamp::from_str("2026-11-24").unwrap();
         assert_eq!(now.plus(DAY - 1).days_after(now), 0);
         assert_eq!(now.plus(-1).days_after(now), -1);
         assert_eq!(now.date(), "2026-11-24");

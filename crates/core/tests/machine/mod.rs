@@ -6,13 +6,14 @@ pub mod security;
 use std::cell::{Cell, RefCell};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
 use tamga_core::ca::authority::create::{self, Request};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::plan::native::{NativeEntry, StoreName};
 use tamga_core::plan::nss::{Library, NssAction, NssEntry, NssFailure, NssView, ROOT_FLAGS, USER};
 use tamga_core::plan::perform::Executor;
-use tamga_core::plan::ports::{Entropy, Look};
+use tamga_core::plan::ports::{BrowserDatabases, Commands, Entropy, Environment, Files, NativeStores};
 use tamga_core::plan::step::{Invocation, Planned, Step};
 use tamga_core::stores::trust::Root;
 use tamga_core::vocabulary::label::Label;
@@ -44,13 +45,13 @@ pub fn root(label: &str) -> Root {
     let seed = label.bytes().fold(7_u64, |n, b| n.wrapping_mul(31).wrapping_add(u64::from(b)));
     let entropy = Counting::from(seed);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
-    let request = Request::plain(Label::parse(label).unwrap());
+    let request = Request::plain(Label::from_str(label).unwrap());
     let made = create::root(&request, &key, None, "x".into(), Timestamp::from_unix(1_795_600_000), &entropy).unwrap();
     Root { label: label.to_owned(), certificate: made.authority.certificate }
 }
 
 /// Every file with its bytes.
-pub type Files = BTreeMap<PathBuf, Vec<u8>>;
+pub type Contents = BTreeMap<PathBuf, Vec<u8>>;
 /// Every database with its objects: DER, nickname, trust.
 pub type Databases = BTreeMap<PathBuf, Vec<(Vec<u8>, String, u32)>>;
 
@@ -92,7 +93,7 @@ impl Machine {
     }
 
     /// Everything that could have changed, for comparing.
-    pub fn state(&self) -> (Files, Databases) {
+    pub fn state(&self) -> (Contents, Databases) {
         let plain = |all: &Vec<NssEntry>| all.iter().map(|e| (e.der.clone(), e.nickname.clone(), e.ssl)).collect();
         let databases = self.databases.borrow().iter().map(|(k, v)| (k.clone(), plain(v))).collect();
         (self.files.borrow().clone(), databases)
@@ -161,7 +162,7 @@ impl Executor for Machine {
     }
 }
 
-impl Look for Machine {
+impl Files for Machine {
     fn read(&self, path: &Path) -> Option<Vec<u8>> {
         self.files.borrow().get(&self.resolved(path)).cloned()
     }
@@ -201,18 +202,15 @@ impl Look for Machine {
     fn may_write(&self, folder: &Path) -> bool {
         !self.read_only.contains(folder)
     }
+}
 
+impl Environment for Machine {
     fn env(&self, name: &str) -> Option<String> {
         self.variables.get(name).cloned()
     }
 
     fn home(&self) -> PathBuf {
         "/home/operator".into()
-    }
-
-    fn program(&self, name: &str) -> Option<PathBuf> {
-        let bare = name.strip_prefix("/usr/bin/").unwrap_or(name);
-        self.programs.contains(bare).then(|| Path::new("/usr/bin").join(bare))
     }
 
     fn store_password(&self) -> Option<Passphrase> {
@@ -226,17 +224,22 @@ impl Look for Machine {
     fn has_rights(&self) -> bool {
         !self.without_rights
     }
+}
+
+impl Commands for Machine {
+    fn program(&self, name: &str) -> Option<PathBuf> {
+        let bare = name.strip_prefix("/usr/bin/").unwrap_or(name);
+        self.programs.contains(bare).then(|| Path::new("/usr/bin").join(bare))
+    }
 
     fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>> {
         invocation.program.ends_with("security").then(|| security::security(self, invocation, answers_in_file))
     }
+}
 
+impl BrowserDatabases for Machine {
     fn kept_certificates(&self, file: &Path) -> Vec<(Vec<u8>, Vec<u8>)> {
         self.kept.iter().filter(|(f, _, _)| f == file).map(|(_, der, said)| (der.clone(), said.clone())).collect()
-    }
-
-    fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>> {
-        security::list(self, store)
     }
 
     fn nss(&self, folder: &Path, _: &Library) -> Result<NssView, NssFailure> {
@@ -244,6 +247,12 @@ impl Look for Machine {
             Some(entries) => Ok(NssView { entries: entries.clone(), guarded: false }),
             None => Err(NssFailure { why: "damaged".into(), remedy: "move it away".into() }),
         }
+    }
+}
+
+impl NativeStores for Machine {
+    fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>> {
+        security::list(self, store)
     }
 }
 

@@ -14,7 +14,8 @@ use std::process::{Child, Command, Stdio};
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
 use tamga_core::check::client::Outcome;
-use tamga_core::plan::ports::Look;
+use tamga_core::plan::ports::Commands;
+use tamga_core::plan::ports::Environment;
 use tamga_core::stores::trust::chromium::folder;
 use tamga_core::vocabulary::text::Shown;
 

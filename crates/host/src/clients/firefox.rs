@@ -11,7 +11,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tamga_core::check::client::Outcome;
-use tamga_core::plan::ports::Look;
+use tamga_core::plan::ports::Commands;
 use tamga_core::stores::trust::firefox::usual_profile;
 
 /// Starting takes five to seven seconds here; a loaded machine takes many more.

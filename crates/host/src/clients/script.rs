@@ -7,7 +7,8 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
 use tamga_core::check::client::Outcome;
-use tamga_core::plan::ports::Look;
+use tamga_core::plan::ports::Commands;
+use tamga_core::plan::ports::Environment;
 use tamga_core::stores::trust::system;
 use tamga_core::vocabulary::text::Shown;
 

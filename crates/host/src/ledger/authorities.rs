@@ -5,6 +5,7 @@ use crate::error::Result;
 use rusqlite::{Connection, params};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::str::FromStr;
 use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::profile::Links;
@@ -46,7 +47,7 @@ impl Ledger {
         let mut out: Vec<Authority> = Vec::new();
         for row in &rows {
             // A label that is none would lead out of the data directory.
-            let Ok(label) = Label::parse(&row.label) else { continue };
+            let Ok(label) = Label::from_str(&row.label) else { continue };
             let Some(mut certificates) = held.remove(&row.label) else { continue };
             let Some(certificate) = certificates.own.pop() else { continue };
             out.push(Authority {
@@ -65,7 +66,7 @@ impl Ledger {
                     ("discarded", _) => KeyPlace::Discarded,
                     _ => KeyPlace::Elsewhere,
                 },
-                purposes: row.purposes.split(',').filter_map(Purpose::parse).collect(),
+                purposes: row.purposes.split(',').flat_map(Purpose::from_str).collect(),
                 links: row.links.clone(),
                 retired: row.retired,
             });

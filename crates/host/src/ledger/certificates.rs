@@ -5,7 +5,8 @@ use crate::error::Result;
 use rusqlite::types::ToSql;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use std::path::PathBuf;
-use tamga_core::ca::report::{Issued, Life, Revocation};
+use std::str::FromStr;
+use tamga_core::ca::report::{Issued, Life, Revocation, Summary};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::reason::Reason;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -13,8 +14,8 @@ use tamga_core::vocabulary::timestamp::Timestamp;
 /// Which certificates.
 #[derive(Clone, Debug, Default)]
 pub struct Filter {
-    /// Only those of this label.
-    pub label: Option<String>,
+    /// Only those whose label or a name of which matches: `*` is any text, and without one the pattern may stand anywhere.
+    pub pattern: Option<String>,
     /// Only those that had ended by then.
     pub ended_by: Option<Timestamp>,
     /// Only live ones that end between the two moments.
@@ -44,38 +45,140 @@ pub struct Page {
     pub number: usize,
 }
 
+impl Sort {
+    fn clause(self) -> &'static str {
+        match self {
+            Sort::Issued => "ORDER BY c.id",
+            Sort::Label => "ORDER BY c.label, c.id",
+            Sort::Ends => "ORDER BY c.ends, c.id",
+        }
+    }
+}
+
+/// A filter as SQL.
+struct Query {
+    conditions: String,
+    values: Vec<Box<dyn ToSql>>,
+}
+
+impl Query {
+    fn new(filter: &Filter) -> Query {
+        let mut wheres: Vec<String> = Vec::new();
+        let mut values: Vec<Box<dyn ToSql>> = Vec::new();
+        let mut add = |condition: &str, value: Box<dyn ToSql>| {
+            values.push(value);
+            wheres.push(condition.replace('?', &format!("?{}", values.len())));
+        };
+        if let Some(pattern) = &filter.pattern {
+            let named = "c.label GLOB ? OR c.id IN (SELECT certificate FROM certificate_name WHERE name GLOB ?)";
+            add(&format!("({named})"), Box::new(glob(pattern)));
+        }
+        if let Some(at) = filter.ended_by {
+            add("c.ends < ? AND c.state = 'live'", Box::new(at.unix()));
+        }
+        if let Some((from, until)) = filter.ending {
+            add("c.ends >= ? AND c.state = 'live' AND r.at IS NULL", Box::new(from.unix()));
+            add("c.ends <= ?", Box::new(until.unix()));
+        }
+        if filter.revoked {
+            wheres.push("r.at IS NOT NULL".into());
+        }
+        let conditions = if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) };
+        Query { conditions, values }
+    }
+
+    fn values(&self) -> Vec<&dyn ToSql> {
+        self.values.iter().map(AsRef::as_ref).collect()
+    }
+}
+
+/// A pattern as SQLite's GLOB has it: only `*` is special.
+fn glob(pattern: &str) -> String {
+    let plain: String = pattern
+        .to_lowercase()
+        .chars()
+        .map(|c| if matches!(c, '[' | '?') { format!("[{c}]") } else { c.to_string() })
+        .collect();
+    if plain.contains('*') { plain } else { format!("*{plain}*") }
+}
+
+const SUMMARY: &str =
+    "c.label, c.names, c.serial, c.sha256, c.starts, c.ends, c.self_issued, c.authority, c.folder, c.state,
+  r.at, r.reason, r.published
+  FROM certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial";
+
+fn summary(r: &Row<'_>) -> rusqlite::Result<Summary> {
+    // Text is borrowed where it is only read: a list has up to a million rows.
+    let names = serde_json::from_str(r.get_ref(1)?.as_str()?).unwrap_or_default();
+    Ok(Summary {
+        label: r.get(0)?,
+        names,
+        serial: r.get(2)?,
+        sha256: r.get(3)?,
+        not_before: Timestamp::from_unix(r.get(4)?),
+        not_after: Timestamp::from_unix(r.get(5)?),
+        is_self_issued: r.get(6)?,
+        authority: r.get(7)?,
+        folder: restored(r.get_ref(8)?.as_str()?),
+        life: r.get_ref(9)?.as_str()?.parse().unwrap_or(Life::Abandoned),
+        revoked: revocation(r, 10)?,
+    })
+}
+
+/// A revocation from three columns.
+fn revocation(r: &Row<'_>, first: usize) -> rusqlite::Result<Option<Revocation>> {
+    let at: Option<String> = r.get(first)?;
+    let Some(at) = at.and_then(|at| Timestamp::from_str(&at).ok()) else { return Ok(None) };
+    let reason = r.get_ref(first + 1)?.as_str()?.parse().unwrap_or(Reason::Unspecified);
+    Ok(Some(Revocation { at, reason, published: r.get(first + 2)? }))
+}
+
 const COLUMNS: &str = "c.label, c.der, c.authority, c.folder, c.state, r.at, r.reason, r.published
   FROM certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial";
 
 fn issued(r: &Row<'_>) -> rusqlite::Result<Option<Issued>> {
     let (label, der): (String, Vec<u8>) = (r.get(0)?, r.get(1)?);
     let Ok(certificate) = Certificate::read(&der, &label) else { return Ok(None) };
-    let at: Option<String> = r.get(5)?;
-    let revoked = match at.and_then(|at| Timestamp::parse(&at).ok()) {
-        Some(at) => Some(Revocation {
-            at,
-            reason: Reason::parse(&r.get::<_, String>(6)?).unwrap_or(Reason::Unspecified),
-            published: r.get(7)?,
-        }),
-        None => None,
-    };
     Ok(Some(Issued {
         label,
         certificate,
         authority: r.get(2)?,
         folder: restored(&r.get::<_, String>(3)?),
-        life: Life::parse(&r.get::<_, String>(4)?),
-        revoked,
+        life: r.get::<_, String>(4)?.parse().unwrap_or(Life::Abandoned),
+        revoked: revocation(r, 5)?,
     }))
 }
 
 impl Ledger {
-    /// Certificates, oldest first; with a label only those that bear it.
-    pub fn issued(&self, label: Option<&str>) -> Result<Vec<Issued>> {
-        match label {
-            Some(label) => self.select("WHERE c.label = ?1 ORDER BY c.id", &[&label]),
-            None => self.select("ORDER BY c.id", &[]),
-        }
+    /// The certificates of a label, oldest first.
+    pub fn issued(&self, label: &str) -> Result<Vec<Issued>> {
+        self.select("WHERE c.label = ?1 ORDER BY c.id", &[&label])
+    }
+
+    /// Live ones that are not revoked, oldest first.
+    pub fn in_use(&self) -> Result<Vec<Issued>> {
+        self.select("WHERE c.state = 'live' AND r.at IS NULL ORDER BY c.id", &[])
+    }
+
+    /// The directories of all, each once.
+    pub fn directories(&self) -> Result<Vec<PathBuf>> {
+        self.texts("SELECT DISTINCT folder FROM certificate").map(|all| all.iter().map(|f| restored(f)).collect())
+    }
+
+    /// The names of all, each once.
+    pub fn names(&self) -> Result<Vec<String>> {
+        self.texts("SELECT DISTINCT name FROM certificate_name")
+    }
+
+    /// The label of the certificate with this SHA-256.
+    pub fn label_of(&self, sha256: &str) -> Result<Option<String>> {
+        let found = self.db.query_row("SELECT label FROM certificate WHERE sha256 = ?1", [sha256], |r| r.get(0));
+        found.optional().map_err(|e| self.failed(e))
+    }
+
+    fn texts(&self, sql: &str) -> Result<Vec<String>> {
+        let read = || -> rusqlite::Result<Vec<String>> { self.db.prepare(sql)?.query_map([], |r| r.get(0))?.collect() };
+        read().map_err(|e| self.failed(e))
     }
 
     /// Where the files of the certificate with this SHA-256 are; None: it is not in the ledger.
@@ -122,49 +225,48 @@ impl Ledger {
         rows().map_err(|e| self.failed(e))
     }
 
-    /// One page of those that pass the filter, and how many pass in all.
-    pub fn page(&self, filter: &Filter, sort: Sort, page: Option<Page>) -> Result<(Vec<Issued>, usize)> {
-        let mut wheres: Vec<String> = Vec::new();
-        let mut values: Vec<Box<dyn ToSql>> = Vec::new();
-        let mut add = |condition: &str, value: Box<dyn ToSql>| {
-            values.push(value);
-            wheres.push(condition.replace('?', &format!("?{}", values.len())));
+    /// Those that pass the filter.
+    pub fn filtered(&self, filter: &Filter, sort: Sort) -> Result<Vec<Issued>> {
+        let query = Query::new(filter);
+        self.select(&format!("{} {}", query.conditions, sort.clause()), &query.values())
+    }
+
+    /// What a list says of those that pass the filter, one page or all, as they are read; returns how many pass in all.
+    ///
+    /// Errors: the ledger cannot be read; what `row` returns.
+    pub fn summaries(
+        &self,
+        filter: &Filter,
+        sort: Sort,
+        page: Option<Page>,
+        row: &mut dyn FnMut(Summary),
+    ) -> Result<usize> {
+        let query = Query::new(filter);
+        let (size, skipped) = page.map_or((usize::MAX, 0), |p| (p.size, p.size.saturating_mul(p.number)));
+        let part = if page.is_some() { format!("LIMIT {size} OFFSET {skipped}") } else { String::new() };
+        let mut read = || -> rusqlite::Result<usize> {
+            let sql = format!("SELECT {SUMMARY} {} {} {part}", query.conditions, sort.clause());
+            let mut q = self.db.prepare(&sql)?;
+            let mut rows = q.query(query.values().as_slice())?;
+            let mut shown = 0;
+            while let Some(r) = rows.next()? {
+                row(summary(r)?);
+                shown += 1;
+            }
+            // A page that is not full is the last.
+            if shown < size && (shown > 0 || skipped == 0) {
+                return Ok(skipped + shown);
+            }
+            // Counting needs the second table only where the filter does.
+            let from = match filter.revoked || filter.ending.is_some() {
+                true => "certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial",
+                false => "certificate c",
+            };
+            let sql = format!("SELECT count(*) FROM {from} {}", query.conditions);
+            let count: i64 = self.db.query_row(&sql, query.values().as_slice(), |r| r.get(0))?;
+            Ok(usize::try_from(count).unwrap_or(0))
         };
-        if let Some(label) = &filter.label {
-            add("c.label = ?", Box::new(label.clone()));
-        }
-        if let Some(at) = filter.ended_by {
-            add("c.ends < ? AND c.state = 'live'", Box::new(at.unix()));
-        }
-        if let Some((from, until)) = filter.ending {
-            add("c.ends >= ? AND c.state = 'live' AND r.at IS NULL", Box::new(from.unix()));
-            add("c.ends <= ?", Box::new(until.unix()));
-        }
-        if filter.revoked {
-            wheres.push("r.at IS NOT NULL".into());
-        }
-        let which = if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) };
-        let order = match sort {
-            Sort::Issued => "c.id",
-            Sort::Label => "c.label, c.id",
-            Sort::Ends => "c.ends, c.id",
-        };
-        let part = match page {
-            Some(p) => format!("LIMIT {} OFFSET {}", p.size, p.size.saturating_mul(p.number)),
-            None => String::new(),
-        };
-        let all: Vec<&dyn ToSql> = values.iter().map(AsRef::as_ref).collect();
-        let found = self.select(&format!("{which} ORDER BY {order} {part}"), &all)?;
-        // Counting needs the second table only where the filter does.
-        let from = match filter.revoked || filter.ending.is_some() {
-            true => "certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial",
-            false => "certificate c",
-        };
-        let count: i64 = self
-            .db
-            .query_row(&format!("SELECT count(*) FROM {from} {which}"), all.as_slice(), |r| r.get(0))
-            .map_err(|e| self.failed(e))?;
-        Ok((found, usize::try_from(count).unwrap_or(0)))
+        read().map_err(|e| self.failed(e))
     }
 
     fn select(&self, rest: &str, values: &[&dyn ToSql]) -> Result<Vec<Issued>> {
@@ -187,8 +289,9 @@ pub(super) fn insert(db: &Connection, i: &Issued, now: Timestamp) -> rusqlite::R
         .execute([&i.label])?;
     let c = &i.certificate;
     db.prepare_cached(
-        "INSERT INTO certificate (label, serial, sha256, der, authority, folder, state, ends, issued_at)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'live', ?7, ?8)",
+        "INSERT INTO certificate
+           (label, serial, sha256, der, authority, folder, state, starts, ends, self_issued, names, issued_at)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'live', ?7, ?8, ?9, ?10, ?11)",
     )?
     .execute(params![
         i.label,
@@ -197,10 +300,33 @@ pub(super) fn insert(db: &Connection, i: &Issued, now: Timestamp) -> rusqlite::R
         c.der(),
         i.authority,
         text(&i.folder),
+        c.not_before.unix(),
         c.not_after.unix(),
+        c.is_self_issued(),
+        names_column(c),
         now.to_string()
     ])?;
     name_rows(db, db.last_insert_rowid(), c)
+}
+
+/// The names of a certificate as one column.
+fn names_column(c: &Certificate) -> String {
+    serde_json::Value::from(c.name_words()).to_string()
+}
+
+/// Reads what a list says of each certificate out of the certificate itself.
+pub(super) fn summarize(db: &Connection) -> rusqlite::Result<()> {
+    let mut all = db.prepare("SELECT id, der FROM certificate")?;
+    let mut fill = db.prepare("UPDATE certificate SET starts = ?2, self_issued = ?3, names = ?4 WHERE id = ?1")?;
+    let mut rows = all.query([])?;
+    while let Some(r) = rows.next()? {
+        let (id, der): (i64, Vec<u8>) = (r.get(0)?, r.get(1)?);
+        if let Ok(c) = Certificate::read(&der, "a certificate of the ledger") {
+            fill.execute(params![id, c.not_before.unix(), c.is_self_issued(), names_column(&c)])?;
+            name_rows(db, id, &c)?;
+        }
+    }
+    Ok(())
 }
 
 /// The names of a certificate, for finding it by one.

@@ -3,6 +3,7 @@
 use super::Ledger;
 use crate::error::Result;
 use rusqlite::{Connection, params};
+use std::str::FromStr;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// One thing that was done.
@@ -34,7 +35,7 @@ impl Ledger {
     pub fn newest_event(&self) -> Result<Option<Timestamp>> {
         let latest: Option<String> =
             self.db.query_row("SELECT max(at) FROM event", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
-        Ok(latest.and_then(|at| Timestamp::parse(&at).ok()))
+        Ok(latest.and_then(|at| Timestamp::from_str(&at).ok()))
     }
 
     /// Every event of a kind, oldest first.

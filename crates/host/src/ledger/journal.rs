@@ -7,12 +7,29 @@ use crate::error::Result;
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 use std::path::{Component, Path};
+use std::str::FromStr;
 use tamga_core::ca::authority::KEY_FILE;
 use tamga_core::ca::report::{Authority, Issued};
 use tamga_core::pki::cert::Certificate;
+use tamga_core::stores::StoreId;
+use tamga_core::stores::trust::Goal;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
+
+tamga_core::words! {
+    /// What files are put in place for.
+    pub enum WorkKind: "kind of work" {
+        /// A new authority.
+        Authority = "authority",
+        /// A new certificate of an authority.
+        Reissue = "reissue",
+        /// A certificate.
+        Certificate = "certificate",
+        /// A key that waits for its certificate.
+        Request = "request",
+    }
+}
 
 /// Work that was begun.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -20,8 +37,8 @@ use tamga_core::vocabulary::timestamp::Timestamp;
 pub enum Work {
     /// Files are put in place.
     Publish {
-        /// What they are: `authority`, `reissue`, `certificate` or `request`.
-        what: String,
+        /// What they are.
+        what: WorkKind,
         /// The label.
         label: String,
         /// SHA-256 of the certificate or request.
@@ -38,14 +55,14 @@ pub enum Work {
     },
     /// A root goes into or out of a store.
     Trust {
-        /// `add` or `remove`.
-        goal: String,
+        /// Into or out of it.
+        goal: Goal,
         /// The authority's label.
         label: String,
         /// SHA-256 of the root.
         sha256: String,
         /// The store.
-        store: String,
+        store: StoreId,
         /// Its place.
         place: StoredPath,
         /// Files that are written on the way.
@@ -112,8 +129,8 @@ pub enum Record<'a> {
     Request(&'a Waiting),
     /// A change of trust.
     Trust {
-        /// `add` or `remove`.
-        goal: &'a str,
+        /// Into or out of it.
+        goal: Goal,
         /// The authority's label.
         label: &'a str,
         /// Where.
@@ -155,7 +172,7 @@ fn record(db: &Connection, record: &Record<'_>, now: Timestamp) -> rusqlite::Res
             events::insert(db, now, "requested", &w.label, &w.csr.sha256())
         }
         Record::Trust { goal, label, place } => {
-            let kind = if *goal == "add" { "trust-added" } else { "trust-removed" };
+            let kind = if *goal == Goal::Add { "trust-added" } else { "trust-removed" };
             events::insert(db, now, kind, label, &text(place))
         }
         Record::Nothing => Ok(()),
@@ -261,7 +278,7 @@ impl Ledger {
     ///
     /// Errors: why it is refused.
     fn accepted(&self, work: &Work) -> std::result::Result<(), String> {
-        let label = |label: &str| Label::parse(label).map(drop).map_err(|_| "its label is none".to_owned());
+        let label = |label: &str| Label::from_str(label).map(drop).map_err(|_| "its label is none".to_owned());
         let whole = |path: &Path| match path.is_absolute() && path.components().all(|c| c != Component::ParentDir) {
             true => Ok(()),
             false => Err(format!("{} is not a whole path", path.shown())),
@@ -276,10 +293,10 @@ impl Ledger {
                 if !names.iter().all(|n| is_file_name(n)) {
                     return Err("it names a file outside of its directory".into());
                 }
-                let own = match what.as_str() {
-                    "authority" | "reissue" => Some(self.authority_directory(of)),
-                    "request" => self.waiting_place(of).ok().flatten(),
-                    _ => self.directory_of(sha256).ok().flatten(),
+                let own = match what {
+                    WorkKind::Authority | WorkKind::Reissue => Some(self.authority_directory(of)),
+                    WorkKind::Request => self.waiting_place(of).ok().flatten(),
+                    WorkKind::Certificate => self.directory_of(sha256).ok().flatten(),
                 };
                 // What a killed run had recorded is in the ledger, in the same commit as this row.
                 if own.as_deref() == Some(&**folder) { Ok(()) } else { other(folder, of) }
@@ -305,28 +322,28 @@ impl Ledger {
         let Work::Publish { what, label, sha256, answers, .. } = work else { return self.finish(id, work) };
         let commit = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
-            match what.as_str() {
-                "authority" => {
+            match what {
+                WorkKind::Authority => {
                     tx.execute("DELETE FROM authority WHERE label = ?1", [label])?;
                     tx.execute("DELETE FROM authority_certificate WHERE label = ?1", [label])?;
                     // What its predecessor holds of it leads nowhere now.
                     crossed_by_nobody(&tx)?;
                 }
-                "reissue" => {
+                WorkKind::Reissue => {
                     tx.execute("DELETE FROM authority_certificate WHERE sha256 = ?1 AND role = 'own'", [sha256])?;
                 }
-                "request" => {
+                WorkKind::Request => {
                     tx.execute("DELETE FROM request WHERE label = ?1", [label])?;
                 }
                 // It exists all the same, where it was signed, and may come again.
-                _ if *answers => {
+                WorkKind::Certificate if *answers => {
                     tx.execute(
                         "DELETE FROM certificate_name WHERE certificate = (SELECT id FROM certificate WHERE sha256 = ?1)",
                         [sha256],
                     )?;
                     tx.execute("DELETE FROM certificate WHERE sha256 = ?1", [sha256])?;
                 }
-                _ => {
+                WorkKind::Certificate => {
                     tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256])?;
                     tx.execute(
                         "UPDATE certificate SET state = 'live' WHERE id =

@@ -16,7 +16,7 @@ pub mod stored_path;
 
 pub use certificates::{Filter, Page, Sort};
 pub use events::Event;
-pub use journal::{Record, Work};
+pub use journal::{Record, Work, WorkKind};
 pub use requests::Waiting;
 pub use revocations::Listed;
 pub use salvage::{Salvaged, set_aside};

@@ -5,6 +5,7 @@ use crate::error::Result;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
+use std::str::FromStr;
 use tamga_core::pki::cert::csr::Csr;
 use tamga_core::pki::cert::profile::Links;
 use tamga_core::vocabulary::purpose::Purpose;
@@ -90,7 +91,7 @@ impl Ledger {
                 label,
                 is_authority: kind == "authority",
                 folder: restored(&folder),
-                purposes: settings.purposes.iter().filter_map(|p| Purpose::parse(p)).collect(),
+                purposes: settings.purposes.iter().flat_map(|p| Purpose::from_str(p)).collect(),
                 links: Links { crl: settings.crl_url, issuer: settings.issuer_url },
             })
         };

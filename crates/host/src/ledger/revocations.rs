@@ -3,6 +3,7 @@
 use super::{Ledger, events};
 use crate::error::Result;
 use rusqlite::params;
+use std::str::FromStr;
 use tamga_core::pki::cert::crl::Revoked;
 use tamga_core::vocabulary::reason::Reason;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -53,9 +54,9 @@ impl Ledger {
             let mut rows = q.query([authority])?;
             while let Some(r) = rows.next()? {
                 let (at, reason): (String, String) = (r.get(1)?, r.get(2)?);
-                let Ok(at) = Timestamp::parse(&at) else { continue };
+                let Ok(at) = Timestamp::from_str(&at) else { continue };
                 out.unpublished += usize::from(!r.get::<_, bool>(3)?);
-                let reason = Reason::parse(&reason).unwrap_or(Reason::Unspecified);
+                let reason = Reason::from_str(&reason).unwrap_or(Reason::Unspecified);
                 out.entries.push(Revoked { serial: r.get(0)?, at, reason });
             }
             Ok(out)

@@ -5,7 +5,6 @@ use crate::error::{Error, Result};
 use rusqlite::{Connection, OpenFlags, params};
 use std::path::Path;
 use tamga_core::ca::report::{Authority, Issued, Life};
-use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// What came over.
@@ -53,16 +52,8 @@ impl Ledger {
                 _ => {}
             }
         }
-        // The names are told by the certificates.
-        let ids = || -> rusqlite::Result<Vec<(i64, Vec<u8>)>> {
-            let mut q = self.db.prepare("SELECT id, der FROM certificate")?;
-            q.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
-        };
-        for (id, der) in ids().unwrap_or_default() {
-            if let Ok(c) = Certificate::read(&der, "a certificate") {
-                let _ = certificates::name_rows(&self.db, id, &c);
-            }
-        }
+        // The rest is read out of the certificates.
+        let _ = certificates::summarize(&self.db);
         out
     }
 

@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// The present layout.
-pub(super) const VERSION: i64 = 3;
+pub(super) const VERSION: i64 = 4;
 
 /// Version 1, as it was first released: kept so that the migration can be tested.
 pub const FIRST: &str = "
@@ -42,6 +42,13 @@ CREATE TABLE request (label TEXT PRIMARY KEY, kind TEXT NOT NULL, der BLOB NOT N
 /// Version 3: the few self-signed ones among many are found without reading them all.
 const ALONE: &str = "CREATE INDEX certificate_alone ON certificate (state) WHERE authority IS NULL;";
 
+/// Version 4: what a list says of a certificate stands beside it, so that none is parsed for a list. `names` is a JSON array.
+const SUMMARY: &str = "
+ALTER TABLE certificate ADD COLUMN starts INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE certificate ADD COLUMN self_issued INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE certificate ADD COLUMN names TEXT NOT NULL DEFAULT '[]';
+";
+
 const RECORDS: &str = "
 CREATE TABLE event (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, about TEXT NOT NULL,
   detail TEXT NOT NULL) STRICT;
@@ -73,9 +80,18 @@ pub(super) fn migrate(db: &Connection) -> rusqlite::Result<bool> {
     // Another process may have been faster.
     let done = match version(db)? {
         VERSION => Ok(true),
-        0 => db.execute_batch(&format!("{TABLES}{ALONE}{RECORDS}")).map(|()| true),
-        1 => from_first(db).and_then(|()| db.execute_batch(ALONE)).map(|()| true),
-        2 => db.execute_batch(ALONE).map(|()| true),
+        0 => db.execute_batch(&format!("{TABLES}{ALONE}{SUMMARY}{RECORDS}")).map(|()| true),
+        from @ 1..=3 => {
+            let older = match from {
+                1 => from_first(db).and_then(|()| db.execute_batch(ALONE)),
+                2 => db.execute_batch(ALONE),
+                _ => Ok(()),
+            };
+            older
+                .and_then(|()| db.execute_batch(SUMMARY))
+                .and_then(|()| super::certificates::summarize(db))
+                .map(|()| true)
+        }
         _ => Ok(false),
     };
     match done {
@@ -114,7 +130,6 @@ fn from_first(db: &Connection) -> rusqlite::Result<()> {
                 r.get::<_, String>(8)?
             ],
         )?;
-        super::certificates::name_rows(db, id, &c)?;
     }
     drop(rows);
     drop(old);

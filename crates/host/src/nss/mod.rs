@@ -15,7 +15,7 @@ use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 use tamga_core::plan::nss::{Library, NssAction, NssChange, NssFailure, NssView};
-use tamga_core::plan::ports::Look;
+use tamga_core::plan::ports::Environment;
 
 pub use child::answer;
 use tamga_core::vocabulary::text::Shown;

@@ -6,12 +6,12 @@ use crate::platform;
 use std::path::{Path, PathBuf};
 use tamga_core::plan::native::{NativeEntry, StoreName};
 use tamga_core::plan::nss::{Library, NssFailure, NssView};
-use tamga_core::plan::ports::Look;
+use tamga_core::plan::ports::{BrowserDatabases, Commands, Environment, Files, NativeStores};
 use tamga_core::plan::step::Invocation;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
-impl Look for Machine {
+impl Files for Machine {
     fn read(&self, path: &Path) -> Option<Vec<u8>> {
         fs::read_regular(&self.real(path)).ok().map(|bytes| bytes.to_vec())
     }
@@ -50,7 +50,9 @@ impl Look for Machine {
     fn may_write(&self, folder: &Path) -> bool {
         platform::may_write(&self.real(folder)) || self.raiser_for(folder).is_some()
     }
+}
 
+impl Environment for Machine {
     fn env(&self, name: &str) -> Option<String> {
         self.environment.get(name).cloned()
     }
@@ -59,6 +61,20 @@ impl Look for Machine {
         self.home.clone()
     }
 
+    fn store_password(&self) -> Option<Passphrase> {
+        self.password()
+    }
+
+    fn now(&self) -> Timestamp {
+        crate::entropy::now()
+    }
+
+    fn has_rights(&self) -> bool {
+        self.acts_as_root() || self.raiser.get().is_some()
+    }
+}
+
+impl Commands for Machine {
     fn program(&self, name: &str) -> Option<PathBuf> {
         if name.contains('/') {
             return Some(self.real(Path::new(name))).filter(|p| p.exists());
@@ -84,27 +100,23 @@ impl Look for Machine {
             .find_map(|folder| platform::program_in(&folder, name))
     }
 
-    fn store_password(&self) -> Option<Passphrase> {
-        self.password()
-    }
-
-    fn now(&self) -> Timestamp {
-        crate::entropy::now()
-    }
-
-    fn has_rights(&self) -> bool {
-        self.acts_as_root() || self.raiser.get().is_some()
-    }
-
     fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>> {
         crate::process::ask(self, invocation, answers_in_file)
     }
+}
 
+impl BrowserDatabases for Machine {
     fn kept_certificates(&self, file: &Path) -> Vec<(Vec<u8>, Vec<u8>)> {
         let real = self.real(file);
         if real.exists() { rows(&real).unwrap_or_default() } else { Vec::new() }
     }
 
+    fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure> {
+        crate::nss::list(self, folder, library)
+    }
+}
+
+impl NativeStores for Machine {
     fn native(&self, store: &StoreName) -> Option<Result<Vec<NativeEntry>, String>> {
         #[cfg(windows)]
         return Some(platform::list_store(store).map_err(|e| e.to_string()));
@@ -113,10 +125,6 @@ impl Look for Machine {
             let _ = store;
             None
         }
-    }
-
-    fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure> {
-        crate::nss::list(self, folder, library)
     }
 }
 

@@ -122,6 +122,8 @@ impl Dir {
                             std::thread::sleep(std::time::Duration::from_millis(2));
                         }
                         Ok(other) if !self.is_still(name, &other) => {}
+                        // Put in place or removed since: whatever has the name now is another writer's.
+                        Err(rustix::io::Errno::NOENT) => {}
                         // A link or a stranger's file under our name is removed, never followed.
                         _ => drop(self.unlink(name)?),
                     }

@@ -1,6 +1,7 @@
 //! A chain as it is meant, before anything is wrong with it: root, intermediates, leaf, what is served and what the stores hold.
 
 use super::make::{Hash, Recipe, basic, bits, id, name, names, purposes, sequence, tlv, usage};
+use std::str::FromStr;
 use std::sync::atomic::{AtomicU32, Ordering};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
@@ -234,7 +235,7 @@ impl Chain {
             read: chain.iter().map(|der| super::make::read(der)).collect(),
             chain,
             key: self.leaf.key,
-            host: Name::parse(&self.host).unwrap(),
+            host: Name::from_str(&self.host).unwrap(),
             anchors,
             distrusted: self.state == State::Distrusted,
             exception: self.state == State::Exception,

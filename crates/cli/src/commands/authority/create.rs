@@ -4,7 +4,9 @@ use crate::args::{AuthoritySecretArgs, SecretArgs, SubjectArgs};
 use crate::commands::parse;
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
+use std::str::FromStr;
 use tamga_app::authority::create;
 use tamga_app::report::Answer;
 use tamga_core::ca::authority::create::Request;
@@ -37,12 +39,12 @@ pub(crate) struct CreateArgs {
     /// How long it lives: m h d w y [default: 3650d, an intermediate 1825d]
     #[arg(long, value_name = "SPAN")]
     valid_for: Option<String>,
-    /// p256 p384 p521 ed25519 rsa2048 rsa3072 rsa4096
-    #[arg(long, value_name = "KIND", default_value = "p256")]
-    key_algorithm: String,
-    /// What it may issue for: server client mail code [default: server,client]
-    #[arg(long, value_name = "LIST", value_delimiter = ',')]
-    purpose: Vec<String>,
+    /// The kind of the new key
+    #[arg(long, value_name = "KIND", default_value_t = KeyAlgorithm::P256, value_parser = values::word::<KeyAlgorithm>())]
+    key_algorithm: KeyAlgorithm,
+    /// What it may issue for [default: server,client]
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>())]
+    purpose: Vec<Purpose>,
     /// Where clients will find its revocation list: written into what it issues
     #[arg(long, value_name = "URL")]
     crl_url: Option<String>,
@@ -58,24 +60,24 @@ pub(crate) struct CreateArgs {
 }
 
 /// What an authority may issue for, if nothing is typed: for servers and clients.
-pub(super) fn purposes(typed: &[String]) -> Result<Vec<Purpose>> {
-    if typed.is_empty() { Ok(vec![Purpose::Server, Purpose::Client]) } else { parse::purposes(typed) }
+pub(super) fn purposes(typed: Vec<Purpose>) -> Vec<Purpose> {
+    if typed.is_empty() { vec![Purpose::Server, Purpose::Client] } else { parse::distinct(typed) }
 }
 
 pub(super) fn run(session: &Session, args: CreateArgs) -> Result<Done> {
     let any = args.permit_any;
     let request = create::Request {
         authority: Request {
-            label: Label::parse(&args.label)?,
+            label: Label::from_str(&args.label)?,
             subject: args.subject.into(),
             wanted: Wanted { permit: args.permit, any },
             path_length: args.path_length,
             valid_for: parse::span(args.valid_for.as_deref())?,
-            purposes: purposes(&args.purpose)?,
+            purposes: purposes(args.purpose),
             links: Links { crl: args.crl_url, issuer: args.issuer_url },
         },
         issuer: args.issuer,
-        key_algorithm: KeyAlgorithm::parse(&args.key_algorithm)?,
+        key_algorithm: args.key_algorithm,
         secret: args.secrets.into(),
         new_secret: args.new_secrets.into(),
     };

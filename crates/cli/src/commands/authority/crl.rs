@@ -4,10 +4,12 @@ use crate::args::SecretArgs;
 use crate::commands::parse;
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::path::{Path, PathBuf};
 use tamga_app::authority::crl::{self, Signed};
 use tamga_app::report::Answer;
+use tamga_core::finding::Code;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
@@ -27,8 +29,8 @@ pub(crate) struct CrlArgs {
     #[arg(long, value_name = "FILE")]
     previous: Option<PathBuf>,
     /// Lift exactly this objection
-    #[arg(long, value_name = "CODE")]
-    accept: Vec<String>,
+    #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
+    accept: Vec<Code>,
     #[command(flatten)]
     secrets: SecretArgs,
 }
@@ -40,7 +42,7 @@ pub(super) fn run(session: &Session, args: CrlArgs) -> Result<Done> {
         output: (args.output != Path::new("-")).then_some(args.output),
         valid_for: parse::span(args.valid_for.as_deref())?,
         previous: args.previous,
-        accepted: parse::accepted(&args.accept)?,
+        accepted: args.accept,
         secret: args.secrets.into(),
     };
     let report = crl::crl(session, &request)?;

@@ -4,8 +4,10 @@ use crate::args::{NewSecretArgs, SecretArgs};
 use crate::commands::parse;
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::path::PathBuf;
+use std::str::FromStr;
 use tamga_app::authority::import;
 use tamga_app::report::Answer;
 use tamga_app::secret::AuthoritySecret;
@@ -13,6 +15,7 @@ use tamga_core::ca::authority::limits;
 use tamga_core::finding::Code;
 use tamga_core::pki::cert::profile::Links;
 use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
@@ -27,8 +30,8 @@ pub(crate) struct ImportArgs {
     #[arg(long, value_name = "FILE")]
     key_file: PathBuf,
     /// What it may issue for [default: what its certificate says, else server,client]
-    #[arg(long, value_name = "LIST", value_delimiter = ',')]
-    purpose: Vec<String>,
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>())]
+    purpose: Vec<Purpose>,
     /// Where clients find its revocation list: written into what it issues
     #[arg(long, value_name = "URL")]
     crl_url: Option<String>,
@@ -36,8 +39,8 @@ pub(crate) struct ImportArgs {
     #[arg(long, value_name = "URL")]
     issuer_url: Option<String>,
     /// Lift exactly this objection
-    #[arg(long, value_name = "CODE")]
-    accept: Vec<String>,
+    #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
+    accept: Vec<Code>,
     #[command(flatten)]
     secrets: SecretArgs,
     #[command(flatten)]
@@ -45,12 +48,12 @@ pub(crate) struct ImportArgs {
 }
 
 pub(super) fn run(session: &Session, args: ImportArgs) -> Result<Done> {
-    let accepted = parse::accepted(&args.accept)?;
+    let accepted = args.accept;
     let request = import::Request {
-        label: Label::parse(&args.label)?,
+        label: Label::from_str(&args.label)?,
         certificates: args.certificate,
         key_file: args.key_file,
-        purposes: parse::purposes(&args.purpose)?,
+        purposes: parse::distinct(args.purpose),
         links: Links { crl: args.crl_url, issuer: args.issuer_url },
         secret: args.secrets.into(),
         new_secret: AuthoritySecret {

@@ -4,8 +4,10 @@ use super::create::purposes;
 use crate::args::{AuthoritySecretArgs, SubjectArgs};
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
 use tamga_app::authority::request;
 use tamga_app::report::Answer;
 use tamga_core::ca::authority::create::Request;
@@ -13,6 +15,7 @@ use tamga_core::ca::authority::limits::Wanted;
 use tamga_core::pki::cert::profile::Links;
 use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
@@ -29,12 +32,12 @@ pub(crate) struct RequestArgs {
     /// How many intermediates may follow below it
     #[arg(long, value_name = "N")]
     path_length: Option<u8>,
-    /// p256 p384 p521 ed25519 rsa2048 rsa3072 rsa4096
-    #[arg(long, value_name = "KIND", default_value = "p256")]
-    key_algorithm: String,
-    /// What it may issue for: server client mail code [default: server,client]
-    #[arg(long, value_name = "LIST", value_delimiter = ',')]
-    purpose: Vec<String>,
+    /// The kind of the new key
+    #[arg(long, value_name = "KIND", default_value_t = KeyAlgorithm::P256, value_parser = values::word::<KeyAlgorithm>())]
+    key_algorithm: KeyAlgorithm,
+    /// What it may issue for [default: server,client]
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>())]
+    purpose: Vec<Purpose>,
     /// Where clients will find its revocation list: written into what it issues
     #[arg(long, value_name = "URL")]
     crl_url: Option<String>,
@@ -51,15 +54,15 @@ pub(super) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
     let to_screen = args.output.as_deref() == Some(Path::new("-"));
     let request = request::Request {
         authority: Request {
-            label: Label::parse(&args.label)?,
+            label: Label::from_str(&args.label)?,
             subject: args.subject.into(),
             wanted: Wanted { permit: args.permit, any: false },
             path_length: args.path_length,
             valid_for: None,
-            purposes: purposes(&args.purpose)?,
+            purposes: purposes(args.purpose),
             links: Links { crl: args.crl_url, issuer: args.issuer_url },
         },
-        key_algorithm: KeyAlgorithm::parse(&args.key_algorithm)?,
+        key_algorithm: args.key_algorithm,
         output: args.output.filter(|_| !to_screen),
         new_secret: args.new_secrets.into(),
     };

@@ -5,11 +5,14 @@ use crate::commands::parse;
 use crate::commands::trust::render_rows;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::path::PathBuf;
+use std::str::FromStr;
 use tamga_app::authority::rollover;
 use tamga_app::report::Answer;
 use tamga_core::ca::authority::limits::briefly;
+use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::label::Label;
 
 #[derive(clap::Args)]
@@ -23,8 +26,8 @@ pub(crate) struct RolloverArgs {
     #[arg(long, value_name = "SPAN")]
     valid_for: Option<String>,
     /// Another kind of key [default: as the old one]
-    #[arg(long, value_name = "KIND")]
-    key_algorithm: Option<String>,
+    #[arg(long, value_name = "KIND", value_parser = values::word::<KeyAlgorithm>())]
+    key_algorithm: Option<KeyAlgorithm>,
     /// A PEM bundle that the old root was put into (repeatable)
     #[arg(long, value_name = "FILE")]
     bundle: Vec<PathBuf>,
@@ -37,9 +40,9 @@ pub(crate) struct RolloverArgs {
 pub(super) fn run(session: &Session, args: RolloverArgs) -> Result<Done> {
     let request = rollover::Request {
         old: args.old,
-        new: Label::parse(&args.new)?,
+        new: Label::from_str(&args.new)?,
         valid_for: parse::span(args.valid_for.as_deref())?,
-        key_algorithm: parse::key_algorithm(args.key_algorithm.as_deref())?,
+        key_algorithm: args.key_algorithm,
         bundles: parse::absolute(&args.bundle),
         secret: args.secrets.into(),
         new_secret: args.new_secrets.into(),

@@ -4,11 +4,13 @@ use crate::args::SecretArgs;
 use crate::commands::parse;
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::authority::sign::{self, Proposal};
 use tamga_app::report::Answer;
 use tamga_core::ca::authority::limits;
+use tamga_core::finding::Code;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
@@ -33,8 +35,8 @@ pub(crate) struct SignArgs {
     #[arg(long, value_name = "SPAN")]
     valid_for: Option<String>,
     /// Lift exactly this objection
-    #[arg(long, value_name = "CODE")]
-    accept: Vec<String>,
+    #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
+    accept: Vec<Code>,
     #[command(flatten)]
     secrets: SecretArgs,
 }
@@ -47,7 +49,7 @@ pub(super) fn run(session: &Session, args: SignArgs) -> Result<Done> {
         into: args.into,
         path_length: args.path_length,
         valid_for: parse::span(args.valid_for.as_deref())?,
-        accepted: parse::accepted(&args.accept)?,
+        accepted: args.accept,
         secret: args.secrets.into(),
     };
     let mut was_shown = false;

@@ -5,6 +5,7 @@ use crate::args::Format;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::{human, to_json};
+use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -28,8 +29,9 @@ struct Diagnostic {
     findings: Vec<Code>,
 }
 
-#[derive(Serialize)]
-struct Targets {
+#[derive(Serialize, JsonSchema)]
+pub(crate) struct Targets {
+    #[schemars(with = "Vec<Checked>")]
     targets: Vec<Value>,
 }
 

@@ -1,6 +1,6 @@
 //! `tamga check TARGET…`: would any client warn, why, and what to do.
 
-mod many;
+pub(crate) mod many;
 mod page;
 mod report;
 mod wire;
@@ -11,6 +11,7 @@ use super::parse;
 use crate::args::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values::{self, OrAny};
 use std::net::IpAddr;
 use std::path::PathBuf;
 use tamga_app::check::{self, Request, Terms};
@@ -35,9 +36,9 @@ pub(crate) struct CheckArgs {
     /// So many side by side, at most 256 [default: 8]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     jobs: Option<u16>,
-    /// Whose rules [default: standard and those installed here]
-    #[arg(long, value_name = "LIST", value_delimiter = ',')]
-    clients: Vec<String>,
+    /// Clients to evaluate [default: standard and every client installed here]
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Client>())]
+    clients: Vec<Client>,
     /// Run the installed clients for real too, and compare
     #[arg(long)]
     observe: bool,
@@ -47,22 +48,22 @@ pub(crate) struct CheckArgs {
     /// Further intermediates (repeatable)
     #[arg(long, value_name = "FILE")]
     intermediate: Vec<PathBuf>,
-    /// A revocation list to heed, PEM or DER (repeatable)
+    /// A revocation list to honor, PEM or DER (repeatable)
     #[arg(long, value_name = "FILE")]
     crl: Vec<PathBuf>,
-    /// off, if-known or required: how much lists count
-    #[arg(long, value_name = "HOW", default_value = "if-known")]
-    revocation: String,
+    /// How much revocation lists count
+    #[arg(long, value_name = "HOW", default_value_t, value_parser = values::word::<Revocation>())]
+    revocation: Revocation,
     /// For files: the name that a visitor would type (repeatable)
     #[arg(long, value_name = "NAME")]
     name: Vec<String>,
     /// Judge as of then, RFC 3339
     #[arg(long, value_name = "TIME")]
     at: Option<String>,
-    /// server, client or any
-    #[arg(long, value_name = "PURPOSE", default_value = "server")]
-    purpose: String,
-    /// Meet NAME at this address (repeatable)
+    /// What the certificate is used for
+    #[arg(long, value_name = "PURPOSE", default_value = "server", value_parser = values::word_or_any::<Purpose>())]
+    purpose: OrAny<Purpose>,
+    /// Connect to NAME at this address (repeatable)
     #[arg(long, value_name = "NAME=ADDRESS")]
     resolve: Vec<String>,
     /// Show this certificate, with its key, to servers that ask
@@ -83,14 +84,14 @@ pub(crate) struct CheckArgs {
 
 pub(crate) fn run(session: &Session, args: CheckArgs) -> Result<Done> {
     let terms = Terms {
-        clients: args.clients.iter().map(|c| Client::parse(c)).collect::<tamga_core::error::Result<_>>()?,
+        clients: args.clients,
         anchors: args.anchor,
         intermediates: args.intermediate,
         lists: args.crl,
-        revocation: revocation(&args.revocation)?,
+        revocation: args.revocation,
         names: parse::names(&args.name)?,
         at: parse::moment(args.at.as_deref())?,
-        purpose: purpose(&args.purpose)?,
+        purpose: args.purpose.0,
         resolve: args.resolve.iter().map(|r| pair(r)).collect::<Result<_>>()?,
         client_certificate: args.client_certificate,
         wire: args.wire,
@@ -103,28 +104,6 @@ pub(crate) fn run(session: &Session, args: CheckArgs) -> Result<Done> {
     }
     let jobs = args.jobs.map_or(8, usize::from).max(1);
     many::all(session, &Request { targets, jobs, observe: args.observe, terms }, args.report.as_deref())
-}
-
-/// What a certificate is used for; None for anything.
-fn purpose(typed: &str) -> Result<Option<Purpose>> {
-    match (typed, Purpose::parse(typed)) {
-        ("any", _) => Ok(None),
-        (_, Some(purpose)) => Ok(Some(purpose)),
-        (other, None) => Err(Error::Word {
-            what: "purpose",
-            typed: other.into(),
-            accepted: "server, client, mail, code or any".into(),
-        }
-        .into()),
-    }
-}
-
-fn revocation(typed: &str) -> Result<Revocation> {
-    let found = Revocation::WORDS.into_iter().find(|(word, _)| *word == typed);
-    found.map(|(_, how)| how).ok_or_else(|| {
-        let accepted = Revocation::WORDS.map(|(word, _)| word).join(", ");
-        Error::Word { what: "way with revocation lists", typed: typed.to_owned(), accepted }.into()
-    })
 }
 
 fn pair(typed: &str) -> Result<(String, IpAddr)> {

@@ -2,7 +2,9 @@
 
 mod page;
 
+use crate::values;
 use page::page;
+use schemars::JsonSchema;
 
 use crate::args::{Format, SecretArgs};
 use crate::exit::{Done, Result};
@@ -32,9 +34,8 @@ pub(crate) struct ServeArgs {
     #[arg(long, value_name = "URL", conflicts_with = "folder")]
     proxy_to: Option<String>,
     /// A server that is broken on purpose, so that a lab can try its clients
-    #[arg(long, value_name = "FAULT",
-          value_parser = ["expired", "not-yet", "wrong-name", "no-intermediate", "old-root", "self-signed", "weak-key"])]
-    fault: Option<String>,
+    #[arg(long, value_name = "FAULT", value_parser = values::word::<ServerFault>())]
+    fault: Option<ServerFault>,
     /// Answer plain HTTP on this port with a redirect to HTTPS
     #[arg(long, value_name = "PORT")]
     redirect_from: Option<u16>,
@@ -49,9 +50,9 @@ pub(crate) struct ServeArgs {
 }
 
 /// A line of JSON as it happens.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 #[serde(tag = "event", rename_all = "lowercase")]
-enum Event<'a> {
+pub(crate) enum Event<'a> {
     Listening {
         tamga: u8,
         command: &'static str,
@@ -89,7 +90,7 @@ pub(crate) fn run(session: &Session, args: ServeArgs) -> Result<Done> {
             (Some(directory), None) => Shows::Directory(directory),
             (None, None) => Shows::Page,
         },
-        fault: args.fault.as_deref().and_then(ServerFault::parse),
+        fault: args.fault,
         redirect_from: args.redirect_from,
         only_13: args.tls_minimum == "1.3",
         client_authority: args.client_authority,

@@ -2,14 +2,16 @@
 
 use crate::exit::{Done, Result};
 use crate::session::Session;
+use crate::values;
 use tamga_app::trust::environment::{self, Request};
 use tamga_core::stores::trust::environment::Shell;
 
 #[derive(clap::Args)]
 #[command(after_help = "Examples: eval \"$(tamga trust environment)\"\n          tamga trust environment container")]
 pub(crate) struct EnvironmentArgs {
-    /// sh bash zsh fish powershell cmd, or container for an image's build file [default: the shell you use]
-    shell: Option<String>,
+    /// The shell, or container for an image's build file [default: the shell you use]
+    #[arg(value_parser = values::word::<Shell>())]
+    shell: Option<Shell>,
     /// Also the variables that stand instead of a runtime's own list: they name the system's bundle with the root added
     #[arg(long)]
     replacing: bool,
@@ -24,8 +26,7 @@ pub(crate) struct RunArgs {
 }
 
 pub(crate) fn environment(session: &Session, args: &EnvironmentArgs) -> Result<Done> {
-    let shell = args.shell.as_deref().map(Shell::parse).transpose()?;
-    let report = environment::environment(session, &Request { shell, replacing: args.replacing })?;
+    let report = environment::environment(session, &Request { shell: args.shell, replacing: args.replacing })?;
     let lines = report.environment.iter().map(|v| format!("{}\n", report.shell.line(v.name, &v.value)));
     let text = report.lines.clone().unwrap_or_else(|| lines.collect());
     Ok(Done::report(text, &report))

@@ -4,6 +4,7 @@ use super::parse;
 use crate::args::{SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
+use crate::values;
 use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::report::Answer;
@@ -11,13 +12,14 @@ use tamga_app::trust::change::{self, Plan};
 use tamga_app::trust::exceptions::{MANAGER, Running};
 use tamga_app::trust::status::{self, Report};
 use tamga_app::trust::{Which, exceptions as remembered};
+use tamga_core::finding::Code;
 use tamga_core::stores::trust::Goal;
 use tamga_core::vocabulary::text::Shown;
 
 mod environment;
 mod exceptions;
 mod rows;
-mod share;
+pub(crate) mod share;
 mod share_page;
 
 use environment::EnvironmentArgs;
@@ -52,8 +54,8 @@ pub(crate) struct TrustArgs {
     #[arg(long, value_name = "SHA256", requires = "url")]
     fingerprint: Option<String>,
     /// Take in a root's file in spite of exactly this objection (repeatable)
-    #[arg(long, value_name = "CODE")]
-    accept: Vec<String>,
+    #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
+    accept: Vec<Code>,
     /// Forget the exception that a browser remembers for this host instead (remove)
     #[arg(long, value_name = "HOST:PORT")]
     exception: Option<String>,
@@ -93,8 +95,8 @@ fn change(session: &Session, args: TrustArgs, goal: Goal) -> Result<Done> {
     let request = change::Request {
         goal,
         root: args.which().unwrap_or_default(),
-        stores: parse::stores(args.stores, args.sysroot.is_some())?,
-        accepted: parse::accepted(&args.accept)?,
+        stores: parse::stores(args.stores, args.sysroot.is_some()),
+        accepted: args.accept,
         sysroot: args.sysroot,
         secret: args.secrets.into(),
     };
@@ -155,7 +157,7 @@ fn status(session: &Session, args: TrustArgs) -> Result<Done> {
     session.elevate(&args.stores)?;
     let request = status::Request {
         root: args.which(),
-        stores: parse::stores(args.stores, args.sysroot.is_some())?,
+        stores: parse::stores(args.stores, args.sysroot.is_some()),
         sysroot: args.sysroot,
     };
     let report = status::status(session, &request)?;

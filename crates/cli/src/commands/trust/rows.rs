@@ -3,8 +3,10 @@
 use crate::words::human;
 use tamga_app::report::Outcome;
 use tamga_app::trust::row::{Change, Row};
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::State;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::word::joined;
 
 /// Every root in every place, and what to do about those that are not as they should be.
 pub(crate) fn render_rows(rows: &[Row]) -> String {
@@ -21,7 +23,7 @@ pub(crate) fn render_rows(rows: &[Row]) -> String {
             Change::Added | Change::Removed => human::good(r.change.word()),
         };
         cells.push(vec![
-            human::strong(r.store),
+            human::strong(r.store.word()),
             format!("{} {}", r.label, human::dim(&r.sha256[..8])),
             state,
             change,
@@ -38,10 +40,11 @@ pub(crate) fn render_rows(rows: &[Row]) -> String {
         if rows[..at].iter().any(|earlier| same(earlier, r)) {
             continue;
         }
-        let mut stores: Vec<&str> = rows[at..].iter().filter(|other| same(other, r)).map(|other| other.store).collect();
+        let mut stores: Vec<StoreId> =
+            rows[at..].iter().filter(|other| same(other, r)).map(|other| other.store).collect();
         stores.dedup();
         let word = if r.outcome == Outcome::Good { human::dim("note") } else { human::bad("failed") };
-        text.push_str(&format!("{word} {}: {why}\n", stores.join(", ")));
+        text.push_str(&format!("{word} {}: {why}\n", joined(&stores)));
         if let Some(remedy) = &r.remedy {
             text.push_str(&format!("  {}  {remedy}\n", human::dim("do:")));
         }

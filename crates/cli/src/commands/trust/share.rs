@@ -7,6 +7,7 @@ use crate::commands::serve::stopped;
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::words::{human, to_json};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -33,9 +34,9 @@ pub(crate) struct ShareArgs {
 }
 
 /// A line of JSON as it happens.
-#[derive(Serialize)]
+#[derive(Serialize, JsonSchema)]
 #[serde(tag = "event", rename_all = "lowercase")]
-enum Event<'a> {
+pub(crate) enum Event<'a> {
     Listening {
         tamga: u8,
         command: &'static str,

@@ -8,6 +8,7 @@ use crate::pki::cert::Certificate;
 use crate::pki::cert::profile::{self, Ca, Links};
 use crate::pki::cert::subject::Subject;
 use crate::pki::key::PrivateKey;
+use crate::pki::key::SigningKey;
 use crate::plan::ports::Entropy;
 use crate::plan::step::Publication;
 use crate::vocabulary::label::Label;
@@ -16,6 +17,7 @@ use crate::vocabulary::purpose::Purpose;
 use crate::vocabulary::secret::Passphrase;
 use crate::vocabulary::timestamp::{Span, Timestamp};
 use std::path::PathBuf;
+use std::str::FromStr;
 
 /// A root's life where none is given: ten years.
 pub const ROOT_LIFE: Span = Span::days(3650);
@@ -112,9 +114,9 @@ pub fn root_for_exactly(
 ) -> Result<Authority> {
     let (mut domains, mut blocks) = (Vec::new(), Vec::new());
     for typed in &request.wanted.permit {
-        match Cidr::parse(typed) {
-            Some(block) => blocks.push(block),
-            None => {
+        match Cidr::from_str(typed) {
+            Ok(block) => blocks.push(block),
+            Err(_) => {
                 let mut one = Permit::Only { domains: Vec::new(), blocks: Vec::new() };
                 one.extend(typed)?;
                 if let Permit::Only { domains: d, .. } = one {
@@ -128,7 +130,7 @@ pub fn root_for_exactly(
         domains.push("localhost".to_owned());
     }
     if blocks.is_empty() {
-        blocks.extend(Cidr::parse("127.0.0.1").into_iter().chain(Cidr::parse("::1")));
+        blocks.extend(["127.0.0.1", "::1"].into_iter().flat_map(Cidr::from_str));
     }
     let certificate = Ca {
         subject: &request.subject_der(true)?,
@@ -151,7 +153,7 @@ pub fn intermediate(
     request: &Request,
     key: &PrivateKey,
     parent: &Authority,
-    parent_key: &PrivateKey,
+    parent_key: &dyn SigningKey,
     passphrase: Option<&Passphrase>,
     folder: PathBuf,
     now: Timestamp,

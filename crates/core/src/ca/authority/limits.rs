@@ -169,9 +169,10 @@ mod tests {
     use crate::test_entropy::Counted;
     use crate::vocabulary::label::Label;
     use crate::vocabulary::timestamp::Timestamp;
+    use std::str::FromStr;
 
     fn request(label: &str, permit: &[&str]) -> Request {
-        let mut r = Request::plain(Label::parse(label).unwrap());
+        let mut r = Request::plain(Label::from_str(label).unwrap());
         r.wanted.permit = permit.iter().map(|p| (*p).to_owned()).collect();
         r
     }
@@ -184,7 +185,7 @@ mod tests {
     }
 
     fn now() -> Timestamp {
-        Timestamp::parse("2026-11-24").unwrap()
+        Timestamp::from_str("2026-11-24").unwrap()
     }
 
     fn under(parent: &Authority, parent_key: &PrivateKey, r: &Request) -> Result<Authority> {

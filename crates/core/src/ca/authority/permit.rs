@@ -8,7 +8,7 @@ use crate::ca::report::Authority;
 use crate::error::{Error, Result};
 use crate::pki::cert::Certificate;
 use crate::pki::cert::profile::{Ca, name_constraints};
-use crate::pki::key::PrivateKey;
+use crate::pki::key::SigningKey;
 use crate::plan::ports::Entropy;
 use crate::plan::step::Publication;
 use crate::vocabulary::permit::Permit;
@@ -56,8 +56,8 @@ pub fn wider(authority: &Authority, names: &[String], parent: Option<&Authority>
 pub fn reissue(
     authority: &Authority,
     permit: &Permit,
-    key: &PrivateKey,
-    above: Option<(&Authority, &PrivateKey)>,
+    key: &dyn SigningKey,
+    above: Option<(&Authority, &dyn SigningKey)>,
     entropy: &dyn Entropy,
 ) -> Result<Certificate> {
     let c = &authority.certificate;

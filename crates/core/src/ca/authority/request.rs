@@ -11,6 +11,7 @@ use crate::pki::cert::csr::{self, Csr};
 use crate::pki::cert::extensions::NameConstraints;
 use crate::pki::cert::profile::{self, Ca, Links};
 use crate::pki::format::pem;
+use crate::pki::key::SigningKey;
 use crate::pki::key::{PrivateKey, Strength};
 use crate::pki::signature::SignatureFault;
 use crate::plan::ports::Entropy;
@@ -166,7 +167,7 @@ pub fn sign(
     judged: &Judged,
     label: &str,
     parent: &Authority,
-    parent_key: &PrivateKey,
+    parent_key: &dyn SigningKey,
     folder: PathBuf,
     now: Timestamp,
     entropy: &dyn Entropy,

@@ -7,6 +7,7 @@ use crate::error::Result;
 use crate::pki::cert::Certificate;
 use crate::pki::cert::profile::{Ca, Links};
 use crate::pki::key::PrivateKey;
+use crate::pki::key::SigningKey;
 use crate::plan::ports::Entropy;
 use crate::vocabulary::timestamp::Timestamp;
 
@@ -21,13 +22,13 @@ pub struct Crossed {
 /// Certifies each root with the other's key. Each keeps its own limits; none outlives its signer.
 pub fn cross(
     old: &Authority,
-    old_key: &PrivateKey,
+    old_key: &dyn SigningKey,
     new: &Authority,
     new_key: &PrivateKey,
     now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Crossed> {
-    let sign = |subject: &Certificate, by: &Authority, key: &PrivateKey| {
+    let sign = |subject: &Certificate, by: &Authority, key: &dyn SigningKey| {
         Ca {
             subject: &subject.subject,
             constraints: subject.extensions.iter().find(|e| e.extn_id.to_string() == "2.5.29.30").cloned(),

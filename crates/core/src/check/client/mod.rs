@@ -42,28 +42,18 @@ pub fn policy(client: Client) -> &'static Policy {
     }
 }
 
-/// What a client says in the end.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Outcome {
-    /// Connects without a word.
-    Accepts,
-    /// Shows a warning that a person could click away.
-    Warns,
-    /// Does not connect.
-    Refuses,
-    /// Cannot be told.
-    Unknown,
-}
-
-impl Outcome {
-    /// The word of the interface.
-    pub fn word(self) -> &'static str {
-        match self {
-            Outcome::Accepts => "accepts",
-            Outcome::Warns => "warns",
-            Outcome::Refuses => "refuses",
-            Outcome::Unknown => "unknown",
-        }
+crate::words! {
+    /// What a client says in the end.
+    #[derive(PartialOrd, Ord)]
+    pub enum Outcome: "verdict" {
+        /// Connects without a word.
+        Accepts = "accepts",
+        /// Shows a warning that a person could click away.
+        Warns = "warns",
+        /// Does not connect.
+        Refuses = "refuses",
+        /// Cannot be told.
+        Unknown = "unknown",
     }
 }
 

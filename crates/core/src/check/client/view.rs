@@ -6,6 +6,7 @@ use crate::finding::{Code, Finding};
 use crate::pki::cert::Certificate;
 use crate::pki::format::pem;
 use crate::plan::nss::Library;
+use crate::plan::ports::Files;
 use crate::plan::ports::Look;
 use crate::stores::trust::chromium_policy::ChromiumPolicy;
 use crate::stores::trust::chromium_profile::{self, Said};
@@ -303,13 +304,13 @@ fn add_database(view: &mut TrustView, look: &dyn Look, folder: &Path, library: &
     }
 }
 
-fn add_file(view: &mut TrustView, look: &dyn Look, file: &Path) {
+fn add_file(view: &mut TrustView, look: &dyn Files, file: &Path) {
     let Some(bytes) = look.read(file) else { return };
     view.sources.push(file.to_owned());
     add_all(view, &bytes);
 }
 
-fn add_folder(view: &mut TrustView, look: &dyn Look, folder: &Path) {
+fn add_folder(view: &mut TrustView, look: &dyn Files, folder: &Path) {
     let names: Vec<String> = look.list(folder).into_iter().filter(|n| system::is_hash_name(n)).collect();
     if !names.is_empty() {
         view.sources.push(folder.to_owned());

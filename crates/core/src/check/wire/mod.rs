@@ -6,22 +6,13 @@ mod words;
 
 pub use words::{cipher, version};
 
-/// Who speaks.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Side {
-    /// The one that connected.
-    Client,
-    /// The one that was met.
-    Server,
-}
-
-impl Side {
-    /// `client` or `server`.
-    pub fn word(self) -> &'static str {
-        match self {
-            Side::Client => "client",
-            Side::Server => "server",
-        }
+crate::words! {
+    /// Who speaks.
+    pub enum Side: "side" {
+        /// The one that connected.
+        Client = "client",
+        /// The one that was met.
+        Server = "server",
     }
 }
 

@@ -11,6 +11,7 @@ use crate::deploy::recipe::{self, Recipe};
 use crate::error::{Error, Result};
 use crate::pki::key::KeyAlgorithm;
 use crate::stores::trust::{self, Store};
+use crate::stores::{InScope, StoreId};
 use crate::vocabulary::label::Label;
 use crate::vocabulary::name::Name;
 use crate::vocabulary::purpose::Purpose;
@@ -18,6 +19,7 @@ use crate::vocabulary::timestamp::{Span, Timestamp};
 use std::net::IpAddr;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
 use toml::Spanned;
 
 /// The whole file.
@@ -157,18 +159,6 @@ pub struct Trust {
     pub bundles: Vec<PathBuf>,
 }
 
-/// Whose stores.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum InScope {
-    /// The user's own.
-    #[default]
-    User,
-    /// The machine's.
-    Machine,
-    /// Both.
-    Both,
-}
-
 /// What must hold afterwards.
 #[derive(Clone, Debug)]
 pub struct Check {
@@ -268,33 +258,33 @@ impl Reader<'_> {
             limits::of_root(&wanted).map(|_| typed.to_owned())
         })?;
         Ok(Authority {
-            label: self.value(&a.label, Label::parse)?,
-            issuer: self.optional(&a.issuer, Label::parse)?,
+            label: self.value(&a.label, Label::from_str)?,
+            issuer: self.optional(&a.issuer, Label::from_str)?,
             permit,
-            key_algorithm: self.optional(&a.key_algorithm, KeyAlgorithm::parse)?,
-            valid_for: self.optional(&a.valid_for, Span::parse)?,
-            purposes: self.list(&a.purpose, purpose)?,
+            key_algorithm: self.optional(&a.key_algorithm, KeyAlgorithm::from_str)?,
+            valid_for: self.optional(&a.valid_for, Span::from_str)?,
+            purposes: self.list(&a.purpose, Purpose::from_str)?,
         })
     }
 
     fn certificate(&self, c: &raw::Certificate) -> Result<Certificate> {
-        let names = distinct(self.list(&c.names, Name::parse)?);
+        let names = distinct(self.list(&c.names, Name::from_str)?);
         let first =
             names.first().ok_or_else(|| Error::NamesNeeded { what: format!("a certificate in {}", self.what) })?;
         let label = match &c.label {
-            Some(l) => self.value(l, Label::parse)?,
+            Some(l) => self.value(l, Label::from_str)?,
             None => first.label().map_err(|e| self.at(c.names[0].span().start, e))?,
         };
         Ok(Certificate {
             label,
             names,
-            issuer: self.optional(&c.issuer, Label::parse)?,
+            issuer: self.optional(&c.issuer, Label::from_str)?,
             server: self.optional(&c.server, recipe::find)?,
-            purposes: self.list(&c.purpose, purpose)?,
-            key_algorithm: self.optional(&c.key_algorithm, KeyAlgorithm::parse)?,
-            valid_for: self.optional(&c.valid_for, Span::parse)?,
-            not_before: self.optional(&c.not_before, Timestamp::parse)?,
-            renew: self.optional(&c.renew, Span::parse)?,
+            purposes: self.list(&c.purpose, Purpose::from_str)?,
+            key_algorithm: self.optional(&c.key_algorithm, KeyAlgorithm::from_str)?,
+            valid_for: self.optional(&c.valid_for, Span::from_str)?,
+            not_before: self.optional(&c.not_before, Timestamp::from_str)?,
+            renew: self.optional(&c.renew, Span::from_str)?,
             targets: c.place.iter().map(|p| self.target(p)).collect::<Result<_>>()?,
         })
     }
@@ -306,7 +296,7 @@ impl Reader<'_> {
             let what = "a place is not whole".into();
             self.at(span.start, Error::Contradiction { what, why: why.into(), instead: instead.into() })
         };
-        let form = self.optional(&p.form, Form::parse)?;
+        let form = self.optional(&p.form, Form::from_str)?;
         if form.is_some_and(Form::is_a_line) {
             return Err(wrong("no server reads that form", "write form = \"combined-pem\", \"pkcs12\" or another"));
         }
@@ -355,22 +345,10 @@ impl Reader<'_> {
     }
 
     fn trust(&self, t: &raw::Trust) -> Result<Trust> {
-        let scope = match &t.scope {
-            None => InScope::User,
-            Some(s) => {
-                let found = match s.get_ref().as_str() {
-                    "user" => Some(InScope::User),
-                    "machine" => Some(InScope::Machine),
-                    "both" => Some(InScope::Both),
-                    _ => None,
-                };
-                self.word(s, "scope", "user, machine or both", found)?
-            }
-        };
         Ok(Trust {
-            root: self.value(&t.root, Label::parse)?,
-            stores: self.list(&t.stores, trust::by_id)?.into_iter().flatten().collect(),
-            scope,
+            root: self.value(&t.root, Label::from_str)?,
+            stores: self.list(&t.stores, StoreId::from_str)?.into_iter().flat_map(trust::by_id).collect(),
+            scope: self.optional(&t.scope, InScope::from_str)?.unwrap_or_default(),
             bundles: t.bundle.iter().map(|b| self.path(b)).collect(),
         })
     }
@@ -383,19 +361,11 @@ impl Reader<'_> {
         };
         Ok(Check {
             target: c.target.get_ref().clone(),
-            clients: self.list(&c.clients, Client::parse)?,
+            clients: self.list(&c.clients, Client::from_str)?,
             resolve: c.resolve.iter().map(resolve).collect::<Result<_>>()?,
             anchors: c.anchor.iter().map(|a| self.path(a)).collect(),
         })
     }
-}
-
-fn purpose(typed: &str) -> Result<Purpose> {
-    Purpose::parse(typed).ok_or_else(|| Error::Word {
-        what: "purpose",
-        typed: typed.to_owned(),
-        accepted: "server client mail code".into(),
-    })
 }
 
 /// `HOST`, `HOST:PORT`, or the same behind `https://`; 443 where no port is written.
@@ -412,7 +382,7 @@ fn endpoint(typed: &str) -> Result<Endpoint> {
         }
         _ => (rest, 443),
     };
-    Ok(Endpoint { host: Name::parse(host.trim_matches(['[', ']']))?, port, at: None })
+    Ok(Endpoint { host: Name::from_str(host.trim_matches(['[', ']']))?, port, at: None })
 }
 
 /// What a reader of TOML says of a key that there is not.

@@ -2,7 +2,7 @@
 
 use crate::error::{Error, Result};
 use crate::pki::cert::Certificate;
-use crate::pki::key::PrivateKey;
+use crate::pki::key::SigningKey;
 use crate::plan::ports::Entropy;
 use crate::vocabulary::text::hex;
 use crate::vocabulary::timestamp::Timestamp;
@@ -73,7 +73,7 @@ struct Signed<'a> {
 
 impl ToSign {
     /// Signs with the issuer's key and reads the result back.
-    pub fn sign(&self, issuer: &PrivateKey, entropy: &dyn Entropy) -> Result<Certificate> {
+    pub fn sign(&self, issuer: &dyn SigningKey, entropy: &dyn Entropy) -> Result<Certificate> {
         let encoding = |_| Error::Crypto { doing: "encoding a certificate" };
         let algorithm = issuer.signature_algorithm();
         let tbs = Tbs {

@@ -6,7 +6,7 @@ use crate::pki::cert::extensions::serial_hex;
 use crate::pki::cert::read::same_algorithm;
 use crate::pki::cert::subject;
 use crate::pki::format::pem;
-use crate::pki::key::PrivateKey;
+use crate::pki::key::SigningKey;
 use crate::pki::signature::{self, SignatureFault};
 use crate::plan::ports::Entropy;
 use crate::vocabulary::reason::Reason;
@@ -237,7 +237,7 @@ pub struct ToSign<'a> {
 
 impl ToSign<'_> {
     /// Signs with the authority's key. DER.
-    pub fn sign(&self, key: &PrivateKey, entropy: &dyn Entropy) -> Result<Vec<u8>> {
+    pub fn sign(&self, key: &dyn SigningKey, entropy: &dyn Entropy) -> Result<Vec<u8>> {
         const ENCODING: Error = Error::Crypto { doing: "encoding a revocation list" };
         let entries = self.entries.iter().map(entry).collect::<Option<Vec<Entry>>>().ok_or(ENCODING)?;
         let identifier = self.issuer.key_identifier.clone().unwrap_or_else(|| self.issuer.key.identifier());

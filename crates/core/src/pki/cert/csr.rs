@@ -4,7 +4,8 @@ use crate::error::{Error, Result};
 use crate::pki::cert::extensions::{Extensions, GeneralName};
 use crate::pki::cert::subject;
 use crate::pki::format::pem;
-use crate::pki::key::{PrivateKey, PublicKey};
+use crate::pki::key::PublicKey;
+use crate::pki::key::SigningKey;
 use crate::pki::signature::{self, SignatureFault};
 use crate::plan::ports::Entropy;
 use crate::vocabulary::text::hex;
@@ -150,7 +151,7 @@ impl Csr {
 }
 
 /// Writes a request with these extensions asked for, signed with its key. DER.
-pub fn build(subject: &[u8], extensions: &[Extension], key: &PrivateKey, entropy: &dyn Entropy) -> Result<Vec<u8>> {
+pub fn build(subject: &[u8], extensions: &[Extension], key: &dyn SigningKey, entropy: &dyn Entropy) -> Result<Vec<u8>> {
     let encoding = |_| Error::Crypto { doing: "encoding a request" };
     let wanted = Any::encode_from(&extensions.to_vec()).map_err(encoding)?;
     let attribute = Attribute { oid: EXTENSION_REQUEST, values: SetOfVec::try_from([wanted]).map_err(encoding)? };

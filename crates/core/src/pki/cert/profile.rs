@@ -5,7 +5,8 @@ use crate::pki::cert::Certificate;
 use crate::pki::cert::build::{Serial, ToSign};
 use crate::pki::cert::extensions::CA_ISSUERS;
 use crate::pki::cert::subject::{self, Subject};
-use crate::pki::key::{PrivateKey, PublicKey, Strength};
+use crate::pki::key::SigningKey;
+use crate::pki::key::{PublicKey, Strength};
 use crate::plan::ports::Entropy;
 use crate::vocabulary::label::Label;
 use crate::vocabulary::name::Name;
@@ -57,7 +58,7 @@ pub struct Ca<'a> {
 impl Ca<'_> {
     /// A root: critical basicConstraints and keyUsage as a MUST for CAs (§4.2.1.9, §4.2.1.3), its key identifier
     /// (§4.2.1.2, MUST), and critical name constraints (§4.2.1.10, MUST be critical).
-    pub fn self_sign(&self, key: &PrivateKey, entropy: &dyn Entropy) -> Result<Certificate> {
+    pub fn self_sign(&self, key: &dyn SigningKey, entropy: &dyn Entropy) -> Result<Certificate> {
         let extensions = self.extensions(key.public())?;
         self.to_sign(self.subject.to_vec(), key.public(), extensions, entropy).sign(key, entropy)
     }
@@ -67,7 +68,7 @@ impl Ca<'_> {
         &self,
         key: &PublicKey,
         issuer: &Certificate,
-        issuer_key: &PrivateKey,
+        issuer_key: &dyn SigningKey,
         entropy: &dyn Entropy,
     ) -> Result<Certificate> {
         let mut extensions = self.extensions(key)?;
@@ -151,7 +152,7 @@ impl Leaf<'_> {
         &self,
         key: &PublicKey,
         issuer: &Certificate,
-        issuer_key: &PrivateKey,
+        issuer_key: &dyn SigningKey,
         entropy: &dyn Entropy,
     ) -> Result<Certificate> {
         let mut extensions = vec![extension(true, &BasicConstraints { ca: false, path_len_constraint: None })?];
@@ -164,7 +165,7 @@ impl Leaf<'_> {
 
     /// A self-signed leaf that can never sign. It has no basicConstraints at all: of the three possible
     /// spellings only this one is taken by Chromium and by Firefox.
-    pub fn self_sign(&self, key: &PrivateKey, entropy: &dyn Entropy) -> Result<Certificate> {
+    pub fn self_sign(&self, key: &dyn SigningKey, entropy: &dyn Entropy) -> Result<Certificate> {
         let mut extensions = self.wishes(key.public())?;
         extensions.push(extension(false, &key_identifier(key.public())?)?);
         self.to_sign(self.subject.to_vec(), key.public(), extensions, entropy).sign(key, entropy)
@@ -283,10 +284,12 @@ fn extension<T: AssociatedOid + Encode>(critical: bool, value: &T) -> Result<Ext
 mod tests {
     use super::*;
     use crate::pki::key::KeyAlgorithm;
+    use crate::pki::key::PrivateKey;
     use crate::test_entropy::Counted;
+    use std::str::FromStr;
 
     fn moments() -> (Timestamp, Timestamp) {
-        (Timestamp::parse("2026-11-24").unwrap(), Timestamp::parse("2027-12-26").unwrap())
+        (Timestamp::from_str("2026-11-24").unwrap(), Timestamp::from_str("2027-12-26").unwrap())
     }
 
     #[test]
@@ -294,7 +297,7 @@ mod tests {
         let (from, until) = moments();
         let e = Counted::default();
         let key = PrivateKey::generate(KeyAlgorithm::P256, &e).unwrap();
-        let label = Label::parse("saltmarsh").unwrap();
+        let label = Label::from_str("saltmarsh").unwrap();
         let subject = root_subject(&label).to_der().unwrap();
         let constraints = name_constraints(&Permit::default_set()).unwrap();
         let links = Links::default();
@@ -321,7 +324,7 @@ mod tests {
         let (from, until) = moments();
         let e = Counted::default();
         let key = PrivateKey::generate(KeyAlgorithm::P256, &e).unwrap();
-        let names = [Name::parse("gauge-7.saltmarsh.test").unwrap()];
+        let names = [Name::from_str("gauge-7.saltmarsh.test").unwrap()];
         let subject = leaf_subject(&names[0]).to_der().unwrap();
         let links = Links::default();
         let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until, links: &links };
@@ -335,7 +338,7 @@ mod tests {
         let e = Counted::default();
         let key = PrivateKey::generate(KeyAlgorithm::Rsa2048, &e).unwrap();
         let long = format!("{}.{}.test", "a".repeat(60), "b".repeat(10));
-        let names = [Name::parse(&long).unwrap(), Name::parse("::1").unwrap()];
+        let names = [Name::from_str(&long).unwrap(), Name::from_str("::1").unwrap()];
         let subject = leaf_subject(&names[0]).to_der().unwrap();
         let links = Links { crl: Some("http://pki.saltmarsh.test/root.crl".into()), issuer: None };
         let purposes = [Purpose::Server, Purpose::Client];

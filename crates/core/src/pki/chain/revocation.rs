@@ -5,22 +5,18 @@ use crate::pki::cert::crl::{Crl, Revoked};
 use crate::pki::cert::subject;
 use crate::vocabulary::timestamp::Timestamp;
 
-/// How much lists count.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Revocation {
-    /// Not at all.
-    Off,
-    /// Where one is at hand.
-    #[default]
-    IfKnown,
-    /// One must be at hand for every certificate below the anchor.
-    Required,
-}
-
-impl Revocation {
-    /// The words of the interface.
-    pub const WORDS: [(&'static str, Revocation); 3] =
-        [("off", Revocation::Off), ("if-known", Revocation::IfKnown), ("required", Revocation::Required)];
+crate::words! {
+    /// How much revocation lists count.
+    #[derive(Default)]
+    pub enum Revocation: "revocation policy" {
+        /// Ignored.
+        Off = "off",
+        /// Honored where there is one.
+        #[default]
+        IfKnown = "if-known",
+        /// Every certificate but the root needs one.
+        Required = "required",
+    }
 }
 
 /// What the lists say.

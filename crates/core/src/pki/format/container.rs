@@ -5,19 +5,20 @@ use super::{jks, mobileconfig, pem, pkcs7, pkcs12, private_key, secret_yaml};
 use crate::error::{Error, Result};
 use crate::vocabulary::secret::Passphrase;
 
-/// A form that holds several things.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum Container {
-    /// RFC 7292.
-    Pkcs12,
-    /// Java's own.
-    Jks,
-    /// Certificates in a signed message without content or signature (RFC 5652).
-    Pkcs7,
-    /// A profile for phones and tablets.
-    MobileConfig,
-    /// A secret of the kind `kubernetes.io/tls`.
-    SecretYaml,
+crate::words! {
+    /// A form that holds several things.
+    pub enum Container: "container" {
+        /// RFC 7292.
+        Pkcs12 = "pkcs12",
+        /// Java's own.
+        Jks = "jks",
+        /// Certificates in a signed message without content or signature (RFC 5652).
+        Pkcs7 = "pkcs7",
+        /// A profile for phones and tablets.
+        MobileConfig = "mobileconfig",
+        /// A secret of the kind `kubernetes.io/tls`.
+        SecretYaml = "kubernetes-secret",
+    }
 }
 
 impl Container {
@@ -37,17 +38,6 @@ impl Container {
             return Some(Container::MobileConfig);
         }
         secret_yaml::is_one(text).then_some(Container::SecretYaml)
-    }
-
-    /// What it is called.
-    pub fn word(self) -> &'static str {
-        match self {
-            Container::Pkcs12 => "pkcs12",
-            Container::Jks => "jks",
-            Container::Pkcs7 => "pkcs7",
-            Container::MobileConfig => "mobileconfig",
-            Container::SecretYaml => "kubernetes-secret",
-        }
     }
 
     /// Everything in it.

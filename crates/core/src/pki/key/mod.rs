@@ -44,6 +44,49 @@ enum Inner {
     Rsa(Box<rsa::pkcs1v15::SigningKey<Sha256>>),
 }
 
+/// What signs: a key that was read from a file, or one that never leaves its token.
+///
+/// ```
+/// use tamga_core::ca::authority::create;
+/// use tamga_core::pki::key::{KeyAlgorithm, PrivateKey, PublicKey, SigningKey};
+/// # use tamga_core::error::Result;
+/// # use tamga_core::plan::ports::Entropy;
+/// # use tamga_core::vocabulary::timestamp::Timestamp;
+/// # struct Fixed;
+/// # impl Entropy for Fixed { fn fill(&self, into: &mut [u8]) { into.fill(7) } }
+///
+/// /// A token: it signs, and nobody can ask it for the key.
+/// struct Token(PrivateKey);
+///
+/// impl SigningKey for Token {
+///     fn public(&self) -> &PublicKey {
+///         self.0.public()
+///     }
+///     fn signature_algorithm(&self) -> spki::AlgorithmIdentifierOwned {
+///         self.0.signature_algorithm()
+///     }
+///     fn sign(&self, message: &[u8], entropy: &dyn Entropy) -> Result<Vec<u8>> {
+///         self.0.sign(message, entropy)
+///     }
+/// }
+///
+/// let token = Token(PrivateKey::generate(KeyAlgorithm::Ed25519, &Fixed)?);
+/// assert_eq!(token.sign(b"tide", &Fixed)?.len(), 64);
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
+pub trait SigningKey: Send + Sync {
+    /// The public key.
+    fn public(&self) -> &PublicKey;
+
+    /// The algorithm of its signatures, as a certificate names it (RFC 5280 §4.1.1.2).
+    fn signature_algorithm(&self) -> AlgorithmIdentifierOwned;
+
+    /// The signature of a message: DER for ECDSA (RFC 3279 §2.2.3), the plain octets for Ed25519 and RSA.
+    ///
+    /// Errors: the library or the token refused.
+    fn sign(&self, message: &[u8], entropy: &dyn Entropy) -> Result<Vec<u8>>;
+}
+
 impl fmt::Debug for PrivateKey {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "PrivateKey(of {})", self.public.fingerprint())
@@ -137,12 +180,14 @@ impl PrivateKey {
         })
     }
 
-    /// The public half.
+    /// The public key.
     pub fn public(&self) -> &PublicKey {
         &self.public
     }
 
     /// Signs a message; the signature is in the form X.509 holds (for ECDSA: DER, RFC 3279 §2.2.3).
+    ///
+    /// Errors: the library refused.
     pub fn sign(&self, message: &[u8], entropy: &dyn Entropy) -> Result<Vec<u8>> {
         use rsa::signature::{RandomizedSigner, SignatureEncoding, Signer};
         let failed = |_| Error::Crypto { doing: "signing" };
@@ -164,8 +209,7 @@ impl PrivateKey {
         })
     }
 
-    /// The signature algorithm that [`PrivateKey::sign`] uses: parameters absent for ECDSA and EdDSA, NULL for RSA
-    /// (RFC 5758 §3.2, RFC 8410 §3, RFC 4055 §5).
+    /// The algorithm of its signatures.
     pub fn signature_algorithm(&self) -> AlgorithmIdentifierOwned {
         let (oid, parameters) = match &self.inner {
             Inner::P256(_) => ("1.2.840.10045.4.3.2", None),
@@ -175,6 +219,34 @@ impl PrivateKey {
             Inner::Rsa(_) => ("1.2.840.113549.1.1.11", Some(der::Any::null())),
         };
         AlgorithmIdentifierOwned { oid: ObjectIdentifier::new_unwrap(oid), parameters }
+    }
+}
+
+impl<K: SigningKey + ?Sized> SigningKey for Box<K> {
+    fn public(&self) -> &PublicKey {
+        (**self).public()
+    }
+
+    fn signature_algorithm(&self) -> AlgorithmIdentifierOwned {
+        (**self).signature_algorithm()
+    }
+
+    fn sign(&self, message: &[u8], entropy: &dyn Entropy) -> Result<Vec<u8>> {
+        (**self).sign(message, entropy)
+    }
+}
+
+impl SigningKey for PrivateKey {
+    fn public(&self) -> &PublicKey {
+        PrivateKey::public(self)
+    }
+
+    fn signature_algorithm(&self) -> AlgorithmIdentifierOwned {
+        PrivateKey::signature_algorithm(self)
+    }
+
+    fn sign(&self, message: &[u8], entropy: &dyn Entropy) -> Result<Vec<u8>> {
+        PrivateKey::sign(self, message, entropy)
     }
 }
 

@@ -7,8 +7,9 @@ use crate::pki::format::{pem, pkcs12, private_key};
 use crate::pki::key::PrivateKey;
 use crate::plan::native::{NativeAction, NativeChange, NativeEntry, StoreName};
 use crate::plan::nss::{Library, NssAction, NssChange, NssEntry, Secret, USER};
-use crate::plan::ports::{Entropy, Look};
+use crate::plan::ports::{Commands, Entropy, Look};
 use crate::plan::step::{FILE, Invocation, Planned, Step};
+use crate::stores::StoreId;
 use crate::stores::trust::macos::{SECURITY, fingerprint, user_keychain};
 use crate::vocabulary::secret::Passphrase;
 use crate::vocabulary::text::Shown;
@@ -44,7 +45,7 @@ pub(super) fn native_places(look: &dyn Look) -> Vec<IdentityStore> {
     let keychain = user_keychain(look);
     if look.program(SECURITY).is_some() && look.exists(&keychain) {
         let mut place = IdentityStore {
-            store: "macos-user",
+            store: StoreId::MacosUser,
             folder: keychain,
             holder: Holder::Keychain,
             hindrance: None,
@@ -60,7 +61,7 @@ pub(super) fn native_places(look: &dyn Look) -> Vec<IdentityStore> {
         }
         out.push(place);
     }
-    for (store, machine) in [("windows-user", false), ("windows-machine", true)] {
+    for (store, machine) in [(StoreId::WindowsUser, false), (StoreId::WindowsMachine, true)] {
         let name = personal(machine, "My");
         let Some(listed) = look.native(&name) else { continue };
         let mut place = IdentityStore {
@@ -102,7 +103,7 @@ fn of_native(e: NativeEntry) -> NssEntry {
 }
 
 /// Certificates of a keychain, and which of them have their key: `find-identity` names these by SHA-1.
-fn keychain_entries(look: &dyn Look, keychain: &str) -> Result<Vec<NssEntry>, String> {
+fn keychain_entries(look: &dyn Commands, keychain: &str) -> Result<Vec<NssEntry>, String> {
     let ask = |words: &[&str]| {
         let i = Invocation::new(SECURITY, words.iter().copied());
         look.ask(&i, false).unwrap_or_else(|| Err(format!("{SECURITY} is missing")))

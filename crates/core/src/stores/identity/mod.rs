@@ -5,8 +5,10 @@ mod holder;
 use crate::error::Result;
 use crate::pki::cert::{Certificate, subject};
 use crate::plan::nss::{Library, NssEntry};
+use crate::plan::ports::Files;
 use crate::plan::ports::Look;
 use crate::plan::step::{Planned, Step};
+use crate::stores::StoreId;
 use crate::stores::trust::{Blocker, chromium, firefox};
 use std::path::PathBuf;
 
@@ -31,7 +33,7 @@ impl Identity {
 /// One place, as it was found.
 pub struct IdentityStore {
     /// The store's id.
-    pub store: &'static str,
+    pub store: StoreId,
     /// The database's folder, the keychain, or the store as Windows names it.
     pub folder: PathBuf,
     /// What it is.
@@ -125,7 +127,7 @@ pub fn older(identity: &Identity, place: &IdentityStore) -> Vec<Certificate> {
 }
 
 /// The steps that bring it in: the key with its certificate, then intermediates, and what it replaces out.
-pub fn add(identity: &Identity, parts: &Parts<'_>, place: &IdentityStore, look: &dyn Look) -> Result<Vec<Planned>> {
+pub fn add(identity: &Identity, parts: &Parts<'_>, place: &IdentityStore, look: &dyn Files) -> Result<Vec<Planned>> {
     let Some(leaf) = identity.chain.first() else { return Ok(Vec::new()) };
     let state = state(identity, place);
     if state == State::Present {
@@ -149,11 +151,12 @@ pub fn add(identity: &Identity, parts: &Parts<'_>, place: &IdentityStore, look: 
     Ok(steps)
 }
 
-/// Names what a keychain keeps without a name of ours: the certificates that the ledger knows.
-pub fn name_known(place: &mut IdentityStore, known: &[(String, Certificate)]) {
+/// Names what a keychain keeps without a name of ours. `label_of` says the label of a certificate by its SHA-256, if it is known.
+pub fn name_known(place: &mut IdentityStore, label_of: &mut dyn FnMut(&str) -> Option<String>) {
     for e in place.entries.iter_mut().filter(|e| e.nickname.is_empty()) {
-        if let Some((label, c)) = known.iter().find(|(_, c)| c.der() == e.der) {
-            e.nickname = Identity { label: label.clone(), chain: vec![c.clone()] }.mark();
+        let Ok(certificate) = Certificate::read(&e.der, "a certificate of the keychain") else { continue };
+        if let Some(label) = label_of(&certificate.sha256()) {
+            e.nickname = Identity { label, chain: vec![certificate] }.mark();
         }
     }
 }

@@ -5,6 +5,7 @@ use crate::pki::cert::Certificate;
 use crate::pki::format::pem;
 use crate::plan::ports::Look;
 use crate::plan::step::{Planned, Step};
+use crate::stores::StoreId;
 use crate::vocabulary::text::Shown;
 use std::path::PathBuf;
 
@@ -12,8 +13,8 @@ use std::path::PathBuf;
 pub struct Bundle;
 
 impl Store for Bundle {
-    fn id(&self) -> &'static str {
-        "bundle"
+    fn id(&self) -> StoreId {
+        StoreId::Bundle
     }
 
     fn scope(&self) -> Scope {

@@ -3,8 +3,10 @@
 use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation};
 use crate::pki::cert::Certificate;
 use crate::plan::nss::{Library, NssAction, NssChange};
+use crate::plan::ports::Files;
 use crate::plan::ports::Look;
 use crate::plan::step::{Planned, Step};
+use crate::stores::StoreId;
 use std::path::PathBuf;
 
 /// The store `chromium`.
@@ -36,8 +38,8 @@ const BOXED: [&str; 4] = [
 const BOXED_FOLDER: &str = ".pki/nssdb";
 
 impl Store for Chromium {
-    fn id(&self) -> &'static str {
-        "chromium"
+    fn id(&self) -> StoreId {
+        StoreId::Chromium
     }
 
     fn scope(&self) -> Scope {
@@ -62,7 +64,7 @@ impl Store for Chromium {
 }
 
 /// One database.
-fn at(store: &'static str, folder: PathBuf, installed: bool, look: &dyn Look) -> StoreLocation {
+fn at(store: StoreId, folder: PathBuf, installed: bool, look: &dyn Look) -> StoreLocation {
     let mut place =
         StoreLocation { store, place: folder.clone(), hindrance: None, entries: Vec::new(), guarded: false };
     if !look.exists(&folder.join("cert9.db")) {
@@ -93,7 +95,7 @@ pub(super) fn in_database(
     root: &Root,
     place: &StoreLocation,
     library: &Library,
-    look: &dyn Look,
+    look: &dyn Files,
 ) -> Vec<Planned> {
     let der = root.certificate.der().to_vec();
     let found: Vec<&Entry> = place.entries.iter().filter(|e| e.certificate == root.certificate).collect();

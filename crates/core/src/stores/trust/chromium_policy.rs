@@ -8,6 +8,7 @@ use crate::pki::cert::Certificate;
 use crate::pki::cert::extensions::GeneralName;
 use crate::plan::ports::Look;
 use crate::plan::step::{Planned, Step};
+use crate::stores::StoreId;
 use crate::vocabulary::text::Shown;
 use base64ct::{Base64, Encoding};
 use serde_json::{Value, json};
@@ -33,8 +34,8 @@ const LIMITED: &str = "CACertificatesWithConstraints";
 const DISTRUSTED: &str = "CADistrustedCertificates";
 
 impl Store for ChromiumPolicy {
-    fn id(&self) -> &'static str {
-        "chromium-policy"
+    fn id(&self) -> StoreId {
+        StoreId::ChromiumPolicy
     }
 
     fn scope(&self) -> Scope {
@@ -75,7 +76,7 @@ impl Store for ChromiumPolicy {
     }
 }
 
-fn place(store: &'static str, folder: &Path, look: &dyn Look) -> StoreLocation {
+fn place(store: StoreId, folder: &Path, look: &dyn Look) -> StoreLocation {
     let mut place =
         StoreLocation { store, place: folder.to_owned(), hindrance: None, entries: Vec::new(), guarded: false };
     let names: Vec<String> = look.list(folder).into_iter().filter(|n| n.ends_with(".json")).collect();

@@ -1,6 +1,5 @@
 //! Variables by which runtimes without a writable store are told of a root (measured; see each row).
 
-use crate::error::{Error, Result};
 use std::path::{Path, PathBuf};
 
 /// What a variable does to a runtime's own list of roots.
@@ -40,46 +39,26 @@ pub const ALL: [Variable; 9] = [
     row("PERL_LWP_SSL_CA_FILE", Effect::Replaces, "Perl's LWP"),
 ];
 
-/// How a shell is told.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Shell {
-    /// sh, bash, zsh and their like.
-    Sh,
-    /// fish.
-    Fish,
-    /// PowerShell.
-    PowerShell,
-    /// Windows' command prompt.
-    Cmd,
-    /// Lines for building a container image.
-    Container,
+crate::words! {
+    /// A language in which variables are set.
+    pub enum Shell: "shell" {
+        /// sh and its kin.
+        Sh = "sh" | "bash" | "zsh" | "dash" | "ksh",
+        /// fish.
+        Fish = "fish",
+        /// PowerShell.
+        PowerShell = "powershell" | "pwsh",
+        /// Windows' command prompt.
+        Cmd = "cmd",
+        /// Options of a container runtime.
+        Container = "container",
+    }
 }
 
-/// Every shell and its words.
-const SHELLS: [(Shell, &[&str]); 5] = [
-    (Shell::Sh, &["sh", "bash", "zsh", "dash", "ksh"]),
-    (Shell::Fish, &["fish"]),
-    (Shell::PowerShell, &["powershell", "pwsh"]),
-    (Shell::Cmd, &["cmd"]),
-    (Shell::Container, &["container"]),
-];
-
 impl Shell {
-    /// Reads a shell's word.
-    ///
-    /// Errors: there is no such shell.
-    pub fn parse(typed: &str) -> Result<Shell> {
-        Shell::known(typed).ok_or_else(|| Error::Word {
-            what: "shell",
-            typed: typed.to_owned(),
-            accepted: "sh bash zsh fish powershell cmd container".into(),
-        })
-    }
-
     /// The shell that a path such as `/usr/bin/fish` names.
     pub fn known(path: &str) -> Option<Shell> {
-        let name = Path::new(path).file_name()?.to_str()?;
-        SHELLS.iter().find(|(_, words)| words.contains(&name)).map(|(s, _)| *s)
+        Path::new(path).file_name()?.to_str()?.parse().ok()
     }
 
     /// One variable set in its language.
@@ -96,17 +75,17 @@ impl Shell {
 
 /// The files that the variables name, in this folder.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Files {
+pub struct RootFiles {
     /// Our roots alone.
     pub roots: PathBuf,
     /// The system's bundle with our roots behind it.
     pub bundle: PathBuf,
 }
 
-impl Files {
+impl RootFiles {
     /// In a folder.
-    pub fn in_folder(folder: &Path) -> Files {
-        Files { roots: folder.join("roots.pem"), bundle: folder.join("bundle.pem") }
+    pub fn in_folder(folder: &Path) -> RootFiles {
+        RootFiles { roots: folder.join("roots.pem"), bundle: folder.join("bundle.pem") }
     }
 
     /// What a variable names.
@@ -133,15 +112,16 @@ pub fn container(mark: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::str::FromStr;
 
     #[test]
     fn values_are_quoted_as_each_shell_wants_them() {
-        let line = |s: &str| Shell::parse(s).unwrap().line("A", "/it's here");
+        let line = |s: &str| Shell::from_str(s).unwrap().line("A", "/it's here");
         assert_eq!(line("bash"), "export A='/it'\\''s here'");
         assert_eq!(line("fish"), "set -gx A '/it\\'s here'");
         assert_eq!(line("pwsh"), "$env:A = '/it''s here'");
         assert_eq!(Shell::known("/usr/bin/zsh"), Some(Shell::Sh));
-        assert!(Shell::parse("tcsh").is_err());
+        assert!(Shell::from_str("tcsh").is_err());
         assert!(ALL.iter().take(2).all(|v| v.effect == Effect::Adds));
     }
 }

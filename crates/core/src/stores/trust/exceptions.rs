@@ -1,6 +1,7 @@
 //! Exceptions that a person once clicked: the browser shows no warning for that host, whatever is served.
 
 use super::firefox;
+use crate::plan::ports::Files;
 use crate::plan::ports::Look;
 use crate::plan::step::{Planned, Step};
 use serde_json::Value;
@@ -77,7 +78,7 @@ fn of_chromium(key: &str, value: &Value) -> Option<(String, u16)> {
 }
 
 /// The steps that make Firefox forget these; Chromium's are forgotten in its own window.
-pub fn forget(look: &dyn Look, which: &[Exception]) -> Vec<Planned> {
+pub fn forget(look: &dyn Files, which: &[Exception]) -> Vec<Planned> {
     let mut files: Vec<&PathBuf> = which.iter().filter(|e| e.client == "firefox").map(|e| &e.file).collect();
     files.sort();
     files.dedup();

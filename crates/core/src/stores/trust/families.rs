@@ -1,5 +1,6 @@
 //! Families of systems whose store is an anchor folder and one command: what differs is paths.
 
+use crate::plan::ports::Files;
 use crate::plan::ports::Look;
 use std::path::Path;
 
@@ -71,6 +72,6 @@ pub fn of(look: &dyn Look) -> Option<&'static Family> {
 }
 
 /// True where the system's files are made from a declaration, and a change by hand would be lost.
-pub fn is_declared(look: &dyn Look) -> bool {
+pub fn is_declared(look: &dyn Files) -> bool {
     ["/etc/NIXOS", "/run/current-system/configuration-name", "/etc/guix"].iter().any(|f| look.exists(Path::new(f)))
 }

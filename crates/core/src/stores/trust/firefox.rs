@@ -3,8 +3,10 @@
 use super::chromium::{entry, in_database};
 use super::{Blocker, Goal, Root, Scope, Store, StoreLocation};
 use crate::plan::nss::Library;
+use crate::plan::ports::Files;
 use crate::plan::ports::Look;
 use crate::plan::step::Planned;
+use crate::stores::StoreId;
 use crate::vocabulary::text::Shown;
 use std::path::{Path, PathBuf};
 
@@ -37,7 +39,7 @@ const PROFILES: [&str; 7] = [
 ];
 
 /// The copy of the library that an installed Firefox brought along; the system's where none is found.
-pub fn library(look: &dyn Look) -> Library {
+pub fn library(look: &dyn Files) -> Library {
     let own = LIBRARIES.iter().map(Path::new).find(|f| look.exists(&f.join("libnss3.so")));
     own.map_or(Library::System, |f| Library::In(f.to_owned()))
 }
@@ -96,8 +98,8 @@ fn named(text: &str, root: &Path) -> Vec<PathBuf> {
 }
 
 impl Store for Firefox {
-    fn id(&self) -> &'static str {
-        "firefox"
+    fn id(&self) -> StoreId {
+        StoreId::Firefox
     }
 
     fn scope(&self) -> Scope {
@@ -125,7 +127,7 @@ impl Store for Firefox {
     }
 }
 
-fn profile(store: &'static str, look: &dyn Look, library: &Library, folder: PathBuf) -> StoreLocation {
+fn profile(store: StoreId, look: &dyn Look, library: &Library, folder: PathBuf) -> StoreLocation {
     let mut place = StoreLocation { store, place: folder, hindrance: None, entries: Vec::new(), guarded: false };
     if look.exists(&place.place.join("cert9.db")) {
         match look.nss(&place.place, library) {

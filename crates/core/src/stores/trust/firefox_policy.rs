@@ -8,8 +8,10 @@ use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation, firefox};
 use crate::pki::cert::Certificate;
 use crate::pki::format::pem;
 use crate::plan::nss::{NssAction, NssChange};
+use crate::plan::ports::Files;
 use crate::plan::ports::Look;
 use crate::plan::step::{Planned, Step};
+use crate::stores::StoreId;
 use crate::vocabulary::text::Shown;
 use serde_json::{Value, json};
 use std::path::{Path, PathBuf};
@@ -31,8 +33,8 @@ const CERTIFICATES: &str = "/usr/lib/mozilla/certificates";
 const BROWSERS: [&str; 2] = ["firefox", "firefox-esr"];
 
 impl Store for FirefoxPolicy {
-    fn id(&self) -> &'static str {
-        "firefox-policy"
+    fn id(&self) -> StoreId {
+        StoreId::FirefoxPolicy
     }
 
     fn scope(&self) -> Scope {
@@ -208,7 +210,7 @@ fn tidy(policies: &mut Value) {
     }
 }
 
-fn certificate(path: &Path, look: &dyn Look) -> Option<Certificate> {
+fn certificate(path: &Path, look: &dyn Files) -> Option<Certificate> {
     let bytes = look.read(path)?;
     let der = pem::certificates(&bytes).into_iter().next().unwrap_or(bytes);
     Certificate::read(&der, "a certificate of the policy").ok()

@@ -5,8 +5,10 @@ use crate::error::{Diagnostic, Error, Result};
 use crate::pki::cert::Certificate;
 use crate::pki::format::contents::{Contents, Named};
 use crate::pki::format::{jks, pkcs12};
+use crate::plan::ports::Environment;
 use crate::plan::ports::Look;
 use crate::plan::step::{Planned, Step};
+use crate::stores::StoreId;
 use crate::vocabulary::secret::Passphrase;
 use crate::vocabulary::text::Shown;
 use std::path::{Path, PathBuf};
@@ -64,7 +66,7 @@ pub fn usual_store(look: &dyn Look) -> Option<PathBuf> {
 }
 
 /// The variable, and the store to which it leads every JVM in place of its own.
-pub fn named_store(look: &dyn Look) -> Option<(&'static str, PathBuf)> {
+pub fn named_store(look: &dyn Environment) -> Option<(&'static str, PathBuf)> {
     ["JAVA_TOOL_OPTIONS", "JDK_JAVA_OPTIONS"].into_iter().find_map(|name| {
         let value = look.env(name)?;
         let file = value.split_whitespace().find_map(|w| w.strip_prefix("-Djavax.net.ssl.trustStore="))?;
@@ -87,8 +89,8 @@ fn contents(bytes: &[u8], look: &dyn Look) -> Result<Contents> {
 }
 
 impl Store for Java {
-    fn id(&self) -> &'static str {
-        "java"
+    fn id(&self) -> StoreId {
+        StoreId::Java
     }
 
     fn scope(&self) -> Scope {
@@ -124,7 +126,7 @@ impl Java {
     fn place(&self, look: &dyn Look, file: PathBuf, machine: bool) -> StoreLocation {
         let bytes = look.read(&file);
         let mut place =
-            StoreLocation { store: "java", place: file, hindrance: None, entries: Vec::new(), guarded: false };
+            StoreLocation { store: StoreId::Java, place: file, hindrance: None, entries: Vec::new(), guarded: false };
         let Some(bytes) = bytes else {
             place.hindrance = Some(hindered("it cannot be read", "see that its mode is 0644".into()));
             return place;
@@ -159,7 +161,7 @@ fn hindered(why: &str, remedy: String) -> Blocker {
 }
 
 /// What the person gave, else the one that JVMs come with.
-fn password(look: &dyn Look) -> Passphrase {
+fn password(look: &dyn Environment) -> Passphrase {
     look.store_password().unwrap_or_else(usual)
 }
 

@@ -6,8 +6,11 @@
 use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation, label_in_name, label_of_mark};
 use crate::pki::cert::Certificate;
 use crate::pki::format::pem;
+use crate::plan::ports::Commands;
+use crate::plan::ports::Environment;
 use crate::plan::ports::Look;
 use crate::plan::step::{Invocation, Planned, Step};
+use crate::stores::StoreId;
 use crate::vocabulary::text::Shown;
 use sha1::{Digest, Sha1};
 use std::collections::BTreeMap;
@@ -56,13 +59,13 @@ impl Macos {
 }
 
 /// The keychain that a person's login opens.
-pub fn user_keychain(look: &dyn Look) -> PathBuf {
+pub fn user_keychain(look: &dyn Environment) -> PathBuf {
     look.home().join("Library/Keychains/login.keychain-db")
 }
 
 impl Store for Macos {
-    fn id(&self) -> &'static str {
-        if self.0 == Scope::Machine { "macos-machine" } else { "macos-user" }
+    fn id(&self) -> StoreId {
+        if self.0 == Scope::Machine { StoreId::MacosMachine } else { StoreId::MacosUser }
     }
 
     fn scope(&self) -> Scope {
@@ -125,7 +128,7 @@ impl Store for Macos {
 }
 
 /// The keychain's certificates, each with what the settings of the domain say about it.
-fn seen(store: &Macos, look: &dyn Look, keychain: &str) -> Result<Vec<Entry>, String> {
+fn seen(store: &Macos, look: &dyn Commands, keychain: &str) -> Result<Vec<Entry>, String> {
     let list = Invocation::new(SECURITY, ["find-certificate", "-a", "-p", keychain]);
     let told = look.ask(&list, false).unwrap_or_else(|| Err(format!("{SECURITY} is missing")))?;
     let export = ["trust-settings-export"].iter().chain(store.domain()).map(|w| (*w).to_owned());

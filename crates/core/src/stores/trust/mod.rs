@@ -15,21 +15,13 @@ pub mod settings;
 pub mod system;
 pub mod windows;
 
-use crate::error::{Error, Result};
 use crate::pki::cert::{Certificate, subject};
 use crate::plan::ports::Look;
 use crate::plan::step::Planned;
+pub use crate::stores::{InScope, Scope, StoreId};
 use crate::vocabulary::timestamp::Timestamp;
 use std::path::PathBuf;
-
-/// Whose store.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Scope {
-    /// One person's.
-    User,
-    /// The machine's: rights are needed.
-    Machine,
-}
+use std::str::FromStr;
 
 /// A root with the label of its authority.
 #[derive(Clone, Debug)]
@@ -67,7 +59,7 @@ pub fn label_of_mark<'a>(mark: &'a str, certificate: &Certificate) -> Option<&'a
 pub fn label_in_name(c: &Certificate) -> Option<String> {
     let words = c.subject_words();
     let (label, _) = words.split("CN=").nth(1)?.split_once(" root (Tamga, tests only)")?;
-    crate::vocabulary::label::Label::parse(label).ok().map(|l| l.to_string())
+    crate::vocabulary::label::Label::from_str(label).ok().map(|l| l.to_string())
 }
 
 /// A root in a place.
@@ -89,7 +81,7 @@ pub struct Entry {
 #[derive(Clone, Debug)]
 pub struct StoreLocation {
     /// The store's id.
-    pub store: &'static str,
+    pub store: StoreId,
     /// Where: a folder or file.
     pub place: PathBuf,
     /// Why nothing can be changed there, and the command that would do it; None if all is well.
@@ -120,19 +112,20 @@ pub(crate) fn needs_rights() -> Blocker {
     }
 }
 
-/// What is wanted.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Goal {
-    /// The root is to be trusted there.
-    Add,
-    /// The root is to be gone from there.
-    Remove,
+crate::words! {
+    /// What a store is asked for.
+    pub enum Goal: "goal" {
+        /// The root is to be trusted there.
+        Add = "add",
+        /// The root is to be gone from there.
+        Remove = "remove",
+    }
 }
 
 /// A store.
 pub trait Store: Sync {
     /// The id of the interface.
-    fn id(&self) -> &'static str;
+    fn id(&self) -> StoreId;
     /// Whose it is.
     fn scope(&self) -> Scope;
     /// Looks at every place.
@@ -157,67 +150,32 @@ pub const ALL: &[&dyn Store] = &[
     &windows::Windows(Scope::Machine),
 ];
 
-/// How each store is proved by our tests: on a real system, under wine, against a stand-in of the system's command, or by types alone.
-/// README has the same table.
-pub const PROVED: [(&str, &str); 11] = [
-    ("system", "run here (Debian); other families against a stand-in"),
-    ("java", "run here, judged by a JVM"),
-    ("chromium-policy", "run here, judged by the browser"),
-    ("firefox-policy", "run here, judged by the browser"),
-    ("bundle", "run here"),
-    ("chromium", "run here, judged by the browser"),
-    ("firefox", "run here, judged by the browser"),
-    ("macos-user", "against a stand-in; type-checked. Real macOS asks in a dialog"),
-    ("macos-machine", "against a stand-in; type-checked. Real macOS asks in a dialog"),
-    ("windows-user", "under wine; from WSL against a stand-in. Real Windows asks in a dialog"),
-    ("windows-machine", "under wine; from WSL against a stand-in"),
-];
-
 /// True on macOS and Windows, which have a store of their own and none of Linux'.
 pub(crate) fn has_native(look: &dyn Look) -> bool {
     look.program(macos::SECURITY).is_some()
         || look.native(&crate::plan::native::StoreName { machine: false, name: "Root".into() }).is_some()
 }
 
-/// Finds a store by its id; one that has places of both scopes is two.
-pub fn by_id(typed: &str) -> Result<Vec<&'static dyn Store>> {
-    let found: Vec<&'static dyn Store> = ALL.iter().copied().filter(|s| s.id() == typed).collect();
-    if found.is_empty() {
-        let mut ids: Vec<&str> = ALL.iter().map(|s| s.id()).collect();
-        ids.dedup();
-        return Err(Error::Word { what: "store", typed: typed.to_owned(), accepted: ids.join(", ") });
-    }
-    Ok(found)
+/// The stores of an id: two where it has locations of the user and of the machine.
+pub fn by_id(id: StoreId) -> impl Iterator<Item = &'static dyn Store> {
+    ALL.iter().copied().filter(move |s| s.id() == id)
 }
 
-/// How a root stands in a place.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum State {
-    /// It is there and counts.
-    Present,
-    /// It is not there, or does not count.
-    Absent,
-    /// Another root of the same name is there instead.
-    Older,
-    /// It is there but has ended.
-    Expired,
-    /// It is there but distrusted.
-    Distrusted,
-    /// The place cannot be read or is not there.
-    Unavailable,
-}
-
-impl State {
-    /// The word of the interface.
-    pub fn word(self) -> &'static str {
-        match self {
-            State::Present => "present",
-            State::Absent => "absent",
-            State::Older => "older",
-            State::Expired => "expired",
-            State::Distrusted => "distrusted",
-            State::Unavailable => "unavailable",
-        }
+crate::words! {
+    /// How a root stands in a place.
+    pub enum State: "state" {
+        /// It is there and counts.
+        Present = "present",
+        /// It is not there, or does not count.
+        Absent = "absent",
+        /// Another root of the same name is there instead.
+        Older = "older",
+        /// It is there but has ended.
+        Expired = "expired",
+        /// It is there but distrusted.
+        Distrusted = "distrusted",
+        /// The place cannot be read or is not there.
+        Unavailable = "unavailable",
     }
 }
 

@@ -3,6 +3,8 @@
 use crate::finding::{Code, Finding};
 use crate::pki::cert::Certificate;
 use crate::pki::format::pem;
+use crate::plan::ports::Environment;
+use crate::plan::ports::Files;
 use crate::plan::ports::Look;
 use crate::stores::trust::system;
 use crate::vocabulary::text::Shown;
@@ -138,7 +140,7 @@ fn setting(line: &str) -> (String, String) {
     (name.trim().to_lowercase(), value.to_owned())
 }
 
-fn home_path(look: &dyn Look, value: &str) -> PathBuf {
+fn home_path(look: &dyn Environment, value: &str) -> PathBuf {
     match value.strip_prefix("~/") {
         Some(rest) => look.home().join(rest),
         None => value.into(),
@@ -151,7 +153,7 @@ fn off(about: &str, whose: &str, what: &str, remedy: &str) -> Finding {
         .mended_by(remedy)
 }
 
-fn leads(look: &dyn Look, about: &str, whose: &str, what: &str, to: &Path, remedy: &str) -> Finding {
+fn leads(look: &dyn Files, about: &str, whose: &str, what: &str, to: &Path, remedy: &str) -> Finding {
     let place = to.shown();
     let (state, first) = match look.exists(to) {
         true => ("which lacks the root", format!("see that {place} holds the root, or ")),
@@ -163,7 +165,7 @@ fn leads(look: &dyn Look, about: &str, whose: &str, what: &str, to: &Path, remed
 }
 
 /// True if a file, or the files of a folder, hold all these roots.
-fn holds(look: &dyn Look, place: &Path, roots: &[Certificate]) -> bool {
+fn holds(look: &dyn Files, place: &Path, roots: &[Certificate]) -> bool {
     let mut ders = pem::certificates(&look.read(place).unwrap_or_default());
     if ders.is_empty() {
         for name in look.list(place) {

@@ -7,8 +7,10 @@ use super::families::{self, Family};
 use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation};
 use crate::pki::cert::Certificate;
 use crate::pki::format::pem;
+use crate::plan::ports::Files;
 use crate::plan::ports::Look;
 use crate::plan::step::{Invocation, Planned, Step};
+use crate::stores::StoreId;
 use crate::vocabulary::text::Shown;
 use std::path::{Path, PathBuf};
 
@@ -27,8 +29,8 @@ const JAVA: &str = "/etc/ssl/certs/java/cacerts";
 const JAVA_HOOK: &str = "/etc/ca-certificates/update.d/jks-keystore";
 
 impl Store for System {
-    fn id(&self) -> &'static str {
-        "system"
+    fn id(&self) -> StoreId {
+        StoreId::System
     }
 
     fn scope(&self) -> Scope {
@@ -136,7 +138,7 @@ pub fn bundle(look: &dyn Look) -> PathBuf {
 }
 
 /// The anchors of a family without traps, and what its bundle holds.
-fn of_family(store: &'static str, family: &Family, look: &dyn Look) -> StoreLocation {
+fn of_family(store: StoreId, family: &Family, look: &dyn Look) -> StoreLocation {
     let folder = PathBuf::from(family.anchors);
     let in_bundle = pem::certificates(&look.read(Path::new(family.bundle)).unwrap_or_default());
     let mut entries: Vec<Entry> = Vec::new();
@@ -246,7 +248,7 @@ fn holds(haystack: &[u8], needle: &[u8]) -> bool {
 }
 
 /// Names of hash links such as `5c379c84.0` that lead to this link.
-fn hash_links(look: &dyn Look, target: &str) -> Vec<String> {
+fn hash_links(look: &dyn Files, target: &str) -> Vec<String> {
     look.list(Path::new(LINKS))
         .into_iter()
         .filter(|n| is_hash_name(n))

@@ -5,8 +5,10 @@
 use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation};
 use crate::pki::cert::Certificate;
 use crate::plan::native::{NativeAction, NativeChange, NativeEntry, StoreName};
+use crate::plan::ports::Commands;
 use crate::plan::ports::Look;
 use crate::plan::step::{Invocation, Planned, Step};
+use crate::stores::StoreId;
 use base64ct::{Base64, Encoding};
 use std::path::PathBuf;
 
@@ -30,8 +32,8 @@ struct Seen {
 }
 
 impl Store for Windows {
-    fn id(&self) -> &'static str {
-        if self.0 == Scope::Machine { "windows-machine" } else { "windows-user" }
+    fn id(&self) -> StoreId {
+        if self.0 == Scope::Machine { StoreId::WindowsMachine } else { StoreId::WindowsUser }
     }
 
     fn scope(&self) -> Scope {
@@ -131,7 +133,7 @@ fn listed(store: &StoreName, word: &str) -> String {
     format!("{}; {each}; $s.Close()", opened(store, "ReadOnly"))
 }
 
-fn through_powershell(roots: &StoreName, look: &dyn Look) -> Result<Seen, String> {
+fn through_powershell(roots: &StoreName, look: &dyn Commands) -> Result<Seen, String> {
     let disallowed = StoreName { name: "Disallowed".into(), ..roots.clone() };
     let rights = "$p=New-Object Security.Principal.WindowsPrincipal([Security.Principal.WindowsIdentity]::GetCurrent()); [Console]::Out.WriteLine('rights ' + $p.IsInRole([Security.Principal.WindowsBuiltInRole]::Administrator))";
     let body = format!("{rights}; {}; {}", listed(roots, "root"), listed(&disallowed, "disallowed"));

@@ -238,7 +238,7 @@ impl Done {
             for (store, root, known) in found {
                 let mark = root.mark();
                 let question =
-                    format!("{mark} in {} bears Tamga's mark, but no ledger here knows it: take it out", store.id());
+                    format!("{mark} in {} has Tamga's mark, but no ledger here knows it: take it out", store.id());
                 if *known || env.caller.confirm(Question::Other(&question)) == Some(true) {
                     self.rows.extend(apply(env, &ledger, &[*store], root, bundles, Goal::Remove)?);
                 } else {

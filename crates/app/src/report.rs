@@ -175,6 +175,7 @@ struct Revoked {
 
 impl<'a> CertificateView<'a> {
     fn of(c: &'a Summary, files: &[(&'static str, &str)], state: Option<State<'a>>) -> CertificateView<'a> {
+        let folder = c.folder.shown();
         CertificateView {
             label: &c.label,
             names: Cow::Borrowed(&c.names),
@@ -182,8 +183,11 @@ impl<'a> CertificateView<'a> {
             sha256: Some(&c.sha256),
             not_before: Some(c.not_before.to_string()),
             not_after: Some(c.not_after.to_string()),
-            folder: c.folder.shown(),
-            files: files.iter().map(|(word, name)| (*word, c.folder.join(name).shown())).collect(),
+            files: files
+                .iter()
+                .map(|(word, name)| (*word, format!("{folder}{}{name}", std::path::MAIN_SEPARATOR)))
+                .collect(),
+            folder,
             state,
         }
     }

@@ -12,19 +12,19 @@ pub(crate) struct Common {
     /// Where Tamga keeps its state [default: TAMGA_DATA_DIR, else the data home + tamga]
     #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
     pub(crate) data_dir: Option<PathBuf>,
-    /// For a person or for a program
+    /// Output format
     #[arg(long, global = true, value_enum, default_value_t = Format::Text, help_heading = "Everywhere")]
     pub(crate) format: Format,
-    /// Say only what fails
+    /// Print only failures
     #[arg(long, short, global = true, help_heading = "Everywhere")]
     pub(crate) quiet: bool,
-    /// Say more
+    /// Print more
     #[arg(long, short, global = true, help_heading = "Everywhere")]
     pub(crate) verbose: bool,
     /// Use colors (NO_COLOR is honored)
     #[arg(long, global = true, value_enum, default_value_t = Color::Auto, help_heading = "Everywhere")]
     pub(crate) color: Color,
-    /// Say what would be done, and do nothing
+    /// Print what would be done, and do nothing
     #[arg(long, global = true, help_heading = "Everywhere")]
     pub(crate) dry_run: bool,
     /// Answer yes to every question
@@ -50,22 +50,22 @@ pub(crate) enum Color {
 /// The subject fields: all optional, none asked for.
 #[derive(Args, Clone, Default)]
 pub(crate) struct SubjectArgs {
-    /// The name in its subject
+    /// Common name
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     common_name: Option<String>,
-    /// The organisation that it belongs to
+    /// Organization
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     organization: Option<String>,
-    /// The part of that organisation
+    /// Organizational unit
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     unit: Option<String>,
-    /// Two letters
+    /// Country, two letters
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     country: Option<String>,
     /// State or province
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     state: Option<String>,
-    /// Town
+    /// Locality
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     locality: Option<String>,
 }
@@ -124,13 +124,13 @@ pub(crate) struct StoreArgs {
     /// Whose stores
     #[arg(long, value_parser = values::word::<InScope>(), default_value_t = InScope::User)]
     pub(crate) scope: InScope,
-    /// Use exactly these stores, of the user or the machine
+    /// Exactly these stores, of the user or the machine
     #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<StoreId>())]
     pub(crate) stores: Vec<StoreId>,
     /// A PEM bundle as a store of its own (repeatable)
     #[arg(long, value_name = "FILE")]
     pub(crate) bundle: Vec<PathBuf>,
-    /// Do the steps that need root's rights through sudo, doas or pkexec, and only those
+    /// Run the steps that require root privileges through sudo, doas or pkexec
     #[arg(long)]
     pub(crate) elevate: bool,
 }

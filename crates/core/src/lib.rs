@@ -79,6 +79,8 @@ pub mod error;
 pub mod finding;
 pub mod pki;
 pub mod plan;
+#[doc(hidden)]
+pub mod sample;
 pub mod stores;
 pub mod vocabulary;
 

@@ -74,7 +74,7 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
         Work::Swap { label } => {
             ledger.finish(id, work)?;
             Ok(Some(format!(
-                "the root {label} was made anew, but stores may still hold the earlier one; see tamga trust status, then tamga trust add {label}"
+                "the root {label} was reissued, but stores may still hold the earlier one; see tamga trust status, then tamga trust add {label}"
             )))
         }
         Work::Place { label, files, .. } => match fs::recover_deployment(files)? {

@@ -322,7 +322,7 @@ fn twin_of(env: &Env, ledger: &Ledger, request: &issue::Request) -> Result<Optio
     let found = ledger.naming(&first.to_string())?.into_iter().find(same);
     Ok(found.map(|i| {
         Finding::new(Code::LiveDuplicate, i.label.clone())
-            .saying(format!("{} in {} has exactly these names and is in force", i.label, i.folder.shown()))
-            .mended_by(format!("to replace it, use instead: tamga renew {}", i.label))
+            .with_summary(format!("{} in {} has exactly these names and is in force", i.label, i.folder.shown()))
+            .with_remedy(format!("to replace it, use instead: tamga renew {}", i.label))
     }))
 }

@@ -5,8 +5,12 @@ use crate::failure::Result;
 use crate::report::{Listed, Request as Waiting};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
+use tamga_core::error::Error;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 use tamga_host::ledger::{Filter, Page, Sort};
+
+/// Upper bound on a pattern: a DNS name has at most 253 octets (RFC 1035 section 2.3.4), and a list must not take a minute.
+const LONGEST_PATTERN: usize = 300;
 
 /// Which certificates.
 #[derive(Clone, Debug, Default)]
@@ -25,6 +29,23 @@ pub struct Request {
     pub page: Option<Page>,
     /// As of this time instead of now.
     pub at: Option<Timestamp>,
+}
+
+impl Request {
+    /// Refuses what no list can answer.
+    ///
+    /// Errors: a pattern that is longer than any name.
+    pub fn check(&self) -> Result<()> {
+        match &self.pattern {
+            Some(p) if p.len() > LONGEST_PATTERN => Err(Error::Contradiction {
+                what: format!("the pattern is longer than {LONGEST_PATTERN} octets"),
+                why: "no label or name is that long".into(),
+                instead: "type a part of a name, or a pattern such as *.buoys.*".into(),
+            }
+            .into()),
+            _ => Ok(()),
+        }
+    }
 }
 
 /// The certificates.
@@ -64,7 +85,7 @@ impl Serialize for Row {
 
 /// Lists certificates.
 ///
-/// Errors: the ledger cannot be read.
+/// Errors: as for [`each`].
 pub fn list(env: &Env, request: &Request) -> Result<Report> {
     let mut certificates = Vec::new();
     let counted = each(env, request, &mut |row| certificates.push(row))?;
@@ -84,9 +105,10 @@ pub struct Counted {
 
 /// Hands out the rows as they are read, so that a million of them take no memory.
 ///
-/// Errors: the ledger cannot be read.
+/// Errors: the ledger cannot be read; a pattern that is longer than any name.
 pub fn each(env: &Env, request: &Request, row: &mut dyn FnMut(Row)) -> Result<Counted> {
     let now = request.at.unwrap_or(env.now);
+    request.check()?;
     let filter = Filter {
         pattern: request.pattern.clone(),
         ended_by: request.expired.then_some(now),

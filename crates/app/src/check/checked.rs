@@ -114,7 +114,7 @@ impl Checked {
             && (observed.outcome != predicted.outcome || !agrees(predicted.code.as_deref(), observed.code.as_deref()))
         {
             let said = |o: Outcome, c: &Option<String>| c.clone().unwrap_or_else(|| o.word().to_owned());
-            let mut f = Finding::new(Code::PredictionDiffers, client.word()).saying(format!(
+            let mut f = Finding::new(Code::PredictionDiffers, client.word()).with_summary(format!(
                 "{}: expected \"{}\", seen \"{}\"",
                 client.word(),
                 said(predicted.outcome, &predicted.code),

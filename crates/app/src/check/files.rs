@@ -64,8 +64,10 @@ fn beside(env: &Env, around: &Around, checked: &mut Checked, file: &Path) {
         (Ok(Stored::Locked(_)), _) => checked.findings.push(Finding::new(Code::KeyAsksPassphrase, about.clone())),
         (Err(e), _) => {
             checked.findings.push(
-                Finding::new(Code::Malformed, about.clone())
-                    .saying(format!("{about} cannot be read as a key: {}", tamga_core::error::Diagnostic::why(&e))),
+                Finding::new(Code::Malformed, about.clone()).with_summary(format!(
+                    "{about} cannot be read as a key: {}",
+                    tamga_core::error::Diagnostic::why(&e)
+                )),
             );
         }
         _ => {}
@@ -73,7 +75,7 @@ fn beside(env: &Env, around: &Around, checked: &mut Checked, file: &Path) {
     if std::fs::metadata(&path).is_ok_and(|m| tamga_host::platform::mode(&m) & 0o077 != 0) {
         checked
             .findings
-            .push(Finding::new(Code::KeyReadableByOthers, about.clone()).mended_by(format!("chmod 600 {about}")));
+            .push(Finding::new(Code::KeyReadableByOthers, about.clone()).with_remedy(format!("chmod 600 {about}")));
     }
 }
 
@@ -84,7 +86,7 @@ fn readable(env: &Env, checked: &mut Checked, key: &Path, account: &Account) {
         Err(e) => {
             use tamga_core::error::Diagnostic;
             let remedy = "look as root, and at the folder that holds the key";
-            Some(Finding::new(Code::KeyUnreadableByService, about).saying(format!("{}: {}", e.what(), e.why())).mended_by(remedy))
+            Some(Finding::new(Code::KeyUnreadableByService, about).with_summary(format!("{}: {}", e.what(), e.why())).with_remedy(remedy))
         }
         Ok(way) => rights::obstacle(account, &way).map(|o| {
             let (what, needs) = if o.at.folder { ("enter", "x") } else { ("read", "r") };
@@ -95,8 +97,8 @@ fn readable(env: &Env, checked: &mut Checked, key: &Path, account: &Account) {
                 by => format!("mode {:04o}, owned by {owner}: {} counts as {by}", o.at.mode, account.name),
             };
             Finding::new(Code::KeyUnreadableByService, about.clone())
-                .saying(format!("{} cannot {what} {place}: {by}", account.name))
-                .mended_by(format!(
+                .with_summary(format!("{} cannot {what} {place}: {by}", account.name))
+                .with_remedy(format!(
                     "a copy of its own: tamga recipe SERVER LABEL --owner {0}; or open the way: {1}setfacl -m u:{0}:{needs} {place}",
                     account.name,
                     env.raise()

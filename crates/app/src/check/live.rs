@@ -31,7 +31,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
         Prelude::None => format!("https://{}:{port}/", bracketed(host)),
         _ => typed.to_owned(),
     };
-    let mut checked = Checked::new(typed, "live", format!("{shown}, a server met now"));
+    let mut checked = Checked::new(typed, "live", format!("{shown}, a live server"));
     let mut met = match everywhere(around, meeting) {
         Ok(met) => met,
         Err(missed) => {
@@ -44,7 +44,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
         Ok(chain) => chain,
         Err(e) => {
             checked.ending = Ending::Bad;
-            checked.findings.push(Finding::new(Code::Malformed, host.to_string()).saying(e.to_string()));
+            checked.findings.push(Finding::new(Code::Malformed, host.to_string()).with_summary(e.to_string()));
             checked.met = vec![first];
             return Ok(checked);
         }
@@ -54,8 +54,8 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
     checked.wire.clone_from(&first.wire);
     if let Some(why) = &first.not_upgraded {
         let mut f = Finding::new(why.code, host.to_string())
-            .saying(format!("there is no WebSocket: {}", why.detail))
-            .mended_by("check the path, and that the server or the proxy before it passes the upgrade on");
+            .with_summary(format!("there is no WebSocket: {}", why.detail))
+            .with_remedy("check the path, and that the server or the proxy before it passes the upgrade on");
         f.severity = Severity::Error;
         checked.findings.insert(0, f);
         checked.ending = Ending::Bad;
@@ -139,8 +139,8 @@ fn about_client(around: &Around, checked: &mut Checked, host: &Name, met: &Met) 
         }
         (Some(_), Some(said)) => {
             let mut f = Finding::new(Code::ClientCertificateWanted, host.to_string())
-                .saying(format!("the server does not take the client certificate that it was shown: {said}"))
-                .mended_by("give the server the root under which that certificate was issued");
+                .with_summary(format!("the server does not take the client certificate that it was shown: {said}"))
+                .with_remedy("give the server the root under which that certificate was issued");
             f.severity = Severity::Error;
             checked.ending = checked.ending.worst(Ending::Bad);
             checked.findings.insert(0, f);
@@ -157,7 +157,7 @@ fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
             continue;
         }
         let place = format!("{}:{}", e.host, e.port);
-        let mut f = Finding::new(Code::ExceptionRemembered, place.clone()).saying(format!(
+        let mut f = Finding::new(Code::ExceptionRemembered, place.clone()).with_summary(format!(
             "{} remembers an exception for {place}: it shows no warning, whatever is served",
             e.client
         ));
@@ -175,7 +175,7 @@ fn elsewhere(around: &Around, checked: &mut Checked, host: &Name, first: &Met, o
     let Ok(chain) = parsed(other) else {
         checked.ending = Ending::Bad;
         let f = Finding::new(Code::Malformed, there.to_string())
-            .saying(format!("{there} sends something that is no certificate"));
+            .with_summary(format!("{there} sends something that is no certificate"));
         checked.findings.push(f);
         return Ok(());
     };

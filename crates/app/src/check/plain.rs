@@ -23,9 +23,9 @@ pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, obs
                 checked.first_line = format!("{start}, and {to}, to which it leads");
                 checked
             }
-            Err(_) => Checked::new(typed, "live", format!("{start}, met now")),
+            Err(_) => Checked::new(typed, "live", format!("{start}, a live server")),
         },
-        _ => Checked::new(typed, "live", format!("{start}, met now")),
+        _ => Checked::new(typed, "live", format!("{start}, a live server")),
     };
     if let Err(missed) = end {
         checked.ending = Ending::Blocked;

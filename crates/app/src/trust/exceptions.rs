@@ -60,8 +60,8 @@ pub(super) fn findings(env: &Env, roots: &[Root]) -> Result<Vec<Finding>> {
         };
         found.push(
             Finding::new(Code::ExceptionRemembered, place.clone())
-                .saying(format!("{} remembers an exception for {place} ({})", e.client, e.file.shown()))
-                .mended_by(remedy),
+                .with_summary(format!("{} remembers an exception for {place} ({})", e.client, e.file.shown()))
+                .with_remedy(remedy),
         );
     }
     for kept in chromium_profile::all(&env.machine) {
@@ -70,8 +70,8 @@ pub(super) fn findings(env: &Env, roots: &[Root]) -> Result<Vec<Finding>> {
             let place = format!("the certificate manager of Chromium's profile {}", kept.profile);
             found.push(
                 Finding::new(Code::TrustOverridden, root.mark())
-                    .saying(format!("{place} distrusts the root of {}, whatever the stores say", root.label))
-                    .mended_by(MANAGER),
+                    .with_summary(format!("{place} distrusts the root of {}, whatever the stores say", root.label))
+                    .with_remedy(MANAGER),
             );
         }
     }

@@ -109,8 +109,8 @@ fn markdown() -> String {
             e.remedy,
             e.by_hand
         ));
-        for (client, saying) in messages(e.code) {
-            text.push_str(&format!("* {client} says: `{saying}`\n"));
+        for (client, message) in messages(e.code) {
+            text.push_str(&format!("* {client} says: `{message}`\n"));
         }
     }
     text

@@ -22,16 +22,16 @@ pub(crate) struct ExportArgs {
     /// The form to write
     #[arg(long = "as", value_name = "FORM", value_parser = values::word::<Form>())]
     form: Form,
-    /// Where to; - is standard output [default: ./LABEL with the form's ending; one line is printed]
+    /// The file to write; - is standard output [default: ./LABEL with the form's ending]
     #[arg(long, value_name = "FILE")]
     output: Option<PathBuf>,
-    /// What the server is to call it inside a key store [default: the label]
+    /// Its alias inside a key store [default: the label]
     #[arg(long, value_name = "TEXT")]
     alias: Option<String>,
     /// pkcs12 for programs that know only triple DES and SHA-1: weaker
     #[arg(long)]
     legacy: bool,
-    /// The private key, where it lies elsewhere
+    /// The private key, if it is in another file
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
     #[command(flatten)]

@@ -11,11 +11,11 @@ use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Subcommand)]
 pub(crate) enum HostsCommand {
-    /// Names that lead to this machine, or to an address
+    /// Add names for this machine, or for an address
     Add(NamesArgs),
-    /// Take names out again; all of ours without a name
+    /// Remove names; without a name all that Tamga added
     Remove(AnyNamesArgs),
-    /// How names stand
+    /// Show how names resolve
     Status(AnyNamesArgs),
 }
 
@@ -24,7 +24,7 @@ pub(crate) enum HostsCommand {
     after_help = "Examples: tamga hosts add charts.saltmarsh.test\n          tamga hosts add gauge-7.saltmarsh.test=192.168.7.7"
 )]
 pub(crate) struct NamesArgs {
-    /// Hosts; without an address both of loopback's
+    /// Host names; without an address both of loopback
     #[arg(required = true, value_name = "NAME[=ADDRESS]")]
     names: Vec<String>,
     /// Another hosts file

@@ -14,12 +14,12 @@ use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Subcommand)]
 pub(crate) enum IdentityCommand {
-    /// Put a certificate with its key into the browsers' stores
+    /// Add a certificate with its key to the browsers' stores
     #[command(after_help = "Example: tamga identity add operator.saltmarsh.test")]
     Add(IdentityArgs),
-    /// Take it out again, with its key
+    /// Remove it, with its key
     Remove(IdentityArgs),
-    /// Which identity is seen where
+    /// List which identity is in which store
     Status(IdentityArgs),
 }
 
@@ -27,10 +27,10 @@ pub(crate) enum IdentityCommand {
 pub(crate) struct IdentityArgs {
     /// A certificate's label; without it the only one for clients (status: all of them)
     label: Option<String>,
-    /// Exactly these stores: chromium firefox macos-user windows-user windows-machine [default: the person's]
+    /// Exactly these stores: chromium firefox macos-user windows-user windows-machine [default: the user's]
     #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<StoreId>(), hide_possible_values = true)]
     stores: Vec<StoreId>,
-    /// An account that may read the key too, that of a service (stores of Windows)
+    /// Also let this service's account read the key (Windows stores)
     #[arg(long, value_name = "NAME")]
     account: Option<String>,
     #[command(flatten)]

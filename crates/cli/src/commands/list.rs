@@ -23,22 +23,22 @@ pub(crate) struct ListArgs {
     /// Only those whose label or names match: text that they contain, or a pattern with *
     #[arg(value_name = "PATTERN")]
     pattern: Option<String>,
-    /// Only those that have ended
+    /// Only those that have expired
     #[arg(long)]
     expired: bool,
     /// Only those that were revoked
     #[arg(long)]
     revoked: bool,
-    /// Only those that end within this time
+    /// Only those that expire within this time
     #[arg(long, value_name = "SPAN", num_args = 0..=1, default_missing_value = "30d")]
     due: Option<String>,
-    /// issued, label or ends
+    /// Order of the rows
     #[arg(long, value_name = "ORDER", default_value = "issued")]
     sort: Order,
     /// One page of a hundred, counted from 1 [default: the first for a person, all for a program]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..))]
     page: Option<u32>,
-    /// As of then, RFC 3339
+    /// Evaluate as of then, RFC 3339
     #[arg(long, value_name = "TIME")]
     at: Option<String>,
 }
@@ -117,7 +117,8 @@ impl Serialize for Total<'_> {
 }
 
 fn stream(session: &Session, request: &list::Request) -> Result<Done> {
-    // What cannot be opened is said before anything is written.
+    // What cannot be listed is reported before anything is written.
+    request.check()?;
     session.open_to_look()?;
     let ended = RefCell::new(Ok(Counted::default()));
     let certificates = Rows { session, request, ended: &ended };

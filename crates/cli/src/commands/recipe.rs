@@ -16,7 +16,7 @@ use tamga_core::vocabulary::text::Shown;
     after_help = "Examples: tamga recipe nginx charts.saltmarsh.test --redirect\n          tamga recipe postgresql archive.saltmarsh.test --output archive.conf"
 )]
 pub(crate) struct RecipeArgs {
-    /// The server; without it, all that there are
+    /// The server; without it, all servers are listed
     #[arg(value_parser = values::server(), ignore_case = true)]
     server: Option<&'static Recipe>,
     /// The certificate [default: the only one]
@@ -34,10 +34,10 @@ pub(crate) struct RecipeArgs {
     #[arg(long, value_name = "PORT", num_args = 0..=1, require_equals = true, default_missing_value = "80",
           value_parser = clap::value_parser!(u16).range(1..))]
     redirect: Option<u16>,
-    /// The oldest protocol
+    /// The oldest protocol version
     #[arg(long, value_name = "VERSION", default_value = "1.2", value_parser = ["1.2", "1.3"])]
     tls_minimum: String,
-    /// Let in only clients that show a certificate of this authority
+    /// Accept only clients with a certificate of this authority
     #[arg(long, value_name = "LABEL")]
     client_authority: Option<String>,
     /// The account that reads the key [default: the server's usual one]

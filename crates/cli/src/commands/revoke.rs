@@ -14,7 +14,7 @@ use tamga_core::vocabulary::text::Shown;
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga revoke charts.saltmarsh.test --reason key-compromise")]
 pub(crate) struct RevokeArgs {
-    /// Which: its current certificate
+    /// The certificate to revoke: the current one of this label
     label: String,
     /// Why (RFC 5280, section 5.3.1)
     #[arg(long, value_name = "REASON", value_parser = values::word::<Reason>())]

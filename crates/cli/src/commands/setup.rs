@@ -103,13 +103,13 @@ fn render(done: &setup::Done, request: &Request, raise: &str) -> String {
     text.push_str(&format!("\n{}", render_rows(&done.rows)));
     text.push_str(&format!(
         "\n{}\n",
-        human::strong("proof: a server on this machine, met by the clients installed here")
+        human::strong("proof: the clients installed here connect to a server on this machine")
     ));
     text.push_str(&table(&done.proofs));
     let unresolved: Vec<&str> = done.names.iter().filter(|n| !n.resolves).map(|n| n.name.as_str()).collect();
     text.push_str(&render_advice(&done.proofs, &unresolved, &authority.label, raise));
     text.push_str(&format!(
-        "{} give certificate.pem and private-key.pem to the server; tamga check https://{}:PORT then tells whether it serves\n     \
+        "{} give certificate.pem and private-key.pem to the server; tamga check https://{}:PORT then checks whether it serves\n     \
          them; tamga leave undoes all of this\n",
         human::dim("next"),
         request.names.first().map(reachable).unwrap_or_default(),
@@ -133,7 +133,7 @@ fn table(proofs: &[Proof]) -> String {
     if proofs.is_empty() {
         return "  no client that Tamga can run is installed here: nothing could be proved\n".into();
     }
-    let mut rows = vec![["client", "verdict", "names", "its own words"].map(human::dim).to_vec()];
+    let mut rows = vec![["client", "verdict", "names", "its message"].map(human::dim).to_vec()];
     for p in proofs {
         let mut groups: Vec<(Outcome, Option<String>, Vec<String>)> = Vec::new();
         for (name, o) in &p.seen {

@@ -57,28 +57,39 @@ pub(crate) fn json_line(value: &serde_json::Value) {
 
 /// One JSON value on a line of standard output, written as it is made. A reader that went away is no failure.
 pub(crate) fn json_stream(value: &impl serde::Serialize) {
-    let mut out = std::io::BufWriter::with_capacity(1 << 16, std::io::stdout().lock());
-    if serde_json::to_writer(JsonNet(&mut out), value).is_ok() {
+    let net = JsonNet { out: std::io::stdout().lock(), rest: Vec::new() };
+    let mut out = std::io::BufWriter::with_capacity(1 << 16, net);
+    if serde_json::to_writer(&mut out, value).is_ok() {
         let _ = out.write_all(b"\n").and_then(|()| out.flush());
     }
 }
 
-/// A writer with [`json_net`]'s escapes.
-struct JsonNet<W>(W);
+/// A writer with [`json_net`]'s escapes, for text in pieces that may end within a character.
+struct JsonNet<W> {
+    out: W,
+    /// The first bytes of a character whose others are still to come.
+    rest: Vec<u8>,
+}
 
 impl<W: Write> Write for JsonNet<W> {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        match std::str::from_utf8(bytes) {
-            Ok(text) if !text.bytes().all(|b| matches!(b, b' '..=b'~')) => {
-                self.0.write_all(json_net(text).as_bytes())?;
-            }
-            _ => self.0.write_all(bytes)?,
+        if self.rest.is_empty() && bytes.iter().all(|b| matches!(b, b' '..=b'~')) {
+            self.out.write_all(bytes)?;
+            return Ok(bytes.len());
         }
+        self.rest.extend_from_slice(bytes);
+        let whole = match std::str::from_utf8(&self.rest) {
+            Ok(text) => text.len(),
+            Err(e) => e.valid_up_to(),
+        };
+        let text = String::from_utf8_lossy(&self.rest[..whole]);
+        self.out.write_all(json_net(&text).as_bytes())?;
+        self.rest.drain(..whole);
         Ok(bytes.len())
     }
 
     fn flush(&mut self) -> std::io::Result<()> {
-        self.0.flush()
+        self.out.flush()
     }
 }
 
@@ -220,6 +231,16 @@ pub(crate) fn table(rows: &[Vec<String>]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn json_in_pieces_is_escaped_like_json_at_once() {
+        let json = "{\"a\":\"küste \u{202e}\u{e0041} tide\"}\n";
+        for size in 1..json.len() {
+            let mut net = JsonNet { out: Vec::new(), rest: Vec::new() };
+            json.as_bytes().chunks(size).for_each(|piece| net.write_all(piece).unwrap());
+            assert_eq!(String::from_utf8(net.out).unwrap(), json_net(json), "{size}");
+        }
+    }
 
     #[test]
     fn only_our_own_colors_get_through_to_a_terminal() {

@@ -390,6 +390,7 @@ fn a_list_is_narrowed_by_labels_and_names() {
     // Other signs of the database's patterns mean themselves.
     assert_eq!(labels("gauge-?"), [] as [&str; 0]);
     assert_eq!(labels("gauge-[7]*"), [] as [&str; 0]);
+    s.json(&["list", &"a".repeat(60_000)]).expect(2);
     assert_eq!(s.run(&["list", "nothing"]).expect(0).out, "none\n");
     assert!(s.run(&["list", "pier"]).expect(0).out.contains("192.168.7.7"));
 }

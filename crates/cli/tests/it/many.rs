@@ -50,7 +50,7 @@ fn many_targets_come_side_by_side_in_their_order_with_a_summary() {
     // Few are told at length, also from a list.
     std::fs::write(s.lab("few.txt"), format!("localhost:{}\n", site.port)).unwrap();
     let few = s.run(&["check", "--list", "few.txt", "--clients", "standard", "--anchor", "charts/root.pem"]).expect(0);
-    assert!(few.out.contains("a server met now"), "{}", few.out);
+    assert!(few.out.contains("a live server"), "{}", few.out);
 }
 
 #[test]

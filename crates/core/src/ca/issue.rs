@@ -120,6 +120,14 @@ pub fn distinct(names: Vec<Name>) -> Vec<Name> {
 }
 
 /// Refuses what no authority may do, before any key is made: purposes that do not go together.
+///
+/// ```
+/// use tamga_core::ca::issue::purposes_together;
+/// use tamga_core::vocabulary::purpose::Purpose;
+///
+/// assert!(purposes_together(&[Purpose::Server, Purpose::Client]).is_ok());
+/// assert!(purposes_together(&[Purpose::Server, Purpose::Code]).is_err());
+/// ```
 pub fn purposes_together(purposes: &[Purpose]) -> Result<()> {
     let other = purposes.iter().find(|p| matches!(p, Purpose::Mail | Purpose::Code));
     match other.filter(|_| purposes.contains(&Purpose::Server)) {
@@ -234,8 +242,8 @@ pub fn documents(
 /// That a life was shortened to its authority's.
 pub fn outlives(about: &str, until: Timestamp, authority: &Authority) -> Finding {
     Finding::new(Code::OutlivesIssuer, about)
-        .saying(format!("shortened to {}: its authority {} ends then", until.date(), authority.label))
-        .mended_by(format!("make a successor before that day: tamga authority rollover {} NEW", authority.label))
+        .with_summary(format!("shortened to {}: its authority {} ends then", until.date(), authority.label))
+        .with_remedy(format!("make a successor before that day: tamga authority rollover {} NEW", authority.label))
 }
 
 fn strong(request: &Request, key: &PublicKey) -> Result<()> {
@@ -255,11 +263,9 @@ fn about_life_and_subject(request: &Request, subject: &[u8], from: Timestamp, un
     let mut out = Vec::new();
     let days = until.days_after(from);
     if request.purposes.contains(&Purpose::Server) && days > APPLE_DAYS {
-        out.push(
-            Finding::new(Code::ValidityTooLong, request.label.as_str()).saying(format!(
-                "it is valid for {days} days: Safari and Apple's systems refuse more than {APPLE_DAYS}"
-            )),
-        );
+        out.push(Finding::new(Code::ValidityTooLong, request.label.as_str()).with_summary(format!(
+            "it is valid for {days} days: Safari and Apple's systems refuse more than {APPLE_DAYS}"
+        )));
     }
     let common = subject::common_name(subject).filter(|_| request.purposes.contains(&Purpose::Server));
     if let Some(common) = common
@@ -270,8 +276,8 @@ fn about_life_and_subject(request: &Request, subject: &[u8], from: Timestamp, un
         let common = crate::vocabulary::text::harmless(&common);
         out.push(
             Finding::new(Code::CommonNameUnlisted, common.clone())
-                .saying(format!("{common} stands in the common name alone, where no client looks"))
-                .mended_by(format!("add it to the names if visitors use it: tamga issue {common} …")),
+                .with_summary(format!("{common} stands in the common name alone, where no client looks"))
+                .with_remedy(format!("add it to the names if visitors use it: tamga issue {common} …")),
         );
     }
     out
@@ -285,13 +291,25 @@ fn unseen_by_webpki(request: &Request, authority: &Authority) -> Option<Finding>
     let shown_to_servers = request.purposes.iter().any(|p| matches!(p, Purpose::Client | Purpose::Server));
     (limited && shown_to_servers).then(|| {
         Finding::new(Code::NameNotCovered, name.to_string())
-            .saying(format!("programs in Rust (webpki) refuse a certificate that names {name} under a limited root"))
-            .mended_by("for such programs name a host instead, such as operator.saltmarsh.test")
+            .with_summary(format!(
+                "programs in Rust (webpki) refuse a certificate that names {name} under a limited root"
+            ))
+            .with_remedy("for such programs name a host instead, such as operator.saltmarsh.test")
             .as_note()
     })
 }
 
 /// Refuses names that lie outside what an authority or one above it may certify, before anything is made.
+///
+/// ```
+/// use tamga_core::ca::issue::names_within;
+/// use tamga_core::sample::root;
+///
+/// let (root, _) = root()?;
+/// assert!(names_within(&["charts.saltmarsh.test".parse()?], &root).is_ok());
+/// assert!(names_within(&["charts.saltmarsh.org".parse()?], &root).is_err(), "the root is limited to test names");
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn names_within(names: &[Name], authority: &Authority) -> Result<()> {
     for above in std::iter::once(&authority.certificate).chain(&authority.above) {
         let Some(subtrees) = &above.constraints else { continue };
@@ -330,11 +348,11 @@ pub fn remarks(names: &[Name]) -> Vec<Finding> {
             out.push(match remark {
                 Remark::Public => Finding::new(Code::PublicName, name.to_string()),
                 Remark::Underscore => Finding::new(Code::NameNotCovered, name.to_string())
-                    .saying(format!("{name} has an underscore: Java refuses such host names"))
-                    .mended_by("rename the host if Java programs visit it"),
+                    .with_summary(format!("{name} has an underscore: Java refuses such host names"))
+                    .with_remedy("rename the host if Java programs visit it"),
                 Remark::UriIsNoHost(host) => Finding::new(Code::NameNotCovered, name.to_string())
-                    .saying(format!("{name} is written as a URI, which no browser compares with the host"))
-                    .mended_by(format!("for a web site, name the host: {host}")),
+                    .with_summary(format!("{name} is written as a URI, which no browser compares with the host"))
+                    .with_remedy(format!("for a web site, name the host: {host}")),
             });
         }
     }

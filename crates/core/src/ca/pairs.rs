@@ -88,6 +88,17 @@ impl Group {
 }
 
 /// Groups by key, in the order of finding.
+///
+/// ```
+/// use tamga_core::ca::pairs::{Found, group};
+/// use tamga_core::sample::leaf;
+///
+/// let (certificate, key) = leaf(&["charts.saltmarsh.test"])?;
+/// let found = [Found::Key(key.public().clone()), Found::Certificate(Box::new(certificate))];
+/// let groups = group(&found);
+/// assert!(groups.len() == 1 && groups[0].is_pair(), "the key is the certificate's");
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn group(all: &[Found]) -> Vec<Group> {
     let mut out: Vec<Group> = Vec::new();
     for (i, found) in all.iter().enumerate() {

@@ -60,8 +60,12 @@ pub fn receive(
         let top = over.last().unwrap_or(leaf);
         findings.push(
             Finding::new(Code::ChainIncomplete, leaf.subject_words())
-                .saying(format!("what signed {} ({}) is in none of the files", top.subject_words(), top.issuer_words()))
-                .mended_by("give it: --intermediate FILE (repeatable; the root as well)")
+                .with_summary(format!(
+                    "what signed {} ({}) is in none of the files",
+                    top.subject_words(),
+                    top.issuer_words()
+                ))
+                .with_remedy("give it: --intermediate FILE (repeatable; the root as well)")
                 .as_note(),
         );
     }
@@ -82,16 +86,16 @@ fn compare(leaf: &Certificate, waiting: &Csr) -> Vec<Finding> {
         let missing = words(missing);
         out.push(
             Finding::new(Code::NamesMissing, missing.clone())
-                .saying(format!("the certificate lacks {missing}, which the request asked for"))
-                .mended_by("if visitors use these names, have it signed again with them"),
+                .with_summary(format!("the certificate lacks {missing}, which the request asked for"))
+                .with_remedy("if visitors use these names, have it signed again with them"),
         );
     }
     let added: Vec<&GeneralName> = has.iter().filter(|n| !asked.contains(n)).collect();
     if !added.is_empty() {
         out.push(
             Finding::new(Code::NotHonoured, words(added.clone()))
-                .saying(format!("the certificate has {} besides what was asked for", words(added)))
-                .mended_by("nothing, if you know these names"),
+                .with_summary(format!("the certificate has {} besides what was asked for", words(added)))
+                .with_remedy("nothing, if you know these names"),
         );
     }
     out

@@ -61,6 +61,15 @@ pub fn again(issued: &Issued, change: &Change) -> Result<Request> {
 }
 
 /// The names of a certificate, as they would be typed.
+///
+/// ```
+/// use tamga_core::ca::renew::names_of;
+/// use tamga_core::sample::leaf;
+///
+/// let (certificate, _) = leaf(&["charts.saltmarsh.test", "192.168.7.7"])?;
+/// assert_eq!(names_of(&certificate), ["charts.saltmarsh.test".parse()?, "192.168.7.7".parse()?]);
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn names_of(c: &Certificate) -> Vec<Name> {
     let one = |g: &GeneralName| match g {
         GeneralName::Ip(octets) => name::ip(octets).map(Name::Ip),
@@ -91,6 +100,18 @@ pub fn algorithm_of(c: &Certificate) -> KeyAlgorithm {
 }
 
 /// True if a certificate should be renewed now: within the span given, else when a third of its life is left.
+///
+/// ```
+/// use tamga_core::ca::renew::is_due;
+/// use tamga_core::sample::{NOW, leaf};
+/// use tamga_core::vocabulary::timestamp::{DAY, Span};
+///
+/// let (certificate, _) = leaf(&["charts.saltmarsh.test"])?; // for 397 days
+/// assert!(!is_due(&certificate, None, NOW));
+/// assert!(is_due(&certificate, None, NOW.plus(300 * DAY)), "less than a third is left");
+/// assert!(!is_due(&certificate, Some(Span::days(30)), NOW.plus(300 * DAY)));
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn is_due(c: &Certificate, within: Option<Span>, now: Timestamp) -> bool {
     let left = c.not_after.unix() - now.unix();
     let span = within.map_or((c.not_after.unix() - c.not_before.unix()) / 3, Span::seconds);

@@ -99,6 +99,16 @@ impl Authority {
     }
 
     /// True if a certificate could be asked of it: it is not retired and its key has not been thrown away or never here.
+    ///
+    /// ```
+    /// use tamga_core::ca::report::{Authority, KeyPlace};
+    /// use tamga_core::sample::root;
+    ///
+    /// let (root, _) = root()?;
+    /// assert!(root.is_root() && root.may_sign());
+    /// assert!(!Authority { key: KeyPlace::Discarded, ..root }.may_sign());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn may_sign(&self) -> bool {
         !self.retired && matches!(self.key, KeyPlace::Here | KeyPlace::Offline(_))
     }
@@ -136,6 +146,16 @@ crate::words! {
 
 impl Standing {
     /// From what the ledger knows.
+    ///
+    /// ```
+    /// use tamga_core::ca::report::{Life, Standing};
+    /// use tamga_core::sample::NOW;
+    /// use tamga_core::vocabulary::timestamp::DAY;
+    ///
+    /// assert_eq!(Standing::of(Life::Live, false, NOW.plus(31 * DAY), NOW), Standing::Valid);
+    /// assert_eq!(Standing::of(Life::Live, false, NOW.plus(29 * DAY), NOW), Standing::EndsSoon);
+    /// assert_eq!(Standing::of(Life::Superseded, true, NOW.plus(29 * DAY), NOW), Standing::Revoked);
+    /// ```
     pub fn of(life: Life, is_revoked: bool, not_after: Timestamp, now: Timestamp) -> Standing {
         match life {
             Life::Abandoned => Standing::Abandoned,

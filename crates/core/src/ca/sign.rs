@@ -42,8 +42,8 @@ pub fn plan(
     if crate::pki::signature::is_weak(&csr.algorithm.oid) {
         findings.push(
             Finding::new(Code::WeakSignature, csr.subject_words())
-                .saying("the request itself is signed with an old hash; the certificate will not be")
-                .mended_by("nothing: a request's signature only proves that its maker has the key")
+                .with_summary("the request itself is signed with an old hash; the certificate will not be")
+                .with_remedy("nothing: a request's signature only proves that its maker has the key")
                 .as_note(),
         );
     }
@@ -55,8 +55,11 @@ pub fn plan(
             if !missing.is_empty() {
                 findings.push(
                     Finding::new(Code::NamesMissing, missing.join(", "))
-                        .saying(format!("the request asks for {} as well, which you did not name", missing.join(", ")))
-                        .mended_by("leave the names away to certify what the request asks for"),
+                        .with_summary(format!(
+                            "the request asks for {} as well, which you did not name",
+                            missing.join(", ")
+                        ))
+                        .with_remedy("leave the names away to certify what the request asks for"),
                 );
             }
             typed.to_vec()
@@ -74,7 +77,7 @@ pub fn plan(
 }
 
 fn not_honoured(about: impl Into<String>, summary: impl Into<String>, remedy: impl Into<String>) -> Finding {
-    Finding::new(Code::NotHonoured, about).saying(summary).mended_by(remedy)
+    Finding::new(Code::NotHonoured, about).with_summary(summary).with_remedy(remedy)
 }
 
 /// The names asked for: addresses that stand as DNS names are corrected; where there are none, the common name counts.
@@ -101,8 +104,10 @@ fn names_of(csr: &Csr, findings: &mut Vec<Finding>) -> Result<Vec<Name>> {
         if matches!((general, &name), (GeneralName::Dns(_), Name::Ip(_))) {
             findings.push(
                 Finding::new(Code::AddressAsDnsName, name.to_string())
-                    .saying(format!("the request has the address {name} as a DNS name; it is written as an address"))
-                    .mended_by("nothing: the certificate is right")
+                    .with_summary(format!(
+                        "the request has the address {name} as a DNS name; it is written as an address"
+                    ))
+                    .with_remedy("nothing: the certificate is right")
                     .as_note(),
             );
         }
@@ -115,8 +120,10 @@ fn names_of(csr: &Csr, findings: &mut Vec<Finding>) -> Result<Vec<Name>> {
     {
         findings.push(
             Finding::new(Code::CommonNameUnlisted, name.to_string())
-                .saying(format!("the request has no alternative names; its common name {name} is taken as the name"))
-                .mended_by("nothing; or name others: tamga sign CSR NAME…"),
+                .with_summary(format!(
+                    "the request has no alternative names; its common name {name} is taken as the name"
+                ))
+                .with_remedy("nothing; or name others: tamga sign CSR NAME…"),
         );
         out.push(name);
     }

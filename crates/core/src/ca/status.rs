@@ -9,6 +9,16 @@ use crate::vocabulary::timestamp::Timestamp;
 use std::fmt::Write;
 
 /// Of a hundred parts of a certificate's life so many are left: 100 before it begins, 0 after its end.
+///
+/// ```
+/// use tamga_core::ca::status::part_left;
+/// use tamga_core::sample::leaf;
+///
+/// let (certificate, _) = leaf(&["charts.saltmarsh.test"])?;
+/// assert_eq!(part_left(&certificate, certificate.not_before), 100);
+/// assert_eq!(part_left(&certificate, certificate.not_after), 0);
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn part_left(c: &Certificate, now: Timestamp) -> u8 {
     let whole = (c.not_after.unix() - c.not_before.unix()).max(1);
     let left = (c.not_after.unix() - now.unix()).clamp(0, whole);

@@ -193,13 +193,13 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
             match top.and_then(|t| our_authority(q, t)) {
                 Some(a) => {
                     let label = &a.label;
-                    f = f.saying(format!("the root of {label} is in no store that these clients read"));
+                    f = f.with_summary(format!("the root of {label} is in no store that these clients read"));
                     f.remedy = trusting(q, client, label);
                 }
                 None if path.iter().any(|c| view.distrusts(c)) => {
                     f = f
-                        .saying("it is marked as distrusted in the store")
-                        .mended_by("remove that entry from the store");
+                        .with_summary("it is marked as distrusted in the store")
+                        .with_remedy("remove that entry from the store");
                 }
                 None => {
                     f.remedy = "put the root of this authority into the store, or check with --anchor ROOT.pem".into()
@@ -218,7 +218,7 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
                 .map(ToString::to_string)
                 .collect();
             f.about = names.join(", ");
-            f = f.saying(format!(
+            f = f.with_summary(format!(
                 "the certificate does not name {}; it names {}",
                 names.join(", "),
                 some_of(&fault.detail)
@@ -226,11 +226,11 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
             f.remedy = format!("issue one that does: tamga issue {}", names.join(" "));
         }
         Code::ConstraintViolated => {
-            f = f.saying(format!("{} lies outside what its authority may certify", fault.detail));
+            f = f.with_summary(format!("{} lies outside what its authority may certify", fault.detail));
             f.about = fault.detail.clone();
         }
         Code::Revoked => {
-            f = f.saying(format!(
+            f = f.with_summary(format!(
                 "its authority's list says: taken back {}; only who is given the list notices",
                 fault.detail
             ));
@@ -240,7 +240,7 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
             };
         }
         Code::RevocationUnknown => {
-            f = f.saying(format!("whether it was taken back cannot be told: {}", fault.detail));
+            f = f.with_summary(format!("whether it was taken back cannot be told: {}", fault.detail));
             if let Some(a) = path.get(fault.depth).and_then(|c| our_authority(q, c)) {
                 f.remedy = format!("tamga authority crl {} --output FILE, then --crl FILE", a.label);
             }
@@ -290,11 +290,11 @@ fn older_root(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verd
     let place = view.sources.first().map(|p| p.shown()).unwrap_or_default();
     let label = our_authority(q, top).map(|a| a.label.clone()).unwrap_or_default();
     let mut f = Finding::new(Code::OlderRootTrusted, other.subject_words())
-        .saying(format!(
+        .with_summary(format!(
             "{place} holds another root of that name (SHA-256 {}…), whose key did not sign this",
             &other.sha256()[..16]
         ))
-        .mended_by(trusting(q, client, &label));
+        .with_remedy(trusting(q, client, &label));
     f.clients = vec![client];
     Some(f)
 }
@@ -307,7 +307,7 @@ fn about_the_chain(q: &Question<'_>) -> Vec<Finding> {
         out.push(Finding::new(Code::NameNotJudged, leaf.subject_words()));
     }
     if leaf.not_after >= q.at && leaf.not_after.plus(-30 * DAY) < q.at {
-        out.push(Finding::new(Code::EndsSoon, leaf.subject_words()).saying(format!(
+        out.push(Finding::new(Code::EndsSoon, leaf.subject_words()).with_summary(format!(
             "the certificate ends on {}, in {} days",
             leaf.not_after.date(),
             leaf.not_after.days_after(q.at)
@@ -352,12 +352,12 @@ fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
     if let Some((i, r)) = q.issued.iter().filter(|i| i.certificate == *leaf).find_map(|i| Some((i, i.revoked?))) {
         out.push(
             Finding::new(Code::Revoked, leaf.subject_words())
-                .saying(format!(
+                .with_summary(format!(
                     "it was taken back on {} ({}); no client here looks for that",
                     r.at.date(),
                     r.reason.word()
                 ))
-                .mended_by(format!("tamga renew {}, then reload the server", i.label)),
+                .with_remedy(format!("tamga renew {}, then reload the server", i.label)),
         );
     }
     if !q.live {
@@ -377,12 +377,12 @@ fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
         if let Some(i) = other.filter(|i| i.life == Life::Superseded && i.label == right.label) {
             out.push(
                 Finding::new(Code::RenewedNotDeployed, name.to_string())
-                    .saying(format!(
+                    .with_summary(format!(
                         "the server still shows the certificate of {} from before it was renewed; the new one lies in {}",
                         i.label,
                         right.folder.shown()
                     ))
-                    .mended_by("reload the server; if its files lie elsewhere, put the new ones there first"),
+                    .with_remedy("reload the server; if its files lie elsewhere, put the new ones there first"),
             );
             continue;
         }
@@ -393,8 +393,11 @@ fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
         };
         out.push(
             Finding::new(Code::NotTheIssuedCertificate, name.to_string())
-                .saying(format!("the server shows {shown}; for {name} the certificate {} was issued", right.label))
-                .mended_by(format!("point the server to {} and reload it", right.folder.shown())),
+                .with_summary(format!(
+                    "the server shows {shown}; for {name} the certificate {} was issued",
+                    right.label
+                ))
+                .with_remedy(format!("point the server to {} and reload it", right.folder.shown())),
         );
     }
     out

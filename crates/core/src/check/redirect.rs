@@ -142,6 +142,17 @@ pub fn next(start: &Address, hops: &[Hop]) -> Next {
 }
 
 /// What is wrong with the way from plain HTTP.
+///
+/// ```
+/// use tamga_core::check::redirect::{Address, Hop, judge};
+/// use tamga_core::finding::Code;
+///
+/// let start: Address = "http://charts.saltmarsh.test".parse()?;
+/// let hop = |to: &str| Hop { from: start.clone(), status: 301, to: to.parse().ok() };
+/// assert!(judge(&start, &[hop("https://charts.saltmarsh.test/")]).iter().all(|f| f.code != Code::RedirectLoop));
+/// assert_eq!(judge(&start, &[hop("http://charts.saltmarsh.test/")])[0].code, Code::RedirectLoop);
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn judge(start: &Address, hops: &[Hop]) -> Vec<Finding> {
     let Some(last) = hops.last() else { return Vec::new() };
     let mut out = Vec::new();
@@ -150,27 +161,27 @@ pub fn judge(start: &Address, hops: &[Hop]) -> Vec<Finding> {
         Some(to) if to.secure => {}
         Some(to) => out.push(
             Finding::new(Code::RedirectLoop, about.clone())
-                .saying(format!("{about} leads round in a circle or without end; the last step was to {to}")),
+                .with_summary(format!("{about} leads round in a circle or without end; the last step was to {to}")),
         ),
         None if last.status < 300 => out.push(
             Finding::new(Code::PlainHttpOpen, about.clone())
-                .saying(format!("{} is served without encryption (status {})", last.from, last.status)),
+                .with_summary(format!("{} is served without encryption (status {})", last.from, last.status)),
         ),
         None => out.push(
             Finding::new(Code::RedirectMissing, about.clone())
-                .saying(format!("{} answers {} and leads nobody to HTTPS", last.from, last.status)),
+                .with_summary(format!("{} answers {} and leads nobody to HTTPS", last.from, last.status)),
         ),
     }
     if let Some(to) = hops.iter().filter_map(|h| h.to.as_ref()).find(|to| to.host != start.host) {
         out.push(
             Finding::new(Code::RedirectElsewhere, about.clone())
-                .saying(format!("{about} leads to another host: {}", to.host)),
+                .with_summary(format!("{about} leads to another host: {}", to.host)),
         );
     }
     if let Some(hop) = hops.iter().find(|h| matches!(h.status, 301 | 308) && h.to.as_ref().is_some_and(|t| t.secure)) {
         out.push(
             Finding::new(Code::RedirectRemembered, about)
-                .saying(format!("{} answers {}: browsers remember that for good", hop.from, hop.status)),
+                .with_summary(format!("{} answers {}: browsers remember that for good", hop.from, hop.status)),
         );
     }
     out

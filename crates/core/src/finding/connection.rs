@@ -7,7 +7,7 @@ pub(super) const ROWS: &[Entry] = &[
         code: Code::UnresolvedName,
         severity: Severity::Error,
         summary: "the name does not resolve to an address on this machine",
-        meaning: "No client gets as far as a certificate.",
+        meaning: "No client receives a certificate.",
         cause: "Test names are in no public DNS; they need a line in the hosts file or a local resolver.",
         remedy: "tamga hosts add NAME; or check with --resolve NAME=ADDRESS",
         by_hand: "Add the name to the hosts file of every machine that visits it.",

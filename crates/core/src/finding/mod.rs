@@ -123,6 +123,12 @@ pub struct Entry {
 }
 
 /// The row of a code.
+///
+/// ```
+/// use tamga_core::finding::{Code, Severity, entry};
+///
+/// assert_eq!(entry(Code::Expired).severity, Severity::Error);
+/// ```
 pub fn entry(code: Code) -> &'static Entry {
     // The test below proves that every code has a row; the first row only stands for the type.
     entries().find(|e| e.code == code).unwrap_or(&trust::ROWS[0])
@@ -166,7 +172,7 @@ impl Finding {
 
     /// The same with another summary.
     #[must_use]
-    pub fn saying(mut self, summary: impl Into<String>) -> Finding {
+    pub fn with_summary(mut self, summary: impl Into<String>) -> Finding {
         self.summary = summary.into();
         self
     }
@@ -180,7 +186,7 @@ impl Finding {
 
     /// The same with another remedy.
     #[must_use]
-    pub fn mended_by(mut self, remedy: impl Into<String>) -> Finding {
+    pub fn with_remedy(mut self, remedy: impl Into<String>) -> Finding {
         self.remedy = remedy.into();
         self
     }

@@ -55,6 +55,17 @@ impl Thing<'_> {
 }
 
 /// Compares two things. Whether their keys are the same comes first.
+///
+/// ```
+/// use tamga_core::pki::difference::{Thing, compare};
+/// use tamga_core::sample::leaf;
+///
+/// let (a, b) = (leaf(&["charts.saltmarsh.test"])?.0, leaf(&["archive.saltmarsh.test"])?.0);
+/// let all = compare(&Thing::Certificate(&a), &Thing::Certificate(&b));
+/// let names = all.iter().find(|d| d.field == "names only here").expect("other names");
+/// assert_eq!((&*names.first, &*names.second), ("charts.saltmarsh.test", "archive.saltmarsh.test"));
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn compare(a: &Thing<'_>, b: &Thing<'_>) -> Vec<Difference> {
     let mut out = Vec::new();
     let mut add = |field, first: String, second: String| {

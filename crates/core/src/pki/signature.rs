@@ -38,6 +38,17 @@ pub fn is_weak(algorithm: &ObjectIdentifier) -> bool {
 }
 
 /// Verifies `signature` over `message` under a SubjectPublicKeyInfo.
+///
+/// ```
+/// use tamga_core::pki::signature::{SignatureFault, verify};
+/// use tamga_core::sample::{Foreseeable, leaf};
+///
+/// let (_, key) = leaf(&["charts.saltmarsh.test"])?;
+/// let signature = key.sign(b"tide", &Foreseeable)?;
+/// let judge = |message: &[u8]| verify(&key.signature_algorithm(), key.public().spki(), message, &signature);
+/// assert_eq!((judge(b"tide"), judge(b"Tide")), (Ok(()), Err(SignatureFault::Wrong)));
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn verify(
     algorithm: &AlgorithmIdentifierOwned,
     spki: &[u8],

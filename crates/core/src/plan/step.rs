@@ -97,6 +97,13 @@ pub enum Step {
 
 impl Step {
     /// One line for `--dry-run` and the journal.
+    ///
+    /// ```
+    /// use tamga_core::plan::step::Step;
+    ///
+    /// let step = Step::Write { path: "/etc/hosts".into(), bytes: Vec::new(), mode: 0o644 };
+    /// assert_eq!(step.words(), "write /etc/hosts (0644)");
+    /// ```
     pub fn words(&self) -> String {
         match self {
             Step::Folder { path, mode } => format!("make the folder {} ({mode:04o})", path.shown()),

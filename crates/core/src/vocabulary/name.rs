@@ -171,6 +171,14 @@ impl fmt::Display for Name {
 }
 
 /// The host part of a URI with an authority, without userinfo and port (RFC 3986 §3.2).
+///
+/// ```
+/// use tamga_core::vocabulary::name::uri_host;
+///
+/// assert_eq!(uri_host("https://operator@charts.saltmarsh.test:8443/tides"), Some("charts.saltmarsh.test"));
+/// assert_eq!(uri_host("https://[fd00::7]/"), Some("fd00::7"));
+/// assert_eq!(uri_host("mailto:operator@saltmarsh.test"), None);
+/// ```
 pub fn uri_host(uri: &str) -> Option<&str> {
     let rest = uri.split_once("://")?.1;
     let authority = rest.split(['/', '?', '#']).next()?;
@@ -192,6 +200,14 @@ pub fn ip(octets: &[u8]) -> Option<IpAddr> {
 }
 
 /// Checks a domain as it stands in a constraint or a name without wildcard; gives it in lower case as A-labels.
+///
+/// ```
+/// use tamga_core::vocabulary::name::domain;
+///
+/// assert_eq!(domain("Bücher.test")?, "xn--bcher-kva.test");
+/// assert!(domain("two words").is_err());
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn domain(typed: &str) -> Result<String> {
     dns(typed, typed).and_then(|d| {
         if d.starts_with('*') {

@@ -36,6 +36,14 @@ impl Cidr {
     }
 
     /// From address and mask as the extension holds them; None for a mask with holes.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::permit::Cidr;
+    ///
+    /// let block = Cidr::from_octets(&[10, 7, 0, 0, 255, 255, 0, 0]).expect("a block");
+    /// assert_eq!(block.to_string(), "10.7.0.0/16");
+    /// assert_eq!(Cidr::from_octets(&[10, 7, 0, 0, 255, 0, 255, 0]), None, "a mask with a hole");
+    /// ```
     pub fn from_octets(octets: &[u8]) -> Option<Cidr> {
         let (address, mask) = octets.split_at_checked(octets.len() / 2)?;
         let ones: u32 = mask.iter().map(|b| b.count_ones()).sum();
@@ -44,6 +52,14 @@ impl Cidr {
     }
 
     /// True if all of the other block lies in this one.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::permit::Cidr;
+    ///
+    /// let (lab, pier): (Cidr, Cidr) = ("10.0.0.0/8".parse()?, "10.7.0.0/16".parse()?);
+    /// assert!(lab.holds(pier) && !pier.holds(lab));
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn holds(&self, other: Cidr) -> bool {
         self.length <= other.length && self.contains(other.address)
     }

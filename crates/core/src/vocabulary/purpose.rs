@@ -33,6 +33,13 @@ impl Purpose {
 }
 
 /// An extended key usage in words: ours where we have one, the identifier otherwise.
+///
+/// ```
+/// use tamga_core::vocabulary::purpose::{ANY, Purpose, usage_words};
+///
+/// assert_eq!(usage_words(&Purpose::Server.oid()), "server");
+/// assert_eq!(usage_words(&ANY), "any");
+/// ```
 pub fn usage_words(oid: &ObjectIdentifier) -> String {
     Purpose::ALL
         .into_iter()

@@ -28,12 +28,12 @@ pub const SWITCHES: &[(&str, Change)] = &[
     ("anchor's path length", |p| p.anchor_path_length ^= true),
     ("anchor's critical extensions", |p| p.anchor_extensions ^= true),
     ("anchor must be a CA", |p| p.anchor_must_be_ca ^= true),
-    ("purposes", |p| p.heeds_purpose ^= true),
+    ("purposes", |p| p.honors_purpose ^= true),
     ("purposes of authorities", |p| p.purposes_of_authorities ^= true),
     ("a purpose must be there", |p| p.needs_purpose ^= true),
     ("any purpose", |p| p.any_purpose ^= true),
     ("usage of authorities", |p| p.usage_of_authorities ^= true),
-    ("usage of the leaf", |p| p.heeds_leaf_usage ^= true),
+    ("usage of the leaf", |p| p.honors_leaf_usage ^= true),
     ("digitalSignature", |p| p.needs_digital_signature ^= true),
     ("underscore", |p| p.refuses_underscore ^= true),
     ("address families apart", |p| p.families_apart ^= true),
@@ -48,7 +48,7 @@ pub const SWITCHES: &[(&str, Change)] = &[
     ("broken extensions", |p| p.refuses_broken ^= true),
     ("policies", |p| {
         p.policies = match p.policies {
-            Policies::Ignored => Policies::Heeded,
+            Policies::Ignored => Policies::Honored,
             _ => Policies::Ignored,
         }
     }),

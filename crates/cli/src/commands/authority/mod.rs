@@ -23,37 +23,37 @@ use crate::session::Session;
 
 #[derive(clap::Subcommand)]
 pub(crate) enum AuthorityCommand {
-    /// A root of your own, limited to names for tests and private networks; with --issuer an intermediate
+    /// Make a root limited to test names and private networks; with --issuer an intermediate
     Create(Box<create::CreateArgs>),
-    /// Every authority
+    /// List authorities
     List,
-    /// One in full
+    /// Show one authority in full
     Show(list::ShowArgs),
-    /// Let it certify more names: made anew with the same key, and swapped in the stores
+    /// Permit more names: reissue it with the same key, and replace it in the stores
     Permit(permit::PermitArgs),
-    /// Change, set or remove the passphrase of its key
+    /// Set, change or remove the passphrase of its key
     Passphrase(passphrase::PassphraseArgs),
     /// Sign its current revocation list
     Crl(crl::CrlArgs),
-    /// An intermediate between two machines, 1: key and request, here
+    /// Make an intermediate between two machines, step 1: its key and request, here
     Request(Box<request::RequestArgs>),
-    /// 2: sign the request, on the isolated machine
+    /// Step 2: sign the request, on the isolated machine
     Sign(sign::SignArgs),
-    /// 3: take the signed certificate back, here
+    /// Step 3: receive the signed certificate, here
     Receive(receive::ReceiveArgs),
-    /// Take its key away to a removable place
+    /// Move its key to a removable medium
     Offline(offline::OfflineArgs),
-    /// Bring the key back
+    /// Bring its key back
     Online(online::OnlineArgs),
-    /// Take in a CA that was made elsewhere
+    /// Import a CA that was made elsewhere
     Import(import::ImportArgs),
-    /// All authorities and the ledger in one encrypted file
+    /// Back up all authorities and the ledger into one encrypted file
     Backup(backup::BackupArgs),
-    /// Such a file into an empty data folder
+    /// Restore a backup into an empty data directory
     Restore(restore::RestoreArgs),
-    /// A successor beside an old root, each certified by the other
+    /// Make a successor to a root, each certified by the other
     Rollover(rollover::RolloverArgs),
-    /// The end of one: last list, out of the stores; its records stay
+    /// Retire an authority: sign its last list, remove it from the stores, keep its records
     Retire(retire::RetireArgs),
 }
 

@@ -56,7 +56,7 @@ fn render(done: &permit::Done) -> String {
     }
     let mut text = format!(
         "{} {} with the same key: it may certify {}\n",
-        human::good("made anew"),
+        human::good("reissued"),
         human::strong(&a.label),
         limits::briefly(&a.certificate)
     );

@@ -33,16 +33,16 @@ pub(crate) struct CheckArgs {
     /// Targets from a file, one a line
     #[arg(long, value_name = "FILE")]
     list: Option<PathBuf>,
-    /// So many side by side, at most 256 [default: 8]
+    /// Targets to check in parallel, at most 256 [default: 8]
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=256))]
     jobs: Option<u16>,
     /// Clients to evaluate [default: standard and every client installed here]
     #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Client>())]
     clients: Vec<Client>,
-    /// Run the installed clients for real too, and compare
+    /// Run the installed clients too, and compare
     #[arg(long)]
     observe: bool,
-    /// Judge against these roots alone (repeatable)
+    /// Evaluate against these roots alone (repeatable)
     #[arg(long, value_name = "FILE")]
     anchor: Vec<PathBuf>,
     /// Further intermediates (repeatable)
@@ -54,10 +54,10 @@ pub(crate) struct CheckArgs {
     /// How much revocation lists count
     #[arg(long, value_name = "HOW", default_value_t, value_parser = values::word::<Revocation>())]
     revocation: Revocation,
-    /// For files: the name that a visitor would type (repeatable)
+    /// For files: the name that a client would ask for (repeatable)
     #[arg(long, value_name = "NAME")]
     name: Vec<String>,
-    /// Judge as of then, RFC 3339
+    /// Evaluate as of then, RFC 3339
     #[arg(long, value_name = "TIME")]
     at: Option<String>,
     /// What the certificate is used for
@@ -66,13 +66,13 @@ pub(crate) struct CheckArgs {
     /// Connect to NAME at this address (repeatable)
     #[arg(long, value_name = "NAME=ADDRESS")]
     resolve: Vec<String>,
-    /// Show this certificate, with its key, to servers that ask
+    /// Present this certificate to servers that ask for one
     #[arg(long, value_name = "LABEL")]
     client_certificate: Option<String>,
-    /// Write a page of it all, self-contained, to read in a browser or to print
+    /// Write a self-contained HTML page of the results
     #[arg(long, value_name = "FILE.html")]
     report: Option<PathBuf>,
-    /// Show what of this very connection anybody on the way could read
+    /// Show what anyone on the network could read of this connection
     #[arg(long)]
     wire: bool,
     /// For files: could this account, by name or number, read the private key?

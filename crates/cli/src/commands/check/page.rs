@@ -36,7 +36,7 @@ pub(super) fn section(c: &Checked) -> String {
         names
     };
     let (class, verdict) = match () {
-        () if c.rows.is_empty() => ("bad", "nobody gets as far as a certificate".to_owned()),
+        () if c.rows.is_empty() => ("bad", "no certificate received: the connection failed".to_owned()),
         () if !warned.is_empty() => ("bad", format!("{} would warn or refuse", warned.join(", "))),
         () if c.ending != Ending::Good => ("bad", "not good".to_owned()),
         () if c.rows.iter().all(|r| r.outcome != Outcome::Accepts) => ("care", "cannot be told".to_owned()),
@@ -59,7 +59,7 @@ pub(super) fn section(c: &Checked) -> String {
     }
     if !c.rows.is_empty() {
         out.push_str(
-            "<h3>Clients</h3><table><tr><th>client</th><th>verdict</th><th>basis</th><th>its own words</th></tr>",
+            "<h3>Clients</h3><table><tr><th>client</th><th>verdict</th><th>basis</th><th>its message</th></tr>",
         );
         for r in &c.rows {
             let class = match r.outcome {

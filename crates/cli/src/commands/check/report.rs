@@ -23,7 +23,7 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
         out
     };
     let verdict = if c.rows.is_empty() {
-        human::bad("nobody gets as far as a certificate")
+        human::bad("no certificate received: the connection failed")
     } else if !warned.is_empty() {
         human::bad(&format!("{} would warn or refuse", warned.join(", ")))
     } else if c.ending != Ending::Good {
@@ -47,7 +47,7 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
     }
     if !c.rows.is_empty() {
         text.push('\n');
-        let mut rows = vec![["client", "verdict", "basis", "its own words"].map(human::dim).to_vec()];
+        let mut rows = vec![["client", "verdict", "basis", "its message"].map(human::dim).to_vec()];
         for r in &c.rows {
             rows.push(vec![
                 human::strong(r.client.word()),

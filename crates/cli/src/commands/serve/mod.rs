@@ -33,13 +33,13 @@ pub(crate) struct ServeArgs {
     /// Pass requests and WebSockets on to an application that speaks plain HTTP
     #[arg(long, value_name = "URL", conflicts_with = "folder")]
     proxy_to: Option<String>,
-    /// A server that is broken on purpose, so that a lab can try its clients
+    /// Serve a certificate that is wrong on purpose, to try clients
     #[arg(long, value_name = "FAULT", value_parser = values::word::<ServerFault>())]
     fault: Option<ServerFault>,
     /// Answer plain HTTP on this port with a redirect to HTTPS
     #[arg(long, value_name = "PORT")]
     redirect_from: Option<u16>,
-    /// The oldest protocol
+    /// The oldest protocol version
     #[arg(long, value_name = "VERSION", default_value = "1.2", value_parser = ["1.2", "1.3"])]
     tls_minimum: String,
     /// Let in only clients that show a certificate of this authority

@@ -28,16 +28,16 @@ pub(crate) use rows::render_rows;
 
 #[derive(clap::Subcommand)]
 pub(crate) enum TrustCommand {
-    /// Put a root into stores; twice changes nothing
+    /// Add a root to stores; a second time changes nothing
     #[command(after_help = "Example: tamga trust add saltmarsh --scope both")]
     Add(TrustArgs),
-    /// Take a root out of stores, and nothing else
+    /// Remove a root from stores, and nothing else
     Remove(TrustArgs),
-    /// Which root is seen where
+    /// List which root is in which store
     Status(TrustArgs),
-    /// A page from which phones and other machines get the root
+    /// Serve a page from which phones and other machines get the root
     Share(share::ShareArgs),
-    /// Variables for runtimes whose list of roots is compiled in
+    /// Print variables for runtimes whose list of roots is compiled in
     Environment(EnvironmentArgs),
 }
 
@@ -47,19 +47,19 @@ pub(crate) struct TrustArgs {
     root: Option<String>,
     #[command(flatten)]
     pub(crate) stores: StoreArgs,
-    /// A root that another machine hands out over plain HTTP, instead of ROOT
+    /// Fetch the root that another machine serves over plain HTTP, instead of ROOT
     #[arg(long, value_name = "http://HOST:PORT", conflicts_with = "root")]
     url: Option<String>,
-    /// Its SHA-256, read from the other machine's own screen
+    /// Its SHA-256, read from the other machine's screen
     #[arg(long, value_name = "SHA256", requires = "url")]
     fingerprint: Option<String>,
-    /// Take in a root's file in spite of exactly this objection (repeatable)
+    /// Lift exactly this finding about the root (repeatable)
     #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
     accept: Vec<Code>,
-    /// Forget the exception that a browser remembers for this host instead (remove)
+    /// Forget the exception that a browser remembers for this host (remove)
     #[arg(long, value_name = "HOST:PORT")]
     exception: Option<String>,
-    /// The machine's stores of an image, a chroot or a container's file system instead of this machine's
+    /// Use the stores of an image, a chroot or a container's file system
     #[arg(long, value_name = "DIR", conflicts_with_all = ["scope", "elevate", "exception"])]
     sysroot: Option<PathBuf>,
     #[command(flatten)]

@@ -68,7 +68,7 @@ pub fn examine(c: &Certificate, above: &[Certificate], now: Timestamp, accepted:
     }
     let mut findings = Vec::new();
     let mut note = |code: Code, summary: &str, remedy: &str| {
-        findings.push(Finding::new(code, what.clone()).saying(summary).mended_by(remedy).as_note());
+        findings.push(Finding::new(code, what.clone()).with_summary(summary).with_remedy(remedy).as_note());
     };
     if c.constraints.is_none() && above.iter().all(|a| a.constraints.is_none()) {
         note(
@@ -85,7 +85,7 @@ pub fn examine(c: &Certificate, above: &[Certificate], now: Timestamp, accepted:
         );
     }
     if signature::is_weak(&c.algorithm.oid) && !c.is_self_issued() {
-        note(Code::WeakSignature, "its own signature uses SHA-1 or MD5", "have it signed anew by the authority above");
+        note(Code::WeakSignature, "its own signature uses SHA-1 or MD5", "have the authority above sign it again");
     }
     if above.last().unwrap_or(c).is_self_issued() {
         return Ok(findings);

@@ -149,6 +149,14 @@ pub fn words(subtrees: Option<&NameConstraints>) -> String {
 }
 
 /// The same, short enough for a line: address blocks are only counted.
+///
+/// ```
+/// use tamga_core::ca::authority::limits::briefly;
+/// use tamga_core::sample::root;
+///
+/// assert!(briefly(&root()?.0.certificate).contains("test"), "what it may certify, in a few words");
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn briefly(c: &Certificate) -> String {
     let Some(subtrees) = &c.constraints else { return Permit::Any.to_string() };
     let domains: Vec<String> =

@@ -53,6 +53,16 @@ pub fn free(label: &Label, authorities: &[Authority], issued: Option<&Issued>, w
 
 /// The authority meant: the one named, or the only one there is. `signing`: only those that can still sign count as
 /// the only one; else only roots do.
+///
+/// ```
+/// use tamga_core::ca::authority::choose;
+/// use tamga_core::sample::root;
+///
+/// let all = [root()?.0];
+/// assert_eq!(choose(None, &all, true)?.label, "saltmarsh", "the only one need not be named");
+/// assert!(choose(Some("harbour"), &all, true).is_err());
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn choose<'a>(named: Option<&str>, all: &'a [Authority], signing: bool) -> Result<&'a Authority> {
     if let Some(label) = named {
         return all.iter().find(|a| a.label == label).ok_or_else(|| Error::LabelUnknown {

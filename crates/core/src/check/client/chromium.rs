@@ -19,7 +19,7 @@ pub const POLICY: Policy = Policy {
     takes_ed25519: false,
     // RSA with keyEncipherment alone: ERR_SSL_KEY_USAGE_INCOMPATIBLE, measured.
     needs_digital_signature: true,
-    heeds_lists: false,
+    honors_crls: false,
     messages: &[
         (
             Code::KeyKindUnsupported,

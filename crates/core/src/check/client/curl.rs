@@ -20,7 +20,7 @@ pub const POLICY: Policy = Policy {
     empty_subject_needs_critical_names: false,
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     policies: Policies::Ignored,
-    heeds_lists: false,
+    honors_crls: false,
     messages: &[
         (Code::IssuerUnknown, Outcome::Refuses, "(60) SSL certificate problem: {unknown}"),
         (Code::SelfSignedLeaf, Outcome::Refuses, "(60) SSL certificate problem: self-signed certificate"),

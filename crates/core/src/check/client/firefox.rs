@@ -24,7 +24,7 @@ pub const POLICY: Policy = Policy {
     empty_subject_needs_critical_names: false,
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     policies: Policies::Ignored,
-    heeds_lists: false,
+    honors_crls: false,
     messages: &[
         (
             Code::KeyKindUnsupported,

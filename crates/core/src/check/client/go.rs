@@ -7,10 +7,10 @@ use crate::finding::Code;
 pub const POLICY: Policy = Policy {
     anchor_must_be_ca: true,
     refuses_weak_hash: true,
-    heeds_leaf_usage: false,
+    honors_leaf_usage: false,
     empty_subject_needs_critical_names: false,
     policies: Policies::Unknown,
-    heeds_lists: false,
+    honors_crls: false,
     messages: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "remote error: tls: handshake failure"),
         (

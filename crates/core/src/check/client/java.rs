@@ -20,7 +20,7 @@ pub const POLICY: Policy = Policy {
     refuses_broken: false,
     least_rsa: 1024,
     needs_digital_signature: true,
-    heeds_lists: false,
+    honors_crls: false,
     messages: &[
         (
             Code::IssuerUnknown,

@@ -61,7 +61,7 @@ crate::words! {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Policies {
     /// They are processed.
-    Heeded,
+    Honored,
     /// Their extensions are known, and not looked into.
     Ignored,
     /// Their extensions are not known: critical ones are refused.
@@ -102,7 +102,7 @@ pub struct Policy {
     /// Critical extensions of the anchor count.
     pub anchor_extensions: bool,
     /// extKeyUsage counts at all.
-    pub heeds_purpose: bool,
+    pub honors_purpose: bool,
     /// extKeyUsage of an authority limits what is below it.
     pub purposes_of_authorities: bool,
     /// An authority's keyUsage must let it sign certificates.
@@ -128,7 +128,7 @@ pub struct Policy {
     /// Known extensions that do not parse are refused; else they count as absent.
     pub refuses_broken: bool,
     /// A leaf's keyUsage must let it serve.
-    pub heeds_leaf_usage: bool,
+    pub honors_leaf_usage: bool,
     /// P-521 in a leaf is taken.
     pub takes_p521: bool,
     /// Ed25519 in a leaf is taken.
@@ -144,7 +144,7 @@ pub struct Policy {
     /// What is made of certificate policies.
     pub policies: Policies,
     /// Revocation lists at hand are looked into.
-    pub heeds_lists: bool,
+    pub honors_crls: bool,
     /// Its words for each fault, most serious first: the first that applies is what it says.
     /// `{name}` stands for the host, `{mismatch}` for OpenSSL's words on a name or an address, `{unknown}` and `{UNKNOWN}` for
     /// what OpenSSL and Node call an issuer that is not known, which depends on what was served.
@@ -305,7 +305,7 @@ mod tests {
     #[test]
     fn every_client_has_words_for_every_fault_that_a_rule_can_find() {
         for client in Client::ALL {
-            let of_lists: &[Code] = if policy(client).heeds_lists { rules::OF_LISTS } else { &[] };
+            let of_lists: &[Code] = if policy(client).honors_crls { rules::OF_LISTS } else { &[] };
             let of_lives: &[Code] = if policy(client).most_days.is_some() { rules::OF_LIVES } else { &[] };
             for code in rules::CODES.iter().chain(of_lists).chain(of_lives) {
                 let n = policy(client).messages.iter().filter(|s| s.0 == *code).count();

@@ -18,7 +18,7 @@ pub const POLICY: Policy = Policy {
     // It lets OpenSSL go on after an error and reports the last: constraints, then dates and signatures, then what comes before them.
     // It asks nobody of its own accord, and the lists of --crl are not given to it.
     policies: Policies::Ignored,
-    heeds_lists: false,
+    honors_crls: false,
     messages: &[
         (Code::KeyKindUnsupported, Outcome::Refuses, "ERR_SSL_SSLV3_ALERT_HANDSHAKE_FAILURE"),
         (Code::ConstraintViolated, Outcome::Refuses, "UNSPECIFIED"),

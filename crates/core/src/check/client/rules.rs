@@ -90,7 +90,7 @@ fn distrusted(case: &Case<'_>) -> Vec<ChainFault> {
 /// RFC 5280 §6.3: every certificate below the anchor, by lists that are at hand.
 fn revocation_lists(case: &Case<'_>) -> Vec<ChainFault> {
     let mode = case.input.revocation;
-    if !case.policy.heeds_lists || mode == Revocation::Off || !case.anchored {
+    if !case.policy.honors_crls || mode == Revocation::Off || !case.anchored {
         return Vec::new();
     }
     let said = |(i, pair): (usize, &[Certificate])| match revocation::said(
@@ -109,7 +109,7 @@ fn revocation_lists(case: &Case<'_>) -> Vec<ChainFault> {
 
 /// RFC 5280 §6.1.5 (g): a path that demands a policy has one.
 fn policies(case: &Case<'_>) -> Vec<ChainFault> {
-    if case.policy.policies != Policies::Heeded || !case.anchored || case.path.len() < 2 {
+    if case.policy.policies != Policies::Honored || !case.anchored || case.path.len() < 2 {
         return Vec::new();
     }
     let at = policies::missing(case.path);
@@ -246,7 +246,7 @@ fn critical_extensions(case: &Case<'_>) -> Vec<ChainFault> {
 
 /// RFC 5280 §4.2.1.12 for the leaf; on CAs as browsers and OpenSSL do it: a limit for all below.
 fn purposes(case: &Case<'_>) -> Vec<ChainFault> {
-    let Some(wanted) = case.input.purpose.filter(|_| case.policy.heeds_purpose) else {
+    let Some(wanted) = case.input.purpose.filter(|_| case.policy.honors_purpose) else {
         return Vec::new();
     };
     let mut out = Vec::new();
@@ -271,7 +271,7 @@ fn leaf_usage(case: &Case<'_>) -> Vec<ChainFault> {
     let Some(usage) = case.path[0].usage else {
         return Vec::new();
     };
-    let server = case.input.purpose == Some(Purpose::Server) && case.policy.heeds_leaf_usage;
+    let server = case.input.purpose == Some(Purpose::Server) && case.policy.honors_leaf_usage;
     let useless = !usage.digital_signature && !usage.key_encipherment && !usage.key_agreement;
     if server && (useless || (case.policy.needs_digital_signature && !usage.digital_signature)) {
         return vec![ChainFault::new(Code::KeyUsageMissing, 0, "digitalSignature")];

@@ -18,7 +18,7 @@ pub const POLICY: Policy = Policy {
     any_purpose: false,
     empty_subject_needs_critical_names: false,
     policies: Policies::Ignored,
-    heeds_lists: false,
+    honors_crls: false,
     messages: SILENT_WITH_LIVES,
     ..standard::POLICY
 };

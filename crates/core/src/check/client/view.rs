@@ -136,8 +136,8 @@ fn by_wget(look: &dyn Look) -> TrustView {
         let from = settings.from.shown();
         view.findings.push(
             Finding::new(Code::VerificationOff, from.to_string())
-                .saying(format!("{from} says \"check_certificate = off\": wget accepts anything"))
-                .mended_by(format!("delete the line \"check_certificate\" from {from}")),
+                .with_summary(format!("{from} says \"check_certificate = off\": wget accepts anything"))
+                .with_remedy(format!("delete the line \"check_certificate\" from {from}")),
         );
     }
     view
@@ -174,8 +174,8 @@ fn curl(look: &dyn Look) -> TrustView {
         if off {
             view.findings.push(
                 Finding::new(Code::VerificationOff, settings.shown())
-                    .saying(format!("{} says \"insecure\": curl accepts anything", settings.shown()))
-                    .mended_by(format!("delete the line \"insecure\" from {}", settings.shown())),
+                    .with_summary(format!("{} says \"insecure\": curl accepts anything", settings.shown()))
+                    .with_remedy(format!("delete the line \"insecure\" from {}", settings.shown())),
             );
         }
     }
@@ -185,8 +185,8 @@ fn curl(look: &dyn Look) -> TrustView {
 fn overridden(view: &mut TrustView, name: &str, path: &Path) {
     view.findings.push(
         Finding::new(Code::TrustOverridden, name)
-            .saying(format!("{name} leads these clients to {}", path.shown()))
-            .mended_by(format!("see that {} holds the root, or unset {name}", path.shown())),
+            .with_summary(format!("{name} leads these clients to {}", path.shown()))
+            .with_remedy(format!("see that {} holds the root, or unset {name}", path.shown())),
     );
 }
 
@@ -220,8 +220,8 @@ fn node(look: &dyn Look) -> TrustView {
     if look.env("NODE_TLS_REJECT_UNAUTHORIZED").is_some_and(|v| v == "0") {
         view.findings.push(
             Finding::new(Code::VerificationOff, "NODE_TLS_REJECT_UNAUTHORIZED")
-                .saying("NODE_TLS_REJECT_UNAUTHORIZED=0: Node.js accepts anything")
-                .mended_by("unset NODE_TLS_REJECT_UNAUTHORIZED"),
+                .with_summary("NODE_TLS_REJECT_UNAUTHORIZED=0: Node.js accepts anything")
+                .with_remedy("unset NODE_TLS_REJECT_UNAUTHORIZED"),
         );
     }
     view

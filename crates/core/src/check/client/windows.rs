@@ -9,7 +9,7 @@ pub const POLICY: Policy = Policy {
     least_rsa: 1024,
     takes_ed25519: false,
     empty_subject_needs_critical_names: false,
-    heeds_lists: false,
+    honors_crls: false,
     messages: SILENT,
     ..standard::POLICY
 };

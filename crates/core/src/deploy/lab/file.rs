@@ -175,6 +175,17 @@ pub struct Check {
 /// Parses the file. `what` is what it is called in errors, `base` the directory from which its paths are meant.
 ///
 /// Errors: what is wrong, with line and column, and what may have been meant.
+///
+/// ```
+/// use std::path::Path;
+/// use tamga_core::deploy::lab::file::read;
+///
+/// let text = "[[authority]]\nlabel = \"saltmarsh\"\n\n[[certificate]]\nnames = [\"charts.saltmarsh.test\"]\n";
+/// let lab = read(text, "tamga.toml", Path::new("/lab"))?;
+/// assert_eq!(lab.certificates[0].label.as_str(), "charts.saltmarsh.test");
+/// assert!(read("[[certificat]]\n", "tamga.toml", Path::new("/lab")).is_err(), "with line, column and \"did you mean\"");
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn read(text: &str, what: &str, base: &Path) -> Result<Lab> {
     let reader = Reader { text, what, base };
     let file: raw::File = toml::from_str(text).map_err(|e| {

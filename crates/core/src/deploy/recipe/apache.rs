@@ -69,7 +69,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         KnownError {
             text: "AH00020: Configuration Failed, exiting",
             code: None,
-            why: "a reload met a wrong pair, and the whole server ended",
+            why: "a key that does not match its certificate at a reload ends the whole server",
             remedy: "mend the pair (the line before names it), then start the server again",
         },
         KnownError {

@@ -12,6 +12,13 @@ pub struct Known {
 }
 
 /// Every complaint that a text contains, the one with most letters in common first. Letters' case and runs of blanks do not count.
+///
+/// ```
+/// use tamga_core::deploy::recipe::known;
+///
+/// let log = "nginx: [emerg] SSL_CTX_use_PrivateKey(\"/etc/nginx/key.pem\") failed (SSL: error:05800074:x509 certificate routines::key values mismatch)";
+/// assert_eq!(known(log)[0].recipe.id, "nginx");
+/// ```
 pub fn known(text: &str) -> Vec<Known> {
     let text = plain(text);
     let mut out: Vec<(usize, Known)> = Vec::new();

@@ -59,7 +59,7 @@ In time before the end: a new certificate is sent; both are valid side by side u
             text: "authentication-failed",
             code: Some(Code::KeyMismatch),
             why: "the signature was made with a key that this side does not know",
-            remedy: "send the partner the certificate anew: tamga export LABEL --as der",
+            remedy: "send the partner the new certificate: tamga export LABEL --as der",
         },
         KnownError {
             text: "unexpected-processing-error … certificate expired",

@@ -55,7 +55,7 @@ backend {label}-application
             text: "inconsistencies between private key and certificate loaded",
             code: Some(Code::KeyMismatch),
             why: "key and certificate in the file are not a pair",
-            remedy: "make the file anew: tamga export LABEL --as combined-pem",
+            remedy: "export the file again: tamga export LABEL --as combined-pem",
         },
         KnownError {
             text: "No Private Key found in",

@@ -214,6 +214,14 @@ const WEB: Facts = Facts {
 /// A recipe by one of its words.
 ///
 /// Errors: there is none for it.
+///
+/// ```
+/// use tamga_core::deploy::recipe::find;
+///
+/// assert_eq!(find("nginx")?.id, "nginx");
+/// assert!(find("ngnix").is_err());
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn find(typed: &str) -> Result<&'static Recipe> {
     let lower = typed.to_lowercase();
     ALL.iter().copied().find(|r| r.id == lower || r.also.contains(&lower.as_str())).ok_or_else(|| Error::Word {

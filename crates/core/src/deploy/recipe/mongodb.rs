@@ -64,7 +64,7 @@ pub(super) const RECIPE: Recipe = Recipe {
             text: "Failed to initialize OpenSSL … key values mismatch",
             code: Some(Code::KeyMismatch),
             why: "key and certificate in the file are not a pair",
-            remedy: "make it anew: tamga export LABEL --as combined-pem",
+            remedy: "export it again: tamga export LABEL --as combined-pem",
         },
         KnownError {
             text: "The server certificate does not match the remote host name",

@@ -151,6 +151,18 @@ impl Csr {
 }
 
 /// Writes a request with these extensions asked for, signed with its key. DER.
+///
+/// ```
+/// use tamga_core::pki::cert::csr::{Csr, build};
+/// use tamga_core::pki::cert::subject::Subject;
+/// use tamga_core::sample::{Foreseeable, leaf};
+///
+/// let (_, key) = leaf(&["charts.saltmarsh.test"])?;
+/// let der = build(&Subject::default().to_der()?, &[], &key, &Foreseeable)?;
+/// let csr = Csr::read(&der, "a request")?;
+/// assert!(csr.proves_possession().is_ok() && csr.key == *key.public());
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn build(subject: &[u8], extensions: &[Extension], key: &dyn SigningKey, entropy: &dyn Entropy) -> Result<Vec<u8>> {
     let encoding = |_| Error::Crypto { doing: "encoding a request" };
     let wanted = Any::encode_from(&extensions.to_vec()).map_err(encoding)?;

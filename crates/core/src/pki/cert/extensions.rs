@@ -44,6 +44,14 @@ impl GeneralName {
     }
 
     /// A name as it was typed.
+    ///
+    /// ```
+    /// use tamga_core::pki::cert::extensions::GeneralName;
+    ///
+    /// let name = GeneralName::from_name(&"192.168.7.7".parse()?);
+    /// assert_eq!((name.words().as_str(), name), ("192.168.7.7", GeneralName::Ip(vec![192, 168, 7, 7])));
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn from_name(name: &Name) -> GeneralName {
         match name {
             Name::Dns(n) => GeneralName::Dns(n.clone()),

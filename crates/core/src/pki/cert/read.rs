@@ -103,6 +103,17 @@ impl Certificate {
     ///
     /// Errors: [`Error::Malformed`] when the outer structure is no certificate; extensions that do not
     /// parse are kept aside in [`Certificate::broken`].
+    ///
+    /// ```
+    /// use tamga_core::pki::cert::Certificate;
+    /// use tamga_core::sample::leaf;
+    ///
+    /// let der = leaf(&["charts.saltmarsh.test"])?.0.der().to_vec();
+    /// let read = Certificate::read(&der, "a file")?;
+    /// assert_eq!(read.name_words(), ["charts.saltmarsh.test"]);
+    /// assert!(Certificate::read(&der[..100], "a file").is_err(), "cut short");
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn read(der: &[u8], what: &str) -> Result<Certificate> {
         let malformed = |why: &str| Error::Malformed { what: what.to_owned(), why: why.to_owned() };
         let outer = Outer::from_der(der).map_err(|_| malformed("it is no X.509 certificate (RFC 5280 §4.1)"))?;

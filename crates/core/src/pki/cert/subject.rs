@@ -47,6 +47,15 @@ impl Subject {
     /// The DER of the name, one attribute per RDN, country first and common name last.
     ///
     /// Errors: a country that is not two letters, a field that is too long or holds control characters.
+    ///
+    /// ```
+    /// use tamga_core::pki::cert::subject::{Subject, words};
+    ///
+    /// let subject = Subject { common_name: Some("charts".into()), country: Some("NL".into()), ..Subject::default() };
+    /// assert_eq!(words(&subject.to_der()?), "CN=charts, C=NL");
+    /// assert!(Subject { country: Some("Holland".into()), ..Subject::default() }.to_der().is_err());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn to_der(&self) -> Result<Vec<u8>> {
         let values = [&self.country, &self.state, &self.locality, &self.organization, &self.unit, &self.common_name];
         let mut rdns: Vec<Rdn> = Vec::new();
@@ -115,6 +124,15 @@ pub fn mailboxes(name: &[u8]) -> Vec<String> {
 }
 
 /// Compares two names as RFC 5280 §7.1 says: by type and by value without case and with white space folded.
+///
+/// ```
+/// use tamga_core::pki::cert::subject::{Subject, same};
+///
+/// let named = |name: &str| Subject { common_name: Some(name.into()), ..Subject::default() }.to_der();
+/// assert!(same(&named("Saltmarsh  Root")?, &named("saltmarsh root")?));
+/// assert!(!same(&named("saltmarsh")?, &named("harbour")?));
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn same(a: &[u8], b: &[u8]) -> bool {
     if a == b {
         return true;

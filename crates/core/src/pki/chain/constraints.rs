@@ -39,6 +39,18 @@ pub fn cost(subtrees: &NameConstraints, certificate: &Certificate) -> usize {
 }
 
 /// True if the subtrees do not let a name pass: it lies in no permitted base of its kind, or in an excluded one.
+///
+/// ```
+/// use tamga_core::pki::cert::extensions::GeneralName;
+/// use tamga_core::pki::chain::constraints::forbids;
+/// use tamga_core::sample::root;
+///
+/// let (root, _) = root()?;
+/// let limits = root.certificate.constraints.expect("every root of Tamga has some");
+/// assert!(!forbids(&limits, &GeneralName::Dns("charts.saltmarsh.test".into())));
+/// assert!(forbids(&limits, &GeneralName::Dns("charts.saltmarsh.org".into())));
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn forbids(subtrees: &NameConstraints, name: &GeneralName) -> bool {
     let of_type: Vec<&GeneralName> = subtrees.permitted.iter().filter(|b| same_type(b, name)).collect();
     let permitted = of_type.is_empty() || of_type.iter().any(|b| within(b, name));

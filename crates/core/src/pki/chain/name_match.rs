@@ -23,6 +23,17 @@ pub const STRICT: Matching =
     Matching { labels_after_star: 1, trailing_dot: false, common_name: false, common_name_for_address: false };
 
 /// True if one of the certificate's names is the host.
+///
+/// ```
+/// use tamga_core::pki::chain::name_match::{STRICT, covers};
+/// use tamga_core::sample::leaf;
+///
+/// let (certificate, _) = leaf(&["*.buoys.saltmarsh.test"])?;
+/// assert!(covers(&certificate, &"north.buoys.saltmarsh.test".parse()?, STRICT));
+/// assert!(!covers(&certificate, &"buoys.saltmarsh.test".parse()?, STRICT));
+/// assert!(!covers(&certificate, &"a.b.buoys.saltmarsh.test".parse()?, STRICT), "a star is one label");
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn covers(certificate: &Certificate, host: &Name, how: Matching) -> bool {
     match &certificate.names {
         Some(names) => names.iter().any(|n| one(n, host, how)),

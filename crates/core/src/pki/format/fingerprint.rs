@@ -17,6 +17,16 @@ pub struct Spelling {
 }
 
 /// All of them. In: the certificate and its SubjectPublicKeyInfo, DER.
+///
+/// ```
+/// use tamga_core::pki::format::fingerprint::spellings;
+/// use tamga_core::sample::leaf;
+///
+/// let (certificate, _) = leaf(&["charts.saltmarsh.test"])?;
+/// let all = spellings(certificate.der(), certificate.key.spki());
+/// assert_eq!(all[0].value, certificate.sha256());
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn spellings(der: &[u8], public_key: &[u8]) -> Vec<Spelling> {
     let (sha256, sha1) = (Sha256::digest(der), Sha1::digest(der));
     let colons = |bytes: &[u8]| bytes.iter().map(|b| format!("{b:02X}")).collect::<Vec<_>>().join(":");

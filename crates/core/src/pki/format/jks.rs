@@ -31,6 +31,19 @@ pub fn is_one(bytes: &[u8]) -> bool {
 /// A trust store with these roots.
 ///
 /// Errors: a passphrase that is not UTF-8.
+///
+/// ```
+/// use tamga_core::pki::format::contents::Named;
+/// use tamga_core::pki::format::jks::{read, write_trust};
+/// use tamga_core::sample::{NOW, root};
+/// use tamga_core::vocabulary::secret::Passphrase;
+///
+/// let word = Passphrase::new(b"changeit".to_vec().into());
+/// let root = Named { alias: Some("saltmarsh".into()), thing: root()?.0.certificate.der().to_vec() };
+/// let store = write_trust(&[root], &word, NOW)?;
+/// assert_eq!(read(&store, Some(&word), "the store")?.certificates.len(), 1);
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn write_trust(roots: &[Named<Vec<u8>>], passphrase: &Passphrase, now: Timestamp) -> Result<Zeroizing<Vec<u8>>> {
     let mut out = head(roots.len());
     for (i, root) in roots.iter().enumerate() {

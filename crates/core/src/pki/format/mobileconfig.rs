@@ -15,6 +15,16 @@ pub fn is_one(text: &str) -> bool {
 /// A profile with these roots (DER) under their names.
 ///
 /// The identifiers follow from the roots: made again, it replaces the one that is installed.
+///
+/// ```
+/// use tamga_core::pki::format::contents::Named;
+/// use tamga_core::pki::format::mobileconfig::{is_one, write};
+/// use tamga_core::sample::root;
+///
+/// let root = Named { alias: None, thing: root()?.0.certificate.der().to_vec() };
+/// assert!(is_one(&write("Saltmarsh", &[root])));
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn write(title: &str, roots: &[Named<Vec<u8>>]) -> String {
     let mut payloads = String::new();
     let mut sum = Sha256::new();

@@ -32,6 +32,15 @@ fn fields(der: &[u8]) -> Option<Vec<tlv::Tlv<'_>>> {
 }
 
 /// Writes these certificates (DER), in their order, as DER.
+///
+/// ```
+/// use tamga_core::pki::format::pkcs7::{read, write};
+/// use tamga_core::sample::root;
+///
+/// let root = root()?.0.certificate.der().to_vec();
+/// assert_eq!(read(&write(&[root.clone()]), "the file")?.certificates[0].thing, root);
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn write(certificates: &[Vec<u8>]) -> Vec<u8> {
     let content = tlv::write(SEQUENCE, &[&tlv::write(OID, &[DATA.as_bytes()])]);
     let all: Vec<&[u8]> = certificates.iter().map(Vec::as_slice).collect();

@@ -62,6 +62,15 @@ impl Shell {
     }
 
     /// One variable set in its language.
+    ///
+    /// ```
+    /// use tamga_core::stores::trust::environment::Shell;
+    ///
+    /// let line = |shell: &str| shell.parse::<Shell>().map(|s| s.line("ROOTS", "/it's here"));
+    /// assert_eq!(line("zsh")?, r"export ROOTS='/it'\''s here'");
+    /// assert_eq!(line("pwsh")?, "$env:ROOTS = '/it''s here'");
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
     pub fn line(self, name: &str, value: &str) -> String {
         match self {
             Shell::Sh => format!("export {name}='{}'", value.replace('\'', "'\\''")),

@@ -50,6 +50,16 @@ pub fn is_mark_of(mark: &str, certificate: &Certificate) -> bool {
 }
 
 /// The label inside a mark, if it is this certificate's.
+///
+/// ```
+/// use tamga_core::sample::root;
+/// use tamga_core::stores::trust::{Root, label_of_mark};
+///
+/// let root = Root { label: "saltmarsh".into(), certificate: root()?.0.certificate };
+/// assert_eq!(label_of_mark(&root.mark(), &root.certificate), Some("saltmarsh"));
+/// assert_eq!(label_of_mark("tamga-saltmarsh-00000000", &root.certificate), None, "another certificate's");
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn label_of_mark<'a>(mark: &'a str, certificate: &Certificate) -> Option<&'a str> {
     let (label, short) = mark.strip_prefix("tamga-")?.rsplit_once('-')?;
     certificate.sha256().starts_with(short).then_some(label).filter(|_| short.len() == 8)
@@ -157,6 +167,12 @@ pub(crate) fn has_native(look: &dyn Look) -> bool {
 }
 
 /// The stores of an id: two where it has locations of the user and of the machine.
+///
+/// ```
+/// use tamga_core::stores::{StoreId, trust};
+///
+/// assert_eq!(trust::by_id(StoreId::Chromium).count(), 1);
+/// ```
 pub fn by_id(id: StoreId) -> impl Iterator<Item = &'static dyn Store> {
     ALL.iter().copied().filter(move |s| s.id() == id)
 }

@@ -149,8 +149,8 @@ fn home_path(look: &dyn Environment, value: &str) -> PathBuf {
 
 fn off(about: &str, whose: &str, what: &str, remedy: &str) -> Finding {
     Finding::new(Code::VerificationOff, about)
-        .saying(format!("{whose} accepts anything: {what} switches verification off"))
-        .mended_by(remedy)
+        .with_summary(format!("{whose} accepts anything: {what} switches verification off"))
+        .with_remedy(remedy)
 }
 
 fn leads(look: &dyn Files, about: &str, whose: &str, what: &str, to: &Path, remedy: &str) -> Finding {
@@ -160,8 +160,8 @@ fn leads(look: &dyn Files, about: &str, whose: &str, what: &str, to: &Path, reme
         false => ("which is not there", String::new()),
     };
     Finding::new(Code::TrustOverridden, about)
-        .saying(format!("{what} leads {whose} to {place}, {state}"))
-        .mended_by(format!("{first}{remedy}"))
+        .with_summary(format!("{what} leads {whose} to {place}, {state}"))
+        .with_remedy(format!("{first}{remedy}"))
 }
 
 /// True if a file, or the files of a folder, hold all these roots.

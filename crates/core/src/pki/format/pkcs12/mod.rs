@@ -51,6 +51,18 @@ fn outer(der: &[u8]) -> Option<Vec<Tlv<'_>>> {
 }
 
 /// A trust store: roots, unencrypted and without an integrity code, so that it opens with any passphrase and with none.
+///
+/// ```
+/// use tamga_core::pki::format::container::Container;
+/// use tamga_core::pki::format::contents::Named;
+/// use tamga_core::pki::format::pkcs12::write_trust;
+/// use tamga_core::sample::root;
+///
+/// let root = Named { alias: Some("saltmarsh".into()), thing: root()?.0.certificate.der().to_vec() };
+/// let store = write_trust(&[root]);
+/// assert_eq!(Container::of(&store), Some(Container::Pkcs12));
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn write_trust(roots: &[Named<Vec<u8>>]) -> Zeroizing<Vec<u8>> {
     let bags: Vec<Zeroizing<Vec<u8>>> = roots
         .iter()
@@ -68,6 +80,22 @@ pub fn write_trust(roots: &[Named<Vec<u8>>]) -> Zeroizing<Vec<u8>> {
 ///
 /// In: the alias; the chain as DER; the passphrase (empty for none); `legacy` for triple DES and SHA-1.
 /// Errors: a passphrase that the format cannot hold; no certificate.
+///
+/// ```
+/// use tamga_core::pki::format::container;
+/// use tamga_core::pki::format::pkcs12::write_identity;
+/// use tamga_core::sample::{Foreseeable, leaf};
+/// use tamga_core::vocabulary::secret::Passphrase;
+///
+/// let (certificate, key) = leaf(&["charts.saltmarsh.test"])?;
+/// let word = Passphrase::new(b"a word of the tide".to_vec().into());
+/// let chain = [certificate.der().to_vec()];
+/// let store = write_identity("charts", &key, &chain, &word, false, &Foreseeable)?;
+/// let back = container::open(&store, Some(&word), "the store")?;
+/// assert_eq!(back.keys[0].alias.as_deref(), Some("charts"));
+/// assert!(container::open(&store, None, "the store").is_err());
+/// # Ok::<(), tamga_core::error::Error>(())
+/// ```
 pub fn write_identity(
     alias: &str,
     key: &PrivateKey,

@@ -1,6 +1,6 @@
 //! JSON Schemas of everything that `--format json` prints, made from the types that are serialized.
 //!
-//! `docs/schema/` holds them, one file a command; the test compares, and `TAMGA_TESTS_WRITE=1` writes them anew. That real output fits
+//! `docs/schema/` holds them, one file a command; the test compares, and `TAMGA_TESTS_WRITE=1` writes them. That real output fits
 //! them is judged by another validator, in the tests that drive the program.
 
 use crate::commands;

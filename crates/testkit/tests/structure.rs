@@ -199,7 +199,7 @@ fn each_concept_is_where_the_table_says() {
     }
 }
 
-/// Files that one reads at a sitting, functions that one sees at a glance.
+/// No file is too long to read at once, no function too long for a screen.
 #[test]
 fn files_and_functions_stay_small() {
     let mut sizes = Vec::new();

@@ -276,7 +276,7 @@ fn about_life_and_subject(request: &Request, subject: &[u8], from: Timestamp, un
         let common = crate::vocabulary::text::harmless(&common);
         out.push(
             Finding::new(Code::CommonNameUnlisted, common.clone())
-                .with_summary(format!("{common} stands in the common name alone, where no client looks"))
+                .with_summary(format!("{common} is only in the common name, which no client reads"))
                 .with_remedy(format!("add it to the names if visitors use it: tamga issue {common} …")),
         );
     }

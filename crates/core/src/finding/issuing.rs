@@ -52,7 +52,7 @@ pub(super) const ROWS: &[Entry] = &[
         code: Code::CommonNameUnlisted,
         severity: Severity::Note,
         summary: "the common name is not among the names",
-        meaning: "Clients compare only the names; a host that stands in the common name alone is not found.",
+        meaning: "Clients compare only the names; a host that is only in the common name is not found.",
         cause: "The host was typed into the subject, as older instructions say.",
         remedy: "give it as a name: tamga issue NAME…",
         by_hand: "Add the common name to the subject alternative names.",

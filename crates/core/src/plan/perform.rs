@@ -65,7 +65,7 @@ pub fn perform<'a, X: Executor>(executor: &X, plan: &'a [Planned]) -> Result<(),
     for (at, planned) in plan.iter().enumerate() {
         if let Err(error) = executor.execute(&planned.step) {
             let done = plan.iter().take(at).rev().flat_map(|p| &p.undo);
-            // A command that has just failed would fail again, and that it did is told already.
+            // A command that has just failed would fail again, and its failure is reported already.
             let left = done
                 .filter(|undo| **undo != planned.step)
                 .filter_map(|undo| executor.execute(undo).err().map(|error| Left { step: undo, error }))

@@ -42,7 +42,7 @@ CREATE TABLE request (label TEXT PRIMARY KEY, kind TEXT NOT NULL, der BLOB NOT N
 /// Version 3: the few self-signed ones among many are found without reading them all.
 const ALONE: &str = "CREATE INDEX certificate_alone ON certificate (state) WHERE authority IS NULL;";
 
-/// Version 4: what a list says of a certificate stands beside it, so that none is parsed for a list. `names` is a JSON array.
+/// Version 4: columns for what a list shows of a certificate, so that a list parses none. `names` is a JSON array.
 const SUMMARY: &str = "
 ALTER TABLE certificate ADD COLUMN starts INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE certificate ADD COLUMN self_issued INTEGER NOT NULL DEFAULT 0;

@@ -82,7 +82,7 @@ func main() {
         KnownError {
             text: "x509: certificate relies on legacy Common Name field",
             code: Some(Code::NamesMissing),
-            why: "the name stands in the common name alone",
+            why: "the name is only in the common name",
             remedy: "tamga issue NAME writes it where clients look",
         },
         KnownError {

@@ -1,5 +1,5 @@
 //! Private and public keys: made, taken apart for writing, put together from what was read, used to sign.
-//! How they stand in files is in [`crate::pki::format::private_key`].
+//! Their file formats are in [`crate::pki::format::private_key`].
 
 mod algorithm;
 mod public;

@@ -46,7 +46,7 @@ pub struct IdentityStore {
     pub guarded: bool,
 }
 
-/// How an identity stands in a place.
+/// The state of an identity in one location.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum State {
     /// Certificate and key are there.

@@ -178,7 +178,7 @@ pub fn by_id(id: StoreId) -> impl Iterator<Item = &'static dyn Store> {
 }
 
 crate::words! {
-    /// How a root stands in a place.
+    /// The state of a root in one location.
     pub enum State: "state" {
         /// It is there and counts.
         Present = "present",
@@ -186,7 +186,7 @@ crate::words! {
         Absent = "absent",
         /// Another root of the same name is there instead.
         Older = "older",
-        /// It is there but has ended.
+        /// It is there but has expired.
         Expired = "expired",
         /// It is there but distrusted.
         Distrusted = "distrusted",

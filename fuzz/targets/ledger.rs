@@ -2,7 +2,7 @@
 #![no_main]
 
 use std::sync::OnceLock;
-use tamga_host::ledger::{Ledger, Work};
+use tamga_host::ledger::{Filter, Ledger, Sort, Work};
 
 fn ledger() -> &'static std::sync::Mutex<(tempfile::TempDir, Ledger)> {
     static LEDGER: OnceLock<std::sync::Mutex<(tempfile::TempDir, Ledger)>> = OnceLock::new();
@@ -30,7 +30,9 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         if let Ok(Some(ledger)) = Ledger::open_existing(folder.path()) {
             let _ = ledger.damage();
             let _ = ledger.authorities();
-            let _ = ledger.issued(None);
+            let _ = ledger.in_use();
+            let _ = ledger.summaries(&Filter::default(), Sort::Label, None, &mut drop);
+            let _ = (ledger.directories(), ledger.names(), ledger.issued("charts"));
             let _ = ledger.journal();
             let _ = ledger.all_waiting();
         }

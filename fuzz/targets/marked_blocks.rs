@@ -6,8 +6,9 @@
 mod memory;
 
 use std::path::{Path, PathBuf};
+use tamga_core::stores::StoreId;
 use tamga_core::deploy::hosts::{self, Wanted};
-use tamga_core::plan::ports::Look;
+use tamga_core::plan::ports::Files;
 use tamga_core::stores::trust::{self, Goal};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
@@ -22,7 +23,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let _ = hosts::status(bytes, &wanted);
     let file = PathBuf::from("/lab/roots.pem");
     let machine = |text: &[u8]| memory::Machine { files: [(file.clone(), text.to_vec())].into(), answer: Vec::new() };
-    let store = trust::by_id("bundle").unwrap()[0];
+    let store = trust::by_id(StoreId::Bundle).next().unwrap();
     let look = machine(bytes);
     for place in store.survey(&look, &[file.clone()]) {
         let plan = store.change(Goal::Add, memory::root(), &place, &look);

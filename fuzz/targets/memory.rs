@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use tamga_core::plan::native::{NativeEntry, StoreName};
 use tamga_core::plan::nss::{Library, NssFailure, NssView};
-use tamga_core::plan::ports::{Entropy, Look};
+use tamga_core::plan::ports::{BrowserDatabases, Commands, Entropy, Environment, Files, NativeStores};
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::plan::step::Invocation;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -16,7 +16,7 @@ pub struct Machine {
     pub answer: Vec<u8>,
 }
 
-impl Look for Machine {
+impl Files for Machine {
     fn read(&self, path: &Path) -> Option<Vec<u8>> {
         self.files.get(path).cloned()
     }
@@ -36,14 +36,14 @@ impl Look for Machine {
     fn may_write(&self, _: &Path) -> bool {
         true
     }
+}
+
+impl Environment for Machine {
     fn env(&self, _: &str) -> Option<String> {
         None
     }
     fn home(&self) -> PathBuf {
         "/home/operator".into()
-    }
-    fn program(&self, name: &str) -> Option<PathBuf> {
-        Some(Path::new("/usr/bin").join(name))
     }
     fn store_password(&self) -> Option<Passphrase> {
         None
@@ -54,15 +54,27 @@ impl Look for Machine {
     fn has_rights(&self) -> bool {
         true
     }
-    fn nss(&self, _: &Path, _: &Library) -> Result<NssView, NssFailure> {
-        Ok(NssView::default())
+}
+
+impl Commands for Machine {
+    fn program(&self, name: &str) -> Option<PathBuf> {
+        Some(Path::new("/usr/bin").join(name))
     }
     fn ask(&self, _: &Invocation, _: bool) -> Option<Result<Vec<u8>, String>> {
         Some(Ok(self.answer.clone()))
     }
+}
+
+impl BrowserDatabases for Machine {
+    fn nss(&self, _: &Path, _: &Library) -> Result<NssView, NssFailure> {
+        Ok(NssView::default())
+    }
     fn kept_certificates(&self, _: &Path) -> Vec<(Vec<u8>, Vec<u8>)> {
         Vec::new()
     }
+}
+
+impl NativeStores for Machine {
     fn native(&self, _: &StoreName) -> Option<Result<Vec<NativeEntry>, String>> {
         None
     }

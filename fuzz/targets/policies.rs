@@ -6,6 +6,7 @@
 mod memory;
 
 use std::path::Path;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Goal};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
@@ -19,8 +20,8 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     ];
     let files = files.iter().map(|f| (Path::new(f).to_owned(), bytes.to_vec())).collect();
     let look = memory::Machine { files, answer: Vec::new() };
-    for id in ["firefox-policy", "chromium-policy", "firefox", "chromium"] {
-        for store in trust::by_id(id).unwrap() {
+    for id in [StoreId::FirefoxPolicy, StoreId::ChromiumPolicy, StoreId::Firefox, StoreId::Chromium] {
+        for store in trust::by_id(id) {
             for place in store.survey(&look, &[]) {
                 for goal in [Goal::Add, Goal::Remove] {
                     let plan = store.change(goal, memory::root(), &place, &look);

@@ -138,7 +138,7 @@ fn every_store_keeps_the_contract_in_every_place() {
             for at in 0..plan.len() {
                 *m.fails_at.borrow_mut() = Some(at);
                 m.perform(&plan).unwrap_err();
-                // Links that a system's command makes anew are not among what is compared.
+                // Links that a system's command makes again are not among what is compared.
                 assert_eq!(m.state().1, between.1, "{what}: step {at} of {}", plan.len());
             }
             *m.fails_at.borrow_mut() = None;

@@ -1,4 +1,4 @@
-//! The way to a file: owner, group, mode and access-control list of every folder on it.
+//! The way to a file: owner, group, mode and access-control list of every directory on it.
 
 use crate::error::{Error, Result};
 use crate::platform;
@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use tamga_core::deploy::access::{Account, Acl, Stop};
 use tamga_core::plan::ports::Look;
 
-/// Every folder on the way to a file, as written and as links lead, then the file.
+/// Every directory on the way to a file, as written and as links lead, then the file.
 ///
 /// Errors: something on the way cannot be looked at.
 pub fn way(file: &Path) -> Result<Vec<Stop>> {

@@ -1,4 +1,4 @@
-//! A backup: the ledger and the authorities' folders in a tar archive inside an age file, encrypted by a passphrase.
+//! A backup: the ledger and the authorities' directories in a tar archive inside an age file, encrypted by a passphrase.
 //!
 //! Both are formats of other people: without Tamga, any program that reads age and tar opens it.
 
@@ -13,7 +13,7 @@ use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
-/// What stands in a data folder and belongs into a backup, besides the ledger.
+/// What stands in a data directory and belongs into a backup, besides the ledger.
 const AUTHORITIES: &str = "authorities";
 
 fn refused(what: &str, why: impl Into<String>, remedy: &str) -> Error {
@@ -27,7 +27,7 @@ fn secret(passphrase: &Passphrase) -> Result<SecretString> {
     Ok(SecretString::from(text.to_owned()))
 }
 
-/// Writes a backup of a data folder. The file is 0600 and whole, or not there. The caller holds the lock.
+/// Writes a backup of a data directory. The file is 0600 and whole, or not there. The caller holds the lock.
 pub fn write(ledger: &Ledger, data: &Path, file: &Path, passphrase: &Passphrase) -> Result<()> {
     let io = |doing: &'static str| Error::file(doing, file);
     let work = tempfile::Builder::new()
@@ -55,9 +55,9 @@ pub fn write(ledger: &Ledger, data: &Path, file: &Path, passphrase: &Passphrase)
     staged.put_in_place()
 }
 
-/// Unpacks a backup into a data folder that does not stand yet, all of it or nothing.
+/// Unpacks a backup into a data directory that does not stand yet, all of it or nothing.
 ///
-/// Errors: a data folder with something in it; a wrong passphrase; a file that is no backup of ours.
+/// Errors: a data directory with something in it; a wrong passphrase; a file that is no backup of ours.
 pub fn restore(file: &Path, data: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<Ledger> {
     const WHAT: &str = "the backup cannot be restored";
     if std::fs::read_dir(data).is_ok_and(|mut d| d.any(|e| e.is_ok_and(|e| e.file_name() != "lock"))) {
@@ -161,7 +161,7 @@ pub fn unpack_archive(archive: impl Read, into: &Path) -> Result<()> {
     Ok(())
 }
 
-/// The path inside a data folder; None for anything that leads elsewhere or has no business there.
+/// The path inside a data directory; None for anything that leads elsewhere or has no business there.
 fn inside(path: &Path) -> Option<PathBuf> {
     let parts: Vec<&str> = path
         .components()

@@ -7,7 +7,7 @@ use tamga_core::vocabulary::text::Shown;
 /// A failure of the surroundings, with its context.
 #[derive(Debug, thiserror::Error)]
 pub enum Error {
-    /// A file or folder could not be used.
+    /// A file or directory could not be used.
     #[error("{doing} {} failed", path.shown())]
     File {
         /// The operation: "writing", "reading".
@@ -52,7 +52,7 @@ pub enum Error {
     /// A file or directory that another account could replace.
     #[error("{} is not used: another account could replace it", path.shown())]
     OpenToOthers {
-        /// The folder or file.
+        /// The directory or file.
         path: PathBuf,
         /// Who may change it.
         who: String,
@@ -103,10 +103,10 @@ pub enum Error {
         /// The file.
         path: PathBuf,
     },
-    /// Another process works on the data folder.
+    /// Another process works on the data directory.
     #[error("another tamga is at work on {}", path.shown())]
     Locked {
-        /// The data folder.
+        /// The data directory.
         path: PathBuf,
     },
     /// A program failed.
@@ -120,7 +120,7 @@ pub enum Error {
     /// An NSS database could not be changed.
     #[error("the database in {} could not be changed", folder.shown())]
     Nss {
-        /// The folder.
+        /// The directory.
         folder: PathBuf,
         /// The reason.
         why: String,
@@ -151,7 +151,7 @@ pub enum Error {
         /// What is left.
         left: String,
     },
-    /// There is no home folder to work in.
+    /// There is no home directory to work in.
     #[error("there is no home folder")]
     NoHome,
 }
@@ -256,7 +256,7 @@ impl Diagnostic for Error {
             Error::Backup { remedy, .. } => remedy.clone(),
             Error::LedgerNewer { .. } => "use the newer Tamga, or another --data-dir".into(),
             Error::Locked { .. } => "wait until it has ended, then run the same command again".into(),
-            Error::Program { .. } => "mend what it says, then run the same command again".into(),
+            Error::Program { .. } => "fix what it says, then run the same command again".into(),
             Error::Nss { remedy, .. } => remedy.clone(),
             Error::SystemStore { .. } => "run the same command again, and say yes in the dialog of Windows".into(),
             Error::Port { source, .. } if source.kind() == std::io::ErrorKind::AddrInUse => {

@@ -13,7 +13,7 @@ use tamga_core::vocabulary::secret::Passphrase;
 
 /// Another root for the machine's own paths (`/etc`, `/opt`, `/snap`, `/usr`, `/var`): for tests, the demonstration and images.
 pub const ROOT_VARIABLE: &str = "TAMGA_ROOT";
-/// The data folder.
+/// The data directory.
 pub const DATA_VARIABLE: &str = "TAMGA_DATA_DIR";
 
 /// Where the programs of the system lie: what runs as root is looked for here, never where a user's `PATH` leads.
@@ -28,7 +28,7 @@ pub struct InvokingUser {
     pub uid: u32,
     /// Group id.
     pub gid: u32,
-    /// Home folder.
+    /// Home directory.
     pub home: PathBuf,
     /// What the user's own processes act with.
     pub rights: Effective,
@@ -53,7 +53,7 @@ pub struct Machine {
 impl Machine {
     /// Reads the environment. `data_dir` is the option of the command line.
     ///
-    /// Called through sudo, doas or pkexec without a data folder named, it gives up root's rights for the person's:
+    /// Called through sudo, doas or pkexec without a data directory named, it gives up root's rights for the person's:
     /// they come back only for single steps on the machine's own stores. With one named it keeps them, but touches
     /// what lies in the person's home as that person.
     pub fn from_environment(data_dir: Option<PathBuf>) -> Result<Machine> {
@@ -81,7 +81,7 @@ impl Machine {
         let (password, raiser) = (Arc::default(), Arc::default());
         let own_root = root.clone();
         let machine = Machine { root, home, data, environment, password, raiser, image: false, own_root, person };
-        // A data folder that was named is used with the rights that were given for it.
+        // A data directory that was named is used with the rights that were given for it.
         if let Some(p) = machine.person.as_ref().filter(|_| own_data) {
             platform::become_user(&p.rights).map_err(Error::file("acting for the owner of", &p.home))?;
         }
@@ -106,7 +106,7 @@ impl Machine {
         }
     }
 
-    /// The data folder.
+    /// The data directory.
     pub fn data(&self) -> &Path {
         &self.data
     }
@@ -126,7 +126,7 @@ impl Machine {
     pub fn within_image(&self, real: &Path) -> Result<()> {
         let Some(root) = self.root.as_ref().filter(|_| self.image) else { return Ok(()) };
         let Ok(root) = std::fs::canonicalize(root) else { return Ok(()) };
-        // The nearest folder that is there: what is made below it lies in it.
+        // The nearest directory that is there: what is made below it lies in it.
         let folder = real.ancestors().skip(1).find_map(|p| std::fs::canonicalize(p).ok()).unwrap_or_default();
         if folder.starts_with(&root) {
             return Ok(());

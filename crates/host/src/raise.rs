@@ -15,7 +15,7 @@ use tamga_core::plan::step::{Invocation, Step};
 pub const PROGRAMS: [&str; 3] = ["sudo", "doas", "pkexec"];
 /// Where the system's own programs lie: never where a person's PATH leads.
 const FOLDERS: [&str; 4] = ["/usr/bin", "/usr/sbin", "/bin", "/sbin"];
-/// A folder that only root may change, for what a program wants as a file.
+/// A directory that only root may change, for what a program wants as a file.
 const OF_ROOT: &str = if cfg!(target_os = "macos") { "/var/root" } else { "/root" };
 
 /// The first program for raised rights that is installed.

@@ -14,7 +14,7 @@ use tamga_core::stores::trust::Goal;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
-/// Looks at the journal and mends. The caller holds the data folder's lock. One line for each thing found.
+/// Looks at the journal and fixes. The caller holds the data directory's lock. One line for each thing found.
 ///
 /// `applying`: another process is in a run of `apply`, and the deployments under way are its own.
 pub fn recover(ledger: &Ledger, machine: &Machine, now: Timestamp, applying: bool) -> Result<Vec<String>> {

@@ -1,4 +1,4 @@
-//! Putting a data folder right: a damaged or missing ledger is rebuilt from what still reads and from the files.
+//! Putting a data directory right: a damaged or missing ledger is rebuilt from what still reads and from the files.
 
 use crate::error::Result;
 use crate::ledger::{self, Ledger, Salvaged};
@@ -38,8 +38,8 @@ impl Repaired {
     }
 }
 
-/// Opens the ledger, rebuilt where it has to be, and looks for what it does not know: authorities in the data folder,
-/// certificates in the folders given. The caller holds the lock.
+/// Opens the ledger, rebuilt where it has to be, and looks for what it does not know: authorities in the data directory,
+/// certificates in the directories given. The caller holds the lock.
 pub fn repair(data: &Path, folders: &[PathBuf], now: Timestamp) -> Result<(Ledger, Repaired)> {
     let mut done = Repaired::default();
     let whole = match Ledger::open_existing(data) {
@@ -83,7 +83,7 @@ fn certificates(file: &Path) -> Vec<Certificate> {
     pem::certificates(&bytes).iter().filter_map(|der| Certificate::read(der, "a certificate").ok()).collect()
 }
 
-/// An authority whose folder stands but which the ledger does not know.
+/// An authority whose directory stands but which the ledger does not know.
 fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Timestamp, done: &mut Repaired) -> Result<()> {
     let Ok(label) = Label::from_str(name) else { return Ok(()) };
     let known = ledger.authorities()?;
@@ -122,7 +122,7 @@ fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Timestamp, d
     Ok(())
 }
 
-/// A certificate folder that the ledger does not know, of one of its authorities.
+/// A certificate directory that the ledger does not know, of one of its authorities.
 fn adopt_certificate(
     ledger: &Ledger,
     folder: &Path,

@@ -1,6 +1,6 @@
 //! Runs the matrix with the clients that are installed here and writes what they do, in Markdown; 1 if a prediction differs.
 //!
-//! In: HOME, TAMGA_ROOT (two empty folders), and otherwise a bare environment. Out: the document; on standard error what differs.
+//! In: HOME, TAMGA_ROOT (two empty directories), and otherwise a bare environment. Out: the document; on standard error what differs.
 
 #![allow(clippy::print_stdout, clippy::print_stderr, clippy::unwrap_used, reason = "it is a command of the tests")]
 

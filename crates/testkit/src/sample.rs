@@ -39,7 +39,7 @@ pub fn root(label: &str) -> Root {
     Root { certificate: made.authority.certificate, key }
 }
 
-/// The root in an authority's folder.
+/// The root in an authority's directory.
 pub fn authority(folder: &Path) -> Root {
     let certificate = certificate(&folder.join("certificate.pem"));
     let key = read_key(&std::fs::read(folder.join(KEY_FILE)).unwrap(), "key").unwrap();

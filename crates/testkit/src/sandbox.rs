@@ -1,4 +1,4 @@
-//! A hermetic place in which the built program runs: its own home, data folder, machine root and environment.
+//! A hermetic place in which the built program runs: its own home, data directory, machine root and environment.
 
 use serde_json::Value;
 use std::path::{Path, PathBuf};
@@ -79,7 +79,7 @@ impl Sandbox {
         self
     }
 
-    /// The same with the program in a folder that only its owner may enter; returns where it lies.
+    /// The same with the program in a directory that only its owner may enter; returns where it lies.
     pub fn behind_a_closed_folder(&mut self) -> PathBuf {
         use std::os::unix::fs::PermissionsExt;
         let closed = self.path("closed");
@@ -119,7 +119,7 @@ impl Sandbox {
         self.folder.path().join(sub)
     }
 
-    /// The folder in which commands are typed.
+    /// The directory in which commands are typed.
     pub fn lab(&self, sub: &str) -> PathBuf {
         self.path("lab").join(sub)
     }
@@ -143,7 +143,7 @@ impl Sandbox {
         c
     }
 
-    /// Lets other accounts of this machine pass through the sandbox's own folders.
+    /// Lets other accounts of this machine pass through the sandbox's own directories.
     pub fn open_to_others(&self) {
         use std::os::unix::fs::PermissionsExt;
         for folder in ["", "lab"] {
@@ -161,7 +161,7 @@ impl Sandbox {
         self.command(args).args(["--format", "json"]).output().unwrap().into()
     }
 
-    /// Every file below a folder of the sandbox, with its permission bits.
+    /// Every file below a directory of the sandbox, with its permission bits.
     pub fn files(&self, sub: &str) -> Vec<(PathBuf, u32)> {
         use std::os::unix::fs::PermissionsExt;
         fn walk(folder: &Path, out: &mut Vec<(PathBuf, u32)>) {

@@ -32,7 +32,7 @@ impl Drop for Site {
     }
 }
 
-/// A server of rustls' own that shows a folder's certificate and signs with its key, whether they belong together or not; gives
+/// A server of rustls' own that shows a directory's certificate and signs with its key, whether they belong together or not; gives
 /// its port. It lives as long as the test.
 pub fn of_files(folder: &std::path::Path) -> u16 {
     of_files_at(folder, "127.0.0.1:0").unwrap()

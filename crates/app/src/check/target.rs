@@ -16,7 +16,7 @@ pub(crate) enum Target {
     Live { host: Name, port: u16, prelude: Prelude, path: String },
     /// A site from plain HTTP on.
     Plain(Address),
-    /// A file or folder.
+    /// A file or directory.
     File(PathBuf),
     /// A certificate of the ledger.
     Label(Box<Issued>),

@@ -42,7 +42,7 @@ pub fn compare(env: &Env, first: &str, second: &str, secret: &Secret) -> Result<
     Ok(Differences { objects: [], differences, same_key })
 }
 
-/// What stands for a file, folder or label: its certificate, else its request, else its key.
+/// What stands for a file, directory or label: its certificate, else its request, else its key.
 fn thing<'a>((typed, found): (&str, &'a [Object])) -> Result<Thing<'a>> {
     let certificate = found.iter().find_map(|o| match o {
         Object::Certificate(c) => Some(Thing::Certificate(c)),

@@ -1,4 +1,4 @@
-//! `tamga demo`: the whole job on the sample lab, in a throw-away folder with sandboxed stores.
+//! `tamga demo`: the whole job on the sample lab, in a throw-away directory with sandboxed stores.
 //!
 //! It types the commands that a person would type and reads their JSON: every verdict comes from something that ran.
 

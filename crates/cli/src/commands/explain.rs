@@ -83,8 +83,8 @@ fn render_entry(e: &Entry) -> String {
     for (head, body) in [
         ("what it means", e.meaning),
         ("how it comes about", e.cause),
-        ("mend it with Tamga", e.remedy),
-        ("mend it by hand", e.by_hand),
+        ("fix it with Tamga", e.remedy),
+        ("fix it by hand", e.by_hand),
     ] {
         text.push_str(&format!("\n{}\n  {body}\n", human::strong(head)));
     }

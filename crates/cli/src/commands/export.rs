@@ -17,7 +17,7 @@ use tamga_core::vocabulary::text::Shown;
     after_help = "Examples: tamga export charts.saltmarsh.test --as pkcs12 --encrypt-key\n          tamga export saltmarsh --as mobileconfig\n          tamga export foreign.p12 --as pem --passphrase-file secret --output chain.pem"
 )]
 pub(crate) struct ExportArgs {
-    /// A label, or a file or folder of any form
+    /// A label, or a file or directory of any form
     what: String,
     /// The form to write
     #[arg(long = "as", value_name = "FORM", value_parser = values::word::<Form>())]

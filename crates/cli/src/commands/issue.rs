@@ -45,7 +45,7 @@ pub(crate) struct IssueArgs {
     /// What to call it [default: the first name]
     #[arg(long, value_name = "TEXT")]
     label: Option<String>,
-    /// The folder for its files [default: ./LABEL]; with --list the folder above them
+    /// The directory for its files [default: ./LABEL]; with --list the directory above them
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
     /// Purposes, key kind, life, subject and issuer as this certificate has them

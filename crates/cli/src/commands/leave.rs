@@ -1,4 +1,4 @@
-//! `tamga leave`: everything undone, from the stores' marks alone if the data folder is gone.
+//! `tamga leave`: everything undone, from the stores' marks alone if the data directory is gone.
 
 use super::parse;
 use super::trust::render_rows;

@@ -13,7 +13,7 @@ use tamga_host::fs;
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga manual --into ~/.local/share/man/man1")]
 pub(crate) struct ManualArgs {
-    /// The folder for the pages
+    /// The directory for the pages
     #[arg(long, value_name = "DIR")]
     into: PathBuf,
 }

@@ -12,7 +12,7 @@ use tamga_core::vocabulary::text::Shown;
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga match /etc/nginx ./charts.saltmarsh.test")]
 pub(crate) struct MatchArgs {
-    /// Files and folders
+    /// Files and directories
     #[arg(required = true, value_name = "PATH")]
     paths: Vec<PathBuf>,
     #[command(flatten)]

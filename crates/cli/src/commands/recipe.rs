@@ -43,7 +43,7 @@ pub(crate) struct RecipeArgs {
     /// The account that reads the key [default: the server's usual one]
     #[arg(long, value_name = "ACCOUNT")]
     owner: Option<String>,
-    /// The folder from which the server reads
+    /// The directory from which the server reads
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
 }

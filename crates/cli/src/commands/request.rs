@@ -23,7 +23,7 @@ pub(crate) struct RequestArgs {
     /// What to call it [default: the first name]
     #[arg(long, value_name = "TEXT")]
     label: Option<String>,
-    /// The folder for key and request [default: ./LABEL]
+    /// The directory for key and request [default: ./LABEL]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
     /// An existing private key instead of a new one

@@ -32,7 +32,7 @@ pub(crate) struct SetupArgs {
     /// What to call the certificate [default: the first name]
     #[arg(long, value_name = "TEXT")]
     label: Option<String>,
-    /// The folder for the certificate's files [default: ./LABEL]
+    /// The directory for the certificate's files [default: ./LABEL]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
     /// Key kind, purposes and form as this server needs them (tamga recipe lists the servers)

@@ -30,7 +30,7 @@ pub(crate) struct SignArgs {
     /// What to call it [default: the first name]
     #[arg(long, value_name = "TEXT")]
     label: Option<String>,
-    /// The folder for the certificate [default: ./LABEL]
+    /// The directory for the certificate [default: ./LABEL]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
     /// What it may be used for [default: what the request asks for]

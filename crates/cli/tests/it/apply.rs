@@ -17,7 +17,7 @@ fn file(s: &Sandbox, text: &str) {
     std::fs::write(s.lab("tamga.toml"), text).unwrap();
 }
 
-/// A sandbox in whose folders only their owner writes, as `apply` wants it of root.
+/// A sandbox in whose directories only their owner writes, as `apply` wants it of root.
 fn closed(text: &str) -> Sandbox {
     let s = sandbox();
     for folder in ["", "lab"] {
@@ -190,7 +190,7 @@ fn a_server_that_does_not_take_it_has_the_old_pair_again() {
         assert!(read() == old, "{why}: the old pair is not back");
         assert!(s.files("lab").iter().all(|(p, _)| !p.to_string_lossy().contains(".tamga-")));
     }
-    // The server is mended: the pair that was made then goes there, and no third is made.
+    // The server is fixed: the pair that was made then goes there, and no third is made.
     file(&s, &other);
     assert_eq!(changes(&s.json(&["apply"]).expect(0)).len(), 1);
     pair(&s, "server/charts.pem", "server/charts-key.pem", "in the end");

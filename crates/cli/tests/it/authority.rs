@@ -257,7 +257,7 @@ fn a_ca_made_elsewhere_is_checked_before_it_is_taken_in() {
     let root = s.path("data/authorities/saltmarsh/certificate.pem").display().to_string();
     assert_eq!(take("x", &root, "charts/private-key.pem", &[]).expect(3).json()["error"]["code"], "key-mismatch");
     take("x", "charts/private-key.pem", "charts/private-key.pem", &[]).expect(3);
-    // One of another data folder, its key encrypted: taken in, noted, used.
+    // One of another data directory, its key encrypted: taken in, noted, used.
     std::fs::write(s.lab("pass"), "spring tide at midnight\n").unwrap();
     let words =
         ["--data-dir", "old", "authority", "create", "harbour", "--permit-any", "--new-passphrase-file", "pass"];
@@ -324,7 +324,7 @@ fn a_retired_authority_leaves_the_stores_and_signs_no_more() {
 #[test]
 fn an_intermediate_is_made_between_two_machines() {
     let s = sandbox();
-    // Of the two data folders only the one whose machine works is there at all.
+    // Of the two data directories only the one whose machine works is there at all.
     let at = |machine: &str, words: &[&str], code: i32| {
         let (other, away) = (if machine == "online" { "isolated" } else { "online" }, s.path("away"));
         let there = s.lab(other).exists();

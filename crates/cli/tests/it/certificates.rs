@@ -245,7 +245,7 @@ fn a_request_goes_out_and_its_certificate_comes_back() {
     assert_eq!(names, [".gitignore", "private-key.pem", "request.pem"]);
     assert_eq!(s.json(&["list"]).expect(0).json()["certificates"][1]["state"], "waiting");
     s.run(&["issue", "archive.saltmarsh.test", "--label", "archive"]).expect(3);
-    // Signed by an authority of another data folder, with one name fewer.
+    // Signed by an authority of another data directory, with one name fewer.
     let other = |words: &[&str], code| s.json(&[&["--data-dir", "other"], words].concat()).expect(code).json();
     other(&["authority", "create", "harbour"], 0);
     other(&["authority", "create", "web", "--issuer", "harbour"], 0);
@@ -259,7 +259,7 @@ fn a_request_goes_out_and_its_certificate_comes_back() {
     s.run(&["match", "out"]).expect(0);
     s.run(&["renew", "archive"]).expect(2);
     s.run(&["revoke", "archive", "--reason", "superseded"]).expect(3);
-    // With the root at hand the folder is complete.
+    // With the root at hand the directory is complete.
     s.run(&["request", "b.saltmarsh.test"]).expect(0);
     other(&["sign", "b.saltmarsh.test/request.pem", "--issuer", "web", "--into", "b-back"], 0);
     let words =
@@ -359,7 +359,7 @@ fn differences_and_pairs_are_told() {
     assert_eq!(v["same_key"], false);
     let same = s.json(&["show", "charts/certificate.pem", "charts/private-key.pem"]).expect(0).json();
     assert_eq!(same["same_key"], true);
-    // Mixed up, and in a folder with noise.
+    // Mixed up, and in a directory with noise.
     let words = ["match", "charts/private-key.pem", "archive.saltmarsh.test/certificate.pem"];
     assert!(s.run(&words).expect(1).out.contains("no match"));
     std::fs::write(s.lab("noise.bin"), [0x30, 0x82, 0xff]).unwrap();

@@ -344,7 +344,7 @@ fn chromium_is_foreseen_before_and_after_trust_and_with_an_older_root() {
     let look = || agree(&s.json(&["check", &target, "--clients", "chromium", "--observe"]), &["chromium"]).remove(0);
     let unknown = ("warns".to_owned(), "net::ERR_CERT_AUTHORITY_INVALID".to_owned());
     assert_eq!(look(), unknown);
-    // A root of the same name from another data folder: an authority made anew.
+    // A root of the same name from another data directory: an authority made again.
     s.run(&["--data-dir", "old", "authority", "create", "saltmarsh"]).expect(0);
     s.run(&["--data-dir", "old", "trust", "add"]).expect(0);
     assert_eq!(look(), unknown);

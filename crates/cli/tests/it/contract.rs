@@ -92,7 +92,7 @@ fn list_show_and_explain_tell_what_there_is() {
     let all = s.json(&["explain"]).expect(0).json();
     for f in all["findings"].as_array().unwrap() {
         let one = s.run(&["explain", f["code"].as_str().unwrap()]).expect(0);
-        assert!(one.out.contains("mend it by hand"));
+        assert!(one.out.contains("fix it by hand"));
     }
     assert!(s.run(&["explain", "issuer-unknown"]).expect(0).out.contains("net::ERR_CERT_AUTHORITY_INVALID"));
     s.run(&["explain", "no-such-code"]).expect(2);

@@ -63,7 +63,7 @@ fn without_an_authority_there_is_nothing_to_set() {
     s.run(&["run", "--", "true"]).expect(3);
 }
 
-/// Another family: its anchor folder, its command as a stand-in that makes the bundle from the anchors.
+/// Another family: its anchor directory, its command as a stand-in that makes the bundle from the anchors.
 fn family(anchors: &str, ending: &str, command: &str, bundle: &str, more: &[&str]) {
     let mut s = lab();
     let root = s.path("root");

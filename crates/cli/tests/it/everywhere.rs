@@ -140,7 +140,7 @@ fn every_client_accepts_after_add_and_refuses_after_remove_and_every_store_is_as
     for store in ["system", "chromium", "chromium-policy", "firefox", "firefox-policy"] {
         assert!(stores.contains(&store), "{store}: {changed}");
     }
-    // Text stores byte for byte; databases, and Java's, which the system's hook writes anew in another order, object for object.
+    // Text stores byte for byte; databases, and Java's, which the system's hook writes again in another order, object for object.
     for word in ["bundle", "links", "cacerts", "anchors", "policies", "database", "database1"] {
         assert_eq!(all[0].get(word), all[2].get(word), "{word}\n{told}");
         assert!(all[0].contains_key(word), "{word}\n{told}");

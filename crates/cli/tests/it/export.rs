@@ -93,7 +93,7 @@ fn a_foreign_file_is_converted_and_its_passphrase_is_needed() {
     s.run(&[&convert[..], &["--passphrase-file", "secret"]].concat()).expect(0);
     let matched = s.json(&["match", "device.pem", "charts.saltmarsh.test/private-key.pem"]).expect(0).out;
     assert!(matched.contains("device.pem"), "{matched}");
-    // The chain of a folder that other programs filled: leaf first, whatever the order in the file.
+    // The chain of a directory that other programs filled: leaf first, whatever the order in the file.
     let pem = std::fs::read_to_string(s.lab("charts.saltmarsh.test/certificate.pem")).unwrap();
     let (leaf, above) = pem.split_at(pem.find("-----END CERTIFICATE-----\n").unwrap() + 26);
     let root = std::fs::read_to_string(s.lab("charts.saltmarsh.test/root.pem")).unwrap();

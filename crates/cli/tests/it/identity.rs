@@ -78,7 +78,7 @@ fn chromium_shows_it_to_a_server_that_asks_until_it_is_removed() {
         if let Some((verdict, code)) = visited() {
             assert!(verdict != "accepts", "{algorithm}: {code}");
         }
-        // leave finds what bears the mark, without a ledger.
+        // leave finds what has the mark, without a ledger.
         s.run(&[&["identity", "add", "operator"], &stores[..]].concat()).expect(0);
         std::fs::remove_dir_all(s.path("data")).unwrap();
         let told = s.run(&["leave", "--yes"]).out;

@@ -4,7 +4,7 @@ use crate::lab;
 use std::path::Path;
 use tamga_testkit::sandbox::{Sandbox, has};
 
-/// The bare bones of an image: folders, and a command that is never run by this machine's own rights.
+/// The bare bones of an image: directories, and a command that is never run by this machine's own rights.
 fn image(s: &Sandbox, folders: &[&str], command: Option<&str>) -> String {
     let image = s.lab("image");
     for folder in folders {

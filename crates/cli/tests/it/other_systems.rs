@@ -164,7 +164,7 @@ fn a_keychain_takes_an_identity_and_no_argument_shows_what_opens_it() {
     assert_eq!(found("add", 0), of("present", "none"));
     let calls = std::fs::read_to_string(state.join("calls")).unwrap();
     assert!(calls.lines().any(|l| l.trim() == "-i") && !calls.contains("-P"), "{calls}");
-    // The key went missing: recognised, and mended by the same command.
+    // The key went missing: recognised, and fixed by the same command.
     for f in std::fs::read_dir(state.join("keys")).unwrap().flatten() {
         std::fs::remove_file(f.path()).unwrap();
     }

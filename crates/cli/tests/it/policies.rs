@@ -135,7 +135,7 @@ fn firefox_takes_a_root_by_policy_and_removal_takes_it_out_of_the_profile_too() 
     let first = accepted(&s);
     assert_ne!(first, Some(false));
     let words = ["trust", "remove", "saltmarsh", "--stores", "firefox-policy"];
-    // Only now: the link would lie over the program's own folder in the private view.
+    // Only now: the link would lie over the program's own directory in the private view.
     std::os::unix::fs::symlink("/usr/lib/firefox-esr", s.path("root/usr/lib/firefox-esr")).unwrap();
     assert_eq!(row(&s.json(&words).expect(0).json(), "firefox-policy")["change"], "removed");
     assert_eq!(std::fs::read_to_string(&policies).unwrap(), theirs, "byte for byte as before");

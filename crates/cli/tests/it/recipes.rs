@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::Command;
 use tamga_testkit::sandbox::{Sandbox, has};
 
-/// The lab with one certificate for a server, in a folder whose name needs quoting.
+/// The lab with one certificate for a server, in a directory whose name needs quoting.
 fn quoted(server: &str) -> Sandbox {
     let s = sandbox();
     s.run(&["authority", "create", "saltmarsh"]).expect(0);

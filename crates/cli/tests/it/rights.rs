@@ -118,7 +118,7 @@ fn what_a_person_plants_gains_nothing_under_sudo() {
     let ran = run(&["trust", "add", "--stores", "chromium,firefox"]);
     assert!([0, 4, 5].contains(&ran.code), "{}", ran.err);
     assert_eq!(std::fs::read_dir(&own).unwrap().count(), 0, "a link led root's rights into root's folder: {}", ran.out);
-    // The data folder itself as a link.
+    // The data directory itself as a link.
     std::fs::remove_dir_all(home.join(".local/share/tamga")).unwrap();
     std::os::unix::fs::symlink(&own, home.join(".local/share/tamga")).unwrap();
     run(&["authority", "create", "again"]).expect(4);

@@ -317,7 +317,7 @@ fn a_port_in_use_or_without_rights_gets_its_three_lines() {
     }
 }
 
-/// Every form in which a key may lie in a folder, under names that say nothing.
+/// Every form in which a key may lie in a directory, under names that say nothing.
 #[test]
 fn a_folder_hands_out_no_private_key_in_any_form() {
     if !has(&["curl"]) {

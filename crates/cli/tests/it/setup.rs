@@ -112,7 +112,7 @@ fn serve_shows_the_certificate_and_stops_when_told() {
     s.run(&["serve", "nothing"]).expect(3);
 }
 
-/// Called through sudo: the invoking person's data folder and stores, with their rights; the machine's with root's.
+/// Called through sudo: the invoking person's data directory and stores, with their rights; the machine's with root's.
 #[test]
 fn under_sudo_it_acts_for_the_person_who_called() {
     use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
@@ -153,7 +153,7 @@ fn under_sudo_it_acts_for_the_person_who_called() {
         assert_eq!(std::fs::metadata(home.join(".local/share/pki/nssdb/cert9.db")).unwrap().uid(), uid);
     }
     assert_eq!(anchor.metadata().unwrap().gid(), 0);
-    // With a data folder named, root's rights stay for it, but the person's database is still theirs.
+    // With a data directory named, root's rights stay for it, but the person's database is still theirs.
     run(&["--data-dir", "/proc/self/cwd/named", "authority", "create", "second"], 0);
     assert_eq!(std::fs::metadata(s.lab("named/ledger.sqlite")).unwrap().uid(), 0);
     if has(&["chromium"]) {

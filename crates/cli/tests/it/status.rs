@@ -47,7 +47,7 @@ fn what_is_due_changed_missing_waiting_or_left_over_is_open_with_the_step_that_c
     std::fs::remove_dir_all(s.lab("charts")).unwrap();
     assert!(open(&s, 1)[0].contains("are not where they were put"));
     assert!(s.run(&["status"]).out.contains("put the folder back"));
-    // With the folder there again the step that is told works.
+    // With the directory there again the step that is told works.
     std::fs::create_dir(s.lab("charts")).unwrap();
     assert!(s.run(&["status"]).out.contains("tamga renew charts puts a new pair there"));
     s.run(&["renew", "charts"]).expect(0);
@@ -56,7 +56,7 @@ fn what_is_due_changed_missing_waiting_or_left_over_is_open_with_the_step_that_c
     assert!(open(&s, 1)[0].contains("waits for its certificate"));
     std::fs::remove_file(s.path("data/authorities/saltmarsh/private-key.pem")).unwrap();
     assert!(open(&s, 1).iter().any(|o| o.contains("the key of saltmarsh is missing")));
-    // A root of another data folder in a store.
+    // A root of another data directory in a store.
     s.run(&["--data-dir", "other", "authority", "create", "buoys"]).expect(0);
     let state = tamga_testkit::stand_ins::security(&s);
     s.run(&["--data-dir", "other", "trust", "add", "--stores", "macos-user"]).expect(0);

@@ -84,7 +84,7 @@ fn authority_create() {
     });
 }
 
-/// A certificate is replaced in a folder that stands: the pair is the old one or the new one.
+/// A certificate is replaced in a directory that stands: the pair is the old one or the new one.
 #[test]
 fn setup_that_extends() {
     let prepare = || {
@@ -116,7 +116,7 @@ fn setup_that_extends() {
     });
 }
 
-/// The ledger and the folder name the same certificate, whose key lies beside it.
+/// The ledger and the directory name the same certificate, whose key lies beside it.
 fn agree(s: &Sandbox, label: &str, when: &str) {
     let folder = s.lab(label);
     pair_matches(&folder, when);

@@ -151,7 +151,7 @@ fn the_browser_database_follows_the_rule_of_the_two_folders() {
         s.json(&["trust", "status", "second", "--stores", "chromium"]).expect(0).json()["stores"][0]["state"],
         "present"
     );
-    // As soon as the older folder is there, it alone counts.
+    // As soon as the older directory is there, it alone counts.
     std::fs::create_dir_all(s.path("home/.pki/nssdb")).unwrap();
     assert_eq!(
         s.json(&["trust", "status", "second", "--stores", "chromium"]).expect(1).json()["stores"][0]["state"],
@@ -215,7 +215,7 @@ fn an_older_root_of_the_same_name_is_told_and_taken_out_with_a_yes() {
     let s = lab();
     std::fs::write(s.lab("bundle.pem"), "").unwrap();
     let stores = ["--stores", "bundle", "--bundle", "bundle.pem"];
-    // The same name from another data folder: an authority made anew.
+    // The same name from another data directory: an authority made again.
     s.run(&["--data-dir", "old", "authority", "create", "saltmarsh"]).expect(0);
     s.run(&[&["--data-dir", "old", "trust", "add"], &stores[..]].concat()).expect(0);
     let old = std::fs::read_to_string(s.lab("bundle.pem")).unwrap();

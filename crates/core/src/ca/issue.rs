@@ -37,7 +37,7 @@ pub struct Request {
     pub names: Vec<Name>,
     /// The label.
     pub label: Label,
-    /// The folder for its files.
+    /// The directory for its files.
     pub folder: PathBuf,
     /// What it is for.
     pub purposes: Vec<Purpose>,
@@ -142,7 +142,7 @@ pub fn purposes_together(purposes: &[Purpose]) -> Result<()> {
     }
 }
 
-/// Makes the certificate and the files that go with it. `ignore` is what the folder's `.gitignore` holds already.
+/// Makes the certificate and the files that go with it. `ignore` is what the directory's `.gitignore` holds already.
 ///
 /// Errors: a name outside the authority's constraints; a purpose it was not created for; an authority that has ended; a
 /// life that ends before it begins; a weak key.

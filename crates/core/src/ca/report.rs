@@ -10,7 +10,7 @@ use std::path::PathBuf;
 /// Where an authority's private key is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum KeyPlace {
-    /// In its folder.
+    /// In its directory.
     Here,
     /// In a removable place.
     Offline(PathBuf),
@@ -62,7 +62,7 @@ pub struct Authority {
 }
 
 impl Authority {
-    /// A root that has just been made: its key is in its folder.
+    /// A root that has just been made: its key is in its directory.
     pub fn root(label: impl Into<String>, certificate: Certificate, folder: PathBuf) -> Authority {
         let label = label.into();
         Authority {
@@ -119,7 +119,7 @@ crate::words! {
     pub enum Life: "state in the ledger" {
         /// The current one of its label.
         Live = "live",
-        /// A newer one bears its label.
+        /// A newer one has its label.
         Superseded = "superseded",
         /// Its issue was interrupted: it was never handed out.
         Abandoned = "abandoned",
@@ -137,7 +137,7 @@ crate::words! {
         Expired = "expired",
         /// It was taken back.
         Revoked = "revoked",
-        /// A newer one bears its label.
+        /// A newer one has its label.
         Superseded = "superseded",
         /// Its issue was interrupted: it was never handed out.
         Abandoned = "abandoned",
@@ -222,7 +222,7 @@ pub struct Issued {
     pub certificate: Certificate,
     /// The label of its authority; None if it signed itself or was signed elsewhere.
     pub authority: Option<String>,
-    /// Its folder.
+    /// Its directory.
     pub folder: PathBuf,
     /// How the ledger holds it.
     pub life: Life,

@@ -23,11 +23,11 @@ pub struct Wanted {
     pub purposes: Vec<Purpose>,
     /// The subject's name, DER; None means the first name.
     pub subject: Option<Vec<u8>>,
-    /// The folder for key and request.
+    /// The directory for key and request.
     pub folder: PathBuf,
 }
 
-/// The request, and the files of key and request. `ignore` is what the folder's `.gitignore` holds already.
+/// The request, and the files of key and request. `ignore` is what the directory's `.gitignore` holds already.
 pub fn make(
     wanted: &Wanted,
     key: &PrivateKey,

@@ -102,7 +102,7 @@ pub fn assess(q: &Question<'_>) -> Answer {
     answer
 }
 
-/// What one step mends is not told to be mended by others: the right certificate in the server, or a renewal.
+/// What one step fixes is not told to be fixed by others: the right certificate in the server, or a renewal.
 fn one_remedy(q: &Question<'_>, findings: &mut [Finding]) {
     let right = findings.iter().find(|f| f.code == Code::NotTheIssuedCertificate).map(|f| f.remedy.clone());
     let known = q.served.first().and_then(|leaf| q.issued.iter().find(|i| i.certificate == *leaf));
@@ -283,7 +283,7 @@ fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
     }
 }
 
-/// A trusted root that bears the issuer's name but did not sign.
+/// A trusted root that has the issuer's name but did not sign.
 fn older_root(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdict) -> Option<Finding> {
     let top = verdict.judgement.path.last()?;
     let other = view.anchors.iter().find(|a| subject::same(&a.subject, &top.issuer) && top.signed_by(a).is_err())?;

@@ -1,8 +1,8 @@
-//! Could an account read a file? Owner, group, others and access-control lists, for every folder on the way.
+//! Could an account read a file? Owner, group, others and access-control lists, for every directory on the way.
 
 use std::path::PathBuf;
 
-/// To enter a folder.
+/// To enter a directory.
 const ENTER: u8 = 1;
 /// To read a file.
 const READ: u8 = 4;
@@ -36,7 +36,7 @@ pub struct Acl {
 pub struct Stop {
     /// Where.
     pub path: PathBuf,
-    /// True for a folder.
+    /// True for a directory.
     pub folder: bool,
     /// The owner's user id.
     pub owner: u32,
@@ -100,7 +100,7 @@ impl Acl {
     }
 }
 
-/// The first thing on the way that keeps an account out; None if it could read the file. The way: every folder, then the file.
+/// The first thing on the way that keeps an account out; None if it could read the file. The way: every directory, then the file.
 pub fn obstacle<'a>(account: &Account, way: &'a [Stop]) -> Option<Obstacle<'a>> {
     if account.uid == 0 {
         return None;

@@ -7,7 +7,7 @@ use crate::vocabulary::text::Shown;
 use crate::vocabulary::timestamp::Timestamp;
 use zeroize::Zeroizing;
 
-/// A tar archive (POSIX ustar) with one folder. `key` is PEM, perhaps encrypted; the chain begins with the leaf, or is the root alone.
+/// A tar archive (POSIX ustar) with one directory. `key` is PEM, perhaps encrypted; the chain begins with the leaf, or is the root alone.
 ///
 /// What is written is read back and compared.
 pub fn write(

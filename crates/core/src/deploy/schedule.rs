@@ -23,7 +23,7 @@ crate::words! {
     }
 }
 
-/// The name that all of it bears.
+/// The name that all of it has.
 const NAME: &str = "tamga-renew";
 /// Around our line in a table that belongs to the person.
 const BEGIN: &str = "# tamga: begin";
@@ -34,7 +34,7 @@ const END: &str = "# tamga: end";
 pub struct Job {
     /// The program.
     pub program: PathBuf,
-    /// The data folder.
+    /// The data directory.
     pub data: PathBuf,
     /// True for the system's own scheduler, not the person's.
     pub machine: bool,

@@ -116,9 +116,9 @@ pub struct Entry {
     pub meaning: &'static str,
     /// How it usually comes about.
     pub cause: &'static str,
-    /// How to mend it with Tamga.
+    /// How to fix it with Tamga.
     pub remedy: &'static str,
-    /// How to mend it by hand.
+    /// How to fix it by hand.
     pub by_hand: &'static str,
 }
 
@@ -150,7 +150,7 @@ pub struct Finding {
     pub about: String,
     /// One line that says what is wrong here.
     pub summary: String,
-    /// The one step that mends it here.
+    /// The one step that fixes it here.
     pub remedy: String,
     /// The clients that refuse because of it.
     pub clients: Vec<Client>,

@@ -61,7 +61,7 @@ pub enum Library {
     /// The system's, which Chromium is linked with.
     #[default]
     System,
-    /// The one in this folder, which a browser brought with it.
+    /// The one in this directory, which a browser brought with it.
     In(PathBuf),
 }
 
@@ -77,7 +77,7 @@ pub struct NssView {
 /// A change to a database.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct NssChange {
-    /// The database's folder.
+    /// The database's directory.
     pub folder: PathBuf,
     /// With which library.
     #[serde(default)]

@@ -66,7 +66,7 @@ impl Invocation {
 /// One effect.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Step {
-    /// A folder with this mode, and its parents; nothing if it is there.
+    /// A directory with this mode, and its parents; nothing if it is there.
     Folder {
         /// Where.
         path: PathBuf,
@@ -138,7 +138,7 @@ impl Planned {
 /// A file of an identity or authority.
 #[derive(Clone)]
 pub struct Document {
-    /// Its name in the folder.
+    /// Its name in the directory.
     pub name: &'static str,
     /// Its contents; wiped when dropped, since it may be a key.
     pub bytes: Zeroizing<Vec<u8>>,
@@ -151,9 +151,9 @@ pub struct Document {
 /// Files that belong together: staged, verified, then all there or none.
 #[derive(Clone)]
 pub struct Publication {
-    /// The folder they go into.
+    /// The directory they go into.
     pub folder: PathBuf,
-    /// The folder's permission bits if it is new.
+    /// The directory's permission bits if it is new.
     pub folder_mode: u32,
     /// The files; the one that vouches for the whole (the certificate) last.
     pub documents: Vec<Document>,

@@ -65,7 +65,7 @@ fn copy_database(from: &Path, home: &Path) -> std::io::Result<()> {
     fs::make_directory(&to, 0o700).map_err(std::io::Error::other)?;
     for name in ["cert9.db", "key4.db", "pkcs11.txt"] {
         match fs::read_regular(&from.join(name)) {
-            // The file of modules names the folder that it was made in.
+            // The file of modules names the directory that it was made in.
             Ok(bytes) if name == "pkcs11.txt" => {
                 let text = String::from_utf8_lossy(&bytes).replace(&*from.to_string_lossy(), &to.to_string_lossy());
                 fs::write_scratch(&to.join(name), text.as_bytes())?;

@@ -35,7 +35,7 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
     command.args(["-e", "check_certificate=on", "-e", "use_proxy=on", "-e", "no_proxy="]);
     command.arg("-e").arg(format!("https_proxy=http://127.0.0.1:{}/", way.port));
     if machine.root().is_some() {
-        // Under another root its own defaults are not this machine's. An empty folder leaves the system's away.
+        // Under another root its own defaults are not this machine's. An empty directory leaves the system's away.
         command.arg(format!("--ca-directory={}", way.empty.path().shown()));
         let bundle = machine.real(&system::bundle(machine));
         if gnutls::settings(machine).file.is_none() && std::fs::metadata(&bundle).is_ok_and(|m| m.len() > 0) {

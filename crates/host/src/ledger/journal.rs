@@ -43,7 +43,7 @@ pub enum Work {
         label: String,
         /// SHA-256 of the certificate or request.
         sha256: String,
-        /// The folder.
+        /// The directory.
         folder: StoredPath,
         /// The files' names, in the order of their renaming.
         names: Vec<String>,
@@ -90,7 +90,7 @@ pub enum Work {
         /// Each file with the SHA-256 of its contents, in the order of their renaming.
         files: Vec<(StoredPath, String)>,
     },
-    /// An authority's key leaves its folder; it goes once the ledger says that it is elsewhere.
+    /// An authority's key leaves its directory; it goes once the ledger says that it is elsewhere.
     KeyLeaves {
         /// The authority's label.
         label: String,

@@ -42,12 +42,12 @@ pub struct Ledger {
 }
 
 impl Ledger {
-    /// The file inside a data folder.
+    /// The file inside a data directory.
     pub fn file(data: &Path) -> PathBuf {
         data.join(FILES[0])
     }
 
-    /// Opens or makes the ledger. The folder is 0700.
+    /// Opens or makes the ledger. The directory is 0700.
     pub fn open(data: &Path) -> Result<Ledger> {
         crate::fs::make_directory(data, 0o700)?;
         let path = Ledger::file(data);

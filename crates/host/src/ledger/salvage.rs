@@ -57,13 +57,13 @@ impl Ledger {
         out
     }
 
-    /// Tells the authorities' folders after the data folder moved.
+    /// Tells the authorities' directories after the data directory moved.
     pub fn relocate(&self, from: &Path, to: &Path) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let mut q = self.db.prepare("SELECT label FROM authority")?;
             let labels: Vec<String> = q.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
             for label in labels {
-                // Whatever the data folder was called where the backup was made: the label is the folder's name.
+                // Whatever the data directory was called where the backup was made: the label is the directory's name.
                 if from.join("authorities").join(&label).is_dir() {
                     let place = to.join("authorities").join(&label);
                     let place = super::stored_path::stored(&place);
@@ -75,7 +75,7 @@ impl Ledger {
         run().map_err(|e| self.failed(e))
     }
 
-    /// Records an authority that was found in the data folder.
+    /// Records an authority that was found in the data directory.
     pub fn adopt_authority(&self, a: &Authority, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
@@ -86,7 +86,7 @@ impl Ledger {
         run().map_err(|e| self.failed(e))
     }
 
-    /// Records a certificate that was found in a folder; false if it is known already.
+    /// Records a certificate that was found in a directory; false if it is known already.
     pub fn adopt_certificate(&self, i: &Issued, now: Timestamp) -> Result<bool> {
         let run = || -> rusqlite::Result<bool> {
             let sha256 = i.certificate.sha256();

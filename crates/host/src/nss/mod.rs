@@ -73,7 +73,7 @@ pub fn change(machine: &Machine, change: &NssChange) -> Result<()> {
 fn ask(machine: &Machine, question: &Question) -> Answer {
     let failure = |why: String| NssFailure { why, remedy: "run the same command again; if it stays, report it".into() };
     let program = std::env::current_exe().map_err(|e| failure(format!("Tamga cannot find itself: {e}")))?;
-    // Through the open program where the system has that: the person may not be allowed into the folder that it lies in.
+    // Through the open program where the system has that: the person may not be allowed into the directory that it lies in.
     let open = Path::new("/proc/self/exe");
     let mut command = Command::new(if open.exists() { open } else { &program });
     command.arg(CHILD).env(platform::HOME, machine.home());

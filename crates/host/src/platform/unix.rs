@@ -36,7 +36,7 @@ pub fn effective() -> (u32, u32) {
     (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw())
 }
 
-/// True if files in this folder may be changed, or this file.
+/// True if files in this directory may be changed, or this file.
 pub fn may_write(path: &Path) -> bool {
     rustix::fs::access(path, rustix::fs::Access::WRITE_OK).is_ok()
 }
@@ -56,7 +56,7 @@ pub fn may_run(path: &Path) -> bool {
     rustix::fs::access(path, rustix::fs::Access::EXEC_OK).is_ok() && path.is_file()
 }
 
-/// Where a program of this name lies in a folder.
+/// Where a program of this name lies in a directory.
 pub fn program_in(folder: &Path, name: &str) -> Option<PathBuf> {
     Some(folder.join(name)).filter(|p| may_run(p))
 }
@@ -95,7 +95,7 @@ pub fn load(path: &Path) -> std::result::Result<Library, libloading::Error> {
     unsafe { Library::open(Some(path), RTLD_NOW | RTLD_GLOBAL) }
 }
 
-/// The folder of a person's own data: `XDG_DATA_HOME`, else what the system has for it.
+/// The directory of a person's own data: `XDG_DATA_HOME`, else what the system has for it.
 pub fn data_home(home: &Path, env: &dyn Fn(&str) -> Option<String>) -> PathBuf {
     match env("XDG_DATA_HOME") {
         Some(named) => named.into(),
@@ -104,7 +104,7 @@ pub fn data_home(home: &Path, env: &dyn Fn(&str) -> Option<String>) -> PathBuf {
     }
 }
 
-/// The variable that names a person's home folder.
+/// The variable that names a person's home directory.
 pub const HOME: &str = "HOME";
 
 /// True for a file that is a mount of its own, or lies right in a directory that is one, but for the great ones of every system.

@@ -106,7 +106,7 @@ pub fn may_run(path: &Path) -> bool {
     path.is_file()
 }
 
-/// Where a program of this name lies in a folder.
+/// Where a program of this name lies in a directory.
 pub fn program_in(folder: &Path, name: &str) -> Option<PathBuf> {
     let whole = if Path::new(name).extension().is_some() { name.to_owned() } else { format!("{name}.exe") };
     Some(folder.join(whole)).filter(|p| may_run(p))
@@ -156,7 +156,7 @@ pub fn new_file(path: &Path, mode: u32) -> Result<File> {
     })?
 }
 
-/// A new folder; where the mode leaves others nothing, for its owner alone.
+/// A new directory; where the mode leaves others nothing, for its owner alone.
 pub fn new_folder(path: &Path, mode: u32, parents: bool) -> Result<()> {
     if parents && let Some(above) = path.parent() {
         std::fs::create_dir_all(above)?;
@@ -206,10 +206,10 @@ pub fn load(path: &Path) -> std::result::Result<Library, libloading::Error> {
     unsafe { Library::load_with_flags(path, flags) }
 }
 
-/// The folder of a person's own data.
+/// The directory of a person's own data.
 pub fn data_home(home: &Path, env: &dyn Fn(&str) -> Option<String>) -> PathBuf {
     env("LOCALAPPDATA").map_or_else(|| home.join("AppData").join("Local"), PathBuf::from)
 }
 
-/// The variable that names a person's home folder.
+/// The variable that names a person's home directory.
 pub const HOME: &str = "USERPROFILE";

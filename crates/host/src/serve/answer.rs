@@ -118,7 +118,7 @@ fn of_tls(protocol: Option<ProtocolVersion>) -> &'static str {
     }
 }
 
-/// A file below the folder, read piece by piece as the client takes it.
+/// A file below the directory, read piece by piece as the client takes it.
 async fn file(folder: &Path, path: &str, head: bool) -> Option<Response<Body>> {
     let (folder, path) = (folder.to_owned(), path.to_owned());
     let opened = tokio::task::spawn_blocking(move || open(&folder, &path)).await.ok()??;
@@ -159,7 +159,7 @@ fn open(folder: &Path, path: &str) -> Option<(std::fs::File, u64, &'static str)>
         place.push("index.html");
         place = std::fs::canonicalize(place).ok()?;
     }
-    // A link may not lead out of the folder, nor to what is kept back.
+    // A link may not lead out of the directory, nor to what is kept back.
     let inside = place.strip_prefix(std::fs::canonicalize(folder).ok()?).ok()?;
     if inside.components().any(|c| is_kept_back(&c.as_os_str().to_string_lossy())) {
         return None;
@@ -202,7 +202,7 @@ fn holds_key(file: &mut std::fs::File, length: u64) -> bool {
     read(file).unwrap_or(true)
 }
 
-/// Where a path of an address lies; None where it steps out of the folder or names what is kept back.
+/// Where a path of an address lies; None where it steps out of the directory or names what is kept back.
 fn place(folder: &Path, path: &str) -> Option<PathBuf> {
     let mut out = folder.to_owned();
     for part in path.split('/').filter(|p| !p.is_empty()) {

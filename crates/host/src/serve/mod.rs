@@ -1,4 +1,4 @@
-//! A small HTTPS site on loopback: one page, a folder or an application behind it; HTTP/1.1, HTTP/2 and WebSocket.
+//! A small HTTPS site on loopback: one page, a directory or an application behind it; HTTP/1.1, HTTP/2 and WebSocket.
 
 mod answer;
 mod body;
@@ -41,7 +41,7 @@ const STREAMS: u32 = 100;
 pub enum Content {
     /// One page of HTML, which may be replaced.
     Page(Page),
-    /// The files below a folder, but for those whose name begins with a dot and private keys.
+    /// The files below a directory, but for those whose name begins with a dot and private keys.
     Folder(PathBuf),
     /// An application that speaks plain HTTP.
     Proxy(Upstream),

@@ -67,7 +67,7 @@ impl Site {
         Site::with(chain, key, Content::Page(Arc::new(RwLock::new(page))), Minimum::Tls12, &[])
     }
 
-    /// The same with a folder, an oldest protocol, and the authorities under which clients must have a certificate (none:
+    /// The same with a directory, an oldest protocol, and the authorities under which clients must have a certificate (none:
     /// everybody is let in).
     pub fn with(
         chain: &[Vec<u8>],

@@ -78,7 +78,7 @@ pub fn predicted(policy: &Policy, client: Client, kind: &Kind, view: &view::Trus
     (verdict.outcome, verdict.code)
 }
 
-/// Runs it on a machine whose home and root are empty folders.
+/// Runs it on a machine whose home and root are empty directories.
 pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: &Pool) -> Matrix {
     let ports: Vec<u16> = kinds.iter().map(|k| serve(k, pool)).collect();
     stores::fill(machine, home, root, &kinds, &ports);

@@ -4,7 +4,7 @@
 use crate::sandbox::Sandbox;
 use std::path::PathBuf;
 
-/// The `security` of macOS, with the two keychains; gives the folder of its state.
+/// The `security` of macOS, with the two keychains; gives the directory of its state.
 pub fn security(sandbox: &Sandbox) -> PathBuf {
     let state = sandbox.path("state-of-macos");
     std::fs::create_dir_all(&state).unwrap();
@@ -24,7 +24,7 @@ pub fn security(sandbox: &Sandbox) -> PathBuf {
     state
 }
 
-/// The PowerShell of a Windows beside the Linux in which Tamga runs; gives the folder of its state.
+/// The PowerShell of a Windows beside the Linux in which Tamga runs; gives the directory of its state.
 pub fn powershell(sandbox: &mut Sandbox) -> PathBuf {
     let state = sandbox.path("state-of-windows");
     std::fs::create_dir_all(&state).unwrap();

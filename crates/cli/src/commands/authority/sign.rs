@@ -25,7 +25,7 @@ pub(crate) struct SignArgs {
     /// What to call it here [default: from its subject]
     #[arg(long, value_name = "TEXT")]
     label: Option<String>,
-    /// The folder for the signed certificate [default: ./LABEL]
+    /// The directory for the signed certificate [default: ./LABEL]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
     /// How many intermediates may follow below it

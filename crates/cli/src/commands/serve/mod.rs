@@ -27,7 +27,7 @@ pub(crate) struct ServeArgs {
     /// The port on loopback; 0 lets the system choose a free one
     #[arg(long, default_value_t = 0)]
     port: u16,
-    /// Serve the files below this folder (never hidden ones, never private keys) [default: a page about the certificate]
+    /// Serve the files below this directory (never hidden ones, never private keys) [default: a page about the certificate]
     #[arg(long, value_name = "DIR")]
     folder: Option<PathBuf>,
     /// Pass requests and WebSockets on to an application that speaks plain HTTP

@@ -15,7 +15,7 @@ use tamga_core::vocabulary::timestamp::Timestamp;
     after_help = "Examples: tamga show charts.saltmarsh.test --history\n          tamga show tls/certificate.pem tls/request.pem"
 )]
 pub(crate) struct ShowArgs {
-    /// A file or folder, a label, a serial, or a SHA-256 fingerprint (colons, spaces and case do not matter)
+    /// A file or directory, a label, a serial, or a SHA-256 fingerprint (colons, spaces and case do not matter)
     what: String,
     /// Another one: how the two differ
     other: Option<String>,

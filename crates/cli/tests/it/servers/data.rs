@@ -6,7 +6,7 @@ use std::process::Command;
 use tamga_testkit::sandbox::{Sandbox, has};
 use tamga_testkit::server::{Recipe, Server, as_account, free_port, is_root};
 
-/// The lab, a folder that the account owns, and the recipe with its files brought.
+/// The lab, a directory that the account owns, and the recipe with its files brought.
 fn prepared(server: &str, account: &str, port: u16) -> (Sandbox, PathBuf, Recipe) {
     let s = lab_for(server);
     s.open_to_others();

@@ -23,11 +23,11 @@ use zeroize::Zeroizing;
 
 /// Everything begins an hour ago, for clocks that are late.
 pub const HEAD_START: i64 = -3_600;
-/// The key's file in an authority's or certificate's folder.
+/// The key's file in an authority's or certificate's directory.
 pub const KEY_FILE: &str = "private-key.pem";
 /// The certificate's file.
 pub const CERTIFICATE_FILE: &str = "certificate.pem";
-/// The root's file in a certificate's folder.
+/// The root's file in a certificate's directory.
 pub const ROOT_FILE: &str = "root.pem";
 /// The request's file while a key waits for its certificate.
 pub const REQUEST_FILE: &str = "request.pem";

@@ -51,7 +51,7 @@ pub fn wider(authority: &Authority, names: &[String], parent: Option<&Authority>
     Ok(Some(after))
 }
 
-/// Signs the authority's certificate anew: same key, subject, dates, path length; new serial and constraints.
+/// Signs the authority's certificate again: same key, subject, dates, path length; new serial and constraints.
 /// `above` is the authority that signs, with its key; None for a root, which signs itself.
 pub fn reissue(
     authority: &Authority,

@@ -103,7 +103,7 @@ fn java(look: &dyn Look) -> TrustView {
     view
 }
 
-/// The bundle and every file of the folder; each variable replaces its own half (measured with 1.19).
+/// The bundle and every file of the directory; each variable replaces its own half (measured with 1.19).
 fn go(look: &dyn Look) -> TrustView {
     let mut view = TrustView::default();
     let file = look.env("SSL_CERT_FILE").map_or_else(|| system::bundle(look), PathBuf::from);
@@ -144,7 +144,7 @@ fn by_wget(look: &dyn Look) -> TrustView {
 }
 
 /// curl's tool reads CURL_CA_BUNDLE, else SSL_CERT_DIR, else SSL_CERT_FILE; a file replaces only the file half of its
-/// defaults, a folder only the folder half (measured with 7.88).
+/// defaults, a directory only the directory half (measured with 7.88).
 fn curl(look: &dyn Look) -> TrustView {
     let mut view = TrustView::default();
     let (mut file, mut folder) = (system::bundle(look), PathBuf::from(system::LINKS));
@@ -227,7 +227,7 @@ fn node(look: &dyn Look) -> TrustView {
     view
 }
 
-/// OpenSSL's file and folder; each variable replaces its own half (measured with 3.11).
+/// OpenSSL's file and directory; each variable replaces its own half (measured with 3.11).
 fn python(look: &dyn Look) -> TrustView {
     let mut view = TrustView::default();
     let file = look.env("SSL_CERT_FILE").map_or_else(|| system::bundle(look), PathBuf::from);

@@ -70,7 +70,7 @@ pub(super) const RECIPE: Recipe = Recipe {
             text: "AH00020: Configuration Failed, exiting",
             code: None,
             why: "a key that does not match its certificate at a reload ends the whole server",
-            remedy: "mend the pair (the line before names it), then start the server again",
+            remedy: "fix the pair (the line before names it), then start the server again",
         },
         KnownError {
             text: "Invalid command 'SSLEngine'",

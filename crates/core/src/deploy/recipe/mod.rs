@@ -128,7 +128,7 @@ pub struct Facts {
 pub enum FileLocation {
     /// Where Tamga put them: it reads them as root, or as the person who starts it.
     Issued,
-    /// In a folder of its own, as an account that must not read other people's folders.
+    /// In a directory of its own, as an account that must not read other people's directories.
     Own(&'static str),
 }
 

@@ -24,11 +24,11 @@ pub struct Setting {
     pub names: Vec<Name>,
     /// Its key.
     pub key: PublicKey,
-    /// The folder with its files.
+    /// The directory with its files.
     pub folder: PathBuf,
     /// True if its private key needs a passphrase.
     pub locked: bool,
-    /// The folder from which the server is to read; None: as the recipe has it.
+    /// The directory from which the server is to read; None: as the recipe has it.
     pub into: Option<PathBuf>,
     /// Where it listens; None: everywhere, but for a certificate of loopback names alone on loopback.
     pub address: Option<IpAddr>,
@@ -146,7 +146,7 @@ fn is_kind(kind: KeyAlgorithm, key: &PublicKey) -> bool {
     }
 }
 
-/// The folder from which the server reads.
+/// The directory from which the server reads.
 fn place(recipe: &Recipe, s: &Setting) -> PathBuf {
     match (&s.into, recipe.facts.place) {
         (Some(into), _) => into.clone(),

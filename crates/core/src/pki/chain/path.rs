@@ -55,7 +55,7 @@ impl Search<'_> {
             return;
         }
         let Some(top) = path.last().cloned() else { return };
-        // OpenSSL looks for no other issuer of what signed itself, whatever root bears the same name (measured with curl 7.88).
+        // OpenSSL looks for no other issuer of what signed itself, whatever root has the same name (measured with curl 7.88).
         if self.by_identifier && top.is_self_signed() {
             if path.len() > self.found.dead_end.len() {
                 self.found.dead_end.clone_from(path);

@@ -32,7 +32,7 @@ pub enum Said {
 
 /// What the lists say about a certificate under its issuer.
 ///
-/// A list counts if it bears the issuer's name, the issuer's key signed it and may sign lists, it is current, complete, and
+/// A list counts if it has the issuer's name, the issuer's key signed it and may sign lists, it is current, complete, and
 /// without a critical extension that is not understood. Of several the latest decides, of one second the higher number.
 ///
 /// `signers` are further certificates: an issuer may sign its lists with another key than its certificates, if a certificate of the same

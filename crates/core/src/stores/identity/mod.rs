@@ -34,7 +34,7 @@ impl Identity {
 pub struct IdentityStore {
     /// The store's id.
     pub store: StoreId,
-    /// The database's folder, the keychain, or the store as Windows names it.
+    /// The database's directory, the keychain, or the store as Windows names it.
     pub folder: PathBuf,
     /// What it is.
     pub holder: Holder,
@@ -161,7 +161,7 @@ pub fn name_known(place: &mut IdentityStore, label_of: &mut dyn FnMut(&str) -> O
     }
 }
 
-/// The steps that take out everything that bears Tamga's mark for an identity; and how many identities there were.
+/// The steps that take out everything that has Tamga's mark for an identity; and how many identities there were.
 pub fn remove_marked(place: &IdentityStore) -> (Vec<Planned>, usize) {
     let (mut steps, mut count) = (Vec::new(), 0);
     for e in &place.entries {

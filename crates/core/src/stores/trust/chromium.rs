@@ -12,7 +12,7 @@ use std::path::PathBuf;
 /// The store `chromium`.
 pub struct Chromium;
 
-/// The folder that Chromium really reads: `~/.pki/nssdb` if that is there, else the one under the data home.
+/// The directory that Chromium really reads: `~/.pki/nssdb` if that is there, else the one under the data home.
 /// The first must never be made: it would hide what stands in the second.
 pub fn folder(look: &dyn Look) -> PathBuf {
     let old = look.home().join(".pki/nssdb");

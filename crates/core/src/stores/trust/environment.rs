@@ -82,7 +82,7 @@ impl Shell {
     }
 }
 
-/// The files that the variables name, in this folder.
+/// The files that the variables name, in this directory.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RootFiles {
     /// Our roots alone.
@@ -92,7 +92,7 @@ pub struct RootFiles {
 }
 
 impl RootFiles {
-    /// In a folder.
+    /// In a directory.
     pub fn in_folder(folder: &Path) -> RootFiles {
         RootFiles { roots: folder.join("roots.pem"), bundle: folder.join("bundle.pem") }
     }

@@ -9,7 +9,7 @@ use std::path::PathBuf;
 
 /// Firefox's file in each profile.
 const OVERRIDES: &str = "cert_override.txt";
-/// Chromium's folders of profiles, below the home.
+/// Chromium's directories of profiles, below the home.
 pub(crate) const CHROMIUM: [&str; 4] =
     [".config/chromium", ".config/google-chrome", ".config/microsoft-edge", "snap/chromium/common/chromium"];
 

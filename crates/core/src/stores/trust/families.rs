@@ -1,4 +1,4 @@
-//! Families of systems whose store is an anchor folder and one command: what differs is paths.
+//! Families of systems whose store is an anchor directory and one command: what differs is paths.
 
 use crate::plan::ports::Files;
 use crate::plan::ports::Look;
@@ -21,7 +21,7 @@ pub struct Family {
     pub bundle: &'static str,
 }
 
-/// Those that are not like Debian, told by their anchor folder and command together.
+/// Those that are not like Debian, told by their anchor directory and command together.
 pub const ALL: [Family; 4] = [
     Family {
         name: "Fedora, RHEL, CentOS, Amazon Linux",

@@ -78,7 +78,7 @@ pub fn usual_profile(look: &dyn Look) -> Option<PathBuf> {
     chosen.or_else(|| all.iter().find(is_firefox).cloned())
 }
 
-/// The profiles that a `profiles.ini` names: in each section `[ProfileN]` a Path, below the file's folder or absolute.
+/// The profiles that a `profiles.ini` names: in each section `[ProfileN]` a Path, below the file's directory or absolute.
 fn named(text: &str, root: &Path) -> Vec<PathBuf> {
     let mut out = Vec::new();
     let (mut inside, mut path, mut relative) = (false, None::<String>, true);

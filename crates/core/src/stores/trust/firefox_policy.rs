@@ -69,7 +69,7 @@ impl Store for FirefoxPolicy {
                 let shown = place.place.shown();
                 place.hindrance = Some(Blocker {
                     why: format!("{shown} is not JSON with an object: Firefox takes nothing from it either"),
-                    remedy: format!("mend {shown}, then: sudo tamga trust add --scope machine"),
+                    remedy: format!("repair {shown}, then: sudo tamga trust add --scope machine"),
                     absent: false,
                 });
             }
@@ -159,7 +159,7 @@ fn remove(root: &Root, place: &StoreLocation, look: &dyn Look, mut policies: Val
     for folder in firefox::profiles(look) {
         let seen = look.nss(&folder, &library).unwrap_or_default();
         let der = root.certificate.der().to_vec();
-        // What the person put in by the store `firefox` bears our mark and stays theirs.
+        // What the person put in by the store `firefox` has our mark and stays theirs.
         let by_policy = seen.entries.iter().filter_map(entry).any(|e| {
             e.certificate == root.certificate
                 && !e.mark.as_deref().is_some_and(|m| super::is_mark_of(m, &root.certificate))

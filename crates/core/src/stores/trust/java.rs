@@ -17,7 +17,7 @@ use zeroize::Zeroizing;
 /// The store `java`: the JVMs of the machine, or those in the person's home.
 pub struct Java(pub Scope);
 
-/// Folders whose folders are JVMs.
+/// Folders whose directories are JVMs.
 const OF_MACHINE: [&str; 6] =
     ["/usr/lib/jvm", "/usr/lib64/jvm", "/usr/java", "/usr/local/java", "/usr/local/lib/jvm", "/opt"];
 /// The same below the home.

@@ -77,7 +77,7 @@ pub fn label_in_name(c: &Certificate) -> Option<String> {
 pub struct Entry {
     /// The root.
     pub certificate: Certificate,
-    /// The name it bears there, if it has one.
+    /// The name it has there, if it has one.
     pub mark: Option<String>,
     /// True if it counts as a root for servers.
     pub trusted: bool,
@@ -92,7 +92,7 @@ pub struct Entry {
 pub struct StoreLocation {
     /// The store's id.
     pub store: StoreId,
-    /// Where: a folder or file.
+    /// Where: a directory or file.
     pub place: PathBuf,
     /// Why nothing can be changed there, and the command that would do it; None if all is well.
     pub hindrance: Option<Blocker>,

@@ -164,7 +164,7 @@ fn leads(look: &dyn Files, about: &str, whose: &str, what: &str, to: &Path, reme
         .with_remedy(format!("{first}{remedy}"))
 }
 
-/// True if a file, or the files of a folder, hold all these roots.
+/// True if a file, or the files of a directory, hold all these roots.
 fn holds(look: &dyn Files, place: &Path, roots: &[Certificate]) -> bool {
     let mut ders = pem::certificates(&look.read(place).unwrap_or_default());
     if ders.is_empty() {

@@ -1,4 +1,4 @@
-//! The system's store of the Debian family: an anchor folder and `update-ca-certificates`.
+//! The system's store of the Debian family: an anchor directory and `update-ca-certificates`.
 //!
 //! Its traps, each met below: only `.crt` counts; an update says 0 though a hook failed; what is removed leaves
 //! dangling links behind, and Java's store keeps it for ever.
@@ -21,7 +21,7 @@ pub struct System;
 pub const ANCHORS: &str = "/usr/local/share/ca-certificates";
 /// What OpenSSL's and GnuTLS's clients read.
 pub const BUNDLE: &str = "/etc/ssl/certs/ca-certificates.crt";
-/// The folder of hash links.
+/// The directory of hash links.
 pub const LINKS: &str = "/etc/ssl/certs";
 /// The command.
 pub const COMMAND: &str = "update-ca-certificates";
@@ -261,7 +261,7 @@ fn linked(look: &dyn Look, anchor: &str) -> bool {
     !hash_links(look, &target).is_empty()
 }
 
-/// Eight hex digits, a dot, a number: the only names that OpenSSL finds in a folder.
+/// Eight hex digits, a dot, a number: the only names that OpenSSL finds in a directory.
 pub fn is_hash_name(name: &str) -> bool {
     name.split_once('.').is_some_and(|(hash, n)| {
         hash.len() == 8

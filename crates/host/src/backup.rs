@@ -13,7 +13,7 @@ use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
-/// What stands in a data directory and belongs into a backup, besides the ledger.
+/// The entries of a data directory that a backup includes, besides the ledger.
 const AUTHORITIES: &str = "authorities";
 
 fn refused(what: &str, why: impl Into<String>, remedy: &str) -> Error {
@@ -57,7 +57,7 @@ pub fn write(ledger: &Ledger, data: &Path, file: &Path, passphrase: &Passphrase)
 
 /// Unpacks a backup into a data directory that does not stand yet, all of it or nothing.
 ///
-/// Errors: a data directory with something in it; a wrong passphrase; a file that is no backup of ours.
+/// Errors: a data directory that is not empty; a wrong passphrase; a file that is not a backup of Tamga.
 pub fn restore(file: &Path, data: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<Ledger> {
     const WHAT: &str = "the backup cannot be restored";
     if std::fs::read_dir(data).is_ok_and(|mut d| d.any(|e| e.is_ok_and(|e| e.file_name() != "lock"))) {

@@ -183,7 +183,7 @@ pub(crate) fn failure(f: &dyn Diagnostic) {
     let _ = anstream::stderr().write_all(for_terminal(&text, &std::io::stderr()).as_bytes());
 }
 
-/// Findings, each with its cause and its remedy. What is fixed differently for one client and another is told once, with every way.
+/// Findings, each with its cause and its remedy. A cause whose remedy differs by client is printed once, with every remedy.
 pub(crate) fn findings(all: &[Finding]) -> String {
     let mut text = String::new();
     for same in all.chunk_by(|a, b| (a.code, &a.summary) == (b.code, &b.summary)) {

@@ -47,7 +47,7 @@ fn what_is_due_changed_missing_waiting_or_left_over_is_open_with_the_step_that_c
     std::fs::remove_dir_all(s.lab("charts")).unwrap();
     assert!(open(&s, 1)[0].contains("are not where they were put"));
     assert!(s.run(&["status"]).out.contains("put the folder back"));
-    // With the directory there again the step that is told works.
+    // With the directory back, the step that status prints works.
     std::fs::create_dir(s.lab("charts")).unwrap();
     assert!(s.run(&["status"]).out.contains("tamga renew charts puts a new pair there"));
     s.run(&["renew", "charts"]).expect(0);

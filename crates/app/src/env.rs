@@ -9,6 +9,7 @@ use tamga_core::ca::authority::REQUEST_FILE;
 use tamga_core::ca::report::Authority;
 use tamga_core::plan::ports::Environment;
 use tamga_core::plan::step::Publication;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::fs::{self, Lock};
 use tamga_host::ledger::WorkKind;
@@ -38,7 +39,7 @@ pub struct Change<'a> {
     /// What they are.
     pub what: WorkKind,
     /// The label.
-    pub label: &'a str,
+    pub label: &'a Label,
     /// SHA-256 of the certificate or request.
     pub sha256: String,
     /// The files.
@@ -54,7 +55,7 @@ impl Change<'_> {
     pub fn work(&self) -> Work {
         Work::Publish {
             what: self.what,
-            label: self.label.to_owned(),
+            label: self.label.clone(),
             tag: self.sha256[..8].to_owned(),
             sha256: self.sha256.clone(),
             folder: self.publication.folder.clone().into(),

@@ -16,6 +16,7 @@ use tamga_core::ca::report::Issued;
 use tamga_core::error::{Diagnostic, Error};
 use tamga_core::stores::StoreId;
 use tamga_core::stores::identity::{self, Holder, Identity, IdentityStore, Parts, State};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::{act, entropy};
@@ -41,7 +42,7 @@ pub struct Request {
     /// What to do.
     pub verb: Verb,
     /// A certificate's label; None for the only one for clients, or for all of them to see how they stand.
-    pub label: Option<String>,
+    pub label: Option<Label>,
     /// Exactly these stores; empty for the user's.
     pub stores: Vec<StoreId>,
     /// An account that may read the key too (stores of Windows).
@@ -68,7 +69,7 @@ pub struct Row {
     /// The place.
     pub place: PathBuf,
     /// The certificate's label.
-    pub label: String,
+    pub label: Label,
     /// SHA-256 of the certificate, in lower-case hex.
     pub sha256: String,
     /// How it stands there.

@@ -16,6 +16,7 @@ use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::KEY_FILE;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Goal, Root, Store};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 use tamga_host::ledger::Ledger;
@@ -71,7 +72,7 @@ pub enum Remains {
     /// A root that could not be taken out.
     Root {
         /// Its label.
-        label: String,
+        label: Label,
         /// The store.
         store: StoreId,
         /// The place.

@@ -14,6 +14,7 @@ use tamga_core::error::Kind;
 use tamga_core::finding::{Finding, Severity};
 use tamga_core::pki::cert::csr::Csr;
 use tamga_core::vocabulary::client_id::Client;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::usage_words;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -251,9 +252,9 @@ impl Serialize for Request {
 /// An authority, as JSON.
 #[derive(Serialize, JsonSchema)]
 pub(crate) struct AuthorityView {
-    label: String,
+    label: Label,
     kind: &'static str,
-    issuer: Option<String>,
+    issuer: Option<Label>,
     subject: String,
     serial: String,
     sha256: String,

@@ -17,6 +17,7 @@ use tamga_core::error::Error;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::PrivateKey;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_host::error::Error as HostError;
 use tamga_host::serve::{self, Content, Minimum, Page, Site, Upstream};
@@ -29,7 +30,7 @@ const LOOK_AGAIN: Duration = Duration::from_secs(1);
 #[derive(Clone, Debug)]
 pub struct Request {
     /// The certificate's label.
-    pub label: String,
+    pub label: Label,
     /// The port on loopback; 0 for one that is free.
     pub port: u16,
     /// What is shown.
@@ -41,7 +42,7 @@ pub struct Request {
     /// True if TLS 1.3 is the oldest protocol.
     pub only_13: bool,
     /// The label of the authority whose certificates clients must show.
-    pub client_authority: Option<String>,
+    pub client_authority: Option<Label>,
     /// Opens the key.
     pub secret: Secret,
 }

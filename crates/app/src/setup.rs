@@ -43,7 +43,7 @@ pub struct Request {
     /// The names; at least one.
     pub names: Vec<Name>,
     /// The authority's label, where there are several.
-    pub issuer: Option<String>,
+    pub issuer: Option<Label>,
     /// The certificate's label; None for its first name.
     pub label: Option<Label>,
     /// The directory for its files; None for one named as the label, below the current one.
@@ -176,7 +176,7 @@ pub struct Plan {
     dry_run: bool,
     /// The label of the authority that would be used; None for a new one.
     #[serde(skip)]
-    pub authority: Option<String>,
+    pub authority: Option<Label>,
     /// The certificate's label.
     #[serde(skip)]
     pub label: Label,

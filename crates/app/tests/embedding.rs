@@ -117,7 +117,7 @@ fn the_whole_job_runs_without_a_command_line() {
     // Check: good against the root, and renewed it is good again.
     let root = lab.path("lab/charts/root.pem");
     assert_eq!(verdicts(&lab.env(), &lab.path("lab/gauge-7"), std::slice::from_ref(&root)), [Outcome::Good]);
-    let again = renew::Request { labels: vec!["gauge-7".into()], ..renew::Request::default() };
+    let again = renew::Request { labels: vec!["gauge-7".parse().unwrap()], ..renew::Request::default() };
     assert_eq!(done(renew::renew(&lab.env(), &again).unwrap()).certificates.len(), 1);
     assert_eq!(verdicts(&lab.env(), &lab.path("lab/gauge-7"), &[root]), [Outcome::Good]);
     assert_eq!(verdicts(&lab.env(), &lab.path("lab/gauge-7"), &[]), [Outcome::Bad], "no store here has the root");

@@ -79,21 +79,25 @@ pub(crate) fn usage(e: &clap::Error) -> ExitCode {
     let args: Vec<String> = std::env::args_os().map(|a| a.to_string_lossy().into_owned()).collect();
     let wants_json =
         args.windows(2).any(|w| w[0] == "--format" && w[1] == "json") || args.iter().any(|a| a == "--format=json");
+    // A value that the core itself refuses says what is wrong with it better than clap does.
+    let refused = std::error::Error::source(e).and_then(|s| s.downcast_ref::<tamga_core::error::Error>());
     let value = invalid_value(e);
-    match (wants_json, value) {
-        (true, value) => {
-            let told = value.unwrap_or_else(|| Usage {
+    let known = refused.map(|r| r as &dyn Diagnostic).or(value.as_ref().map(|v| v as &dyn Diagnostic));
+    let kind = known.map_or(Kind::Usage, Diagnostic::kind);
+    match (wants_json, known) {
+        (true, known) => {
+            let other = Usage {
                 what: e.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned(),
                 why: "the words do not make a command".into(),
                 remedy: "see: tamga --help".into(),
-            });
+            };
             let command = args.iter().find(|a| commands::NAMES.contains(&a.as_str())).map_or("", String::as_str);
-            print_json(command, false, to_json(&Failed::from(&told as &dyn Diagnostic)));
+            print_json(command, false, to_json(&Failed::from(known.unwrap_or(&other))));
         }
-        (false, Some(told)) => human::failure(&told),
+        (false, Some(known)) => human::failure(known),
         (false, None) => drop(e.print()),
     }
-    ExitCode::from(exit::code(Kind::Usage))
+    ExitCode::from(exit::code(kind))
 }
 
 /// More accepted values than this are not listed.

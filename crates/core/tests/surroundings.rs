@@ -16,6 +16,7 @@ use tamga_core::plan::nss::{NssEntry, ROOT_FLAGS, TERMINAL, USER};
 use tamga_core::plan::step::Step;
 use tamga_core::stores::identity::{self, Identity, Parts, State};
 use tamga_core::stores::trust::{exceptions, settings};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -30,7 +31,7 @@ fn person(label: &str, seed: u64) -> (Identity, PrivateKey) {
     let (from, until) = (Timestamp::from_unix(1_795_600_000), Timestamp::from_unix(1_800_000_000));
     let leaf = Leaf { names: &names, purposes: &[Purpose::Client], subject: &subject, from, until, links: &links };
     let chain = vec![leaf.self_sign(&key, &entropy).unwrap()];
-    (Identity { label: label.into(), chain }, key)
+    (Identity { label: label.parse().unwrap(), chain }, key)
 }
 
 const NSSDB: &str = "/home/operator/.pki/nssdb";
@@ -105,7 +106,7 @@ fn a_renewed_identity_takes_the_older_ones_place_and_a_keyless_one_is_no_identit
     for kind in ["nss", "macos", "windows"] {
         let (m, folder) = holder(kind);
         let ((old, old_key), (new, new_key)) = (person("operator", 7), person("operator", 8));
-        let known: Vec<(String, String)> =
+        let known: Vec<(Label, String)> =
             [&old, &new].map(|i| (i.label.clone(), i.chain[0].sha256())).into_iter().collect();
         let place = || {
             let mut place = identity::places(&m).remove(0);

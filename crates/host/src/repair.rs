@@ -97,7 +97,7 @@ fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Timestamp, d
         above: above(first, &found),
         issuer: parent.filter(|_| !first.is_self_issued()).map(|p| p.label.clone()),
         key: if folder.join(KEY_FILE).exists() { KeyPlace::Here } else { KeyPlace::Elsewhere },
-        ..Authority::root(label.as_str(), first.clone(), folder.to_owned())
+        ..Authority::root(label.clone(), first.clone(), folder.to_owned())
     };
     authority.purposes = purposes(&authority);
     ledger.adopt_authority(&authority, now)?;
@@ -111,10 +111,10 @@ fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Timestamp, d
     let list = crate::fs::read_regular(&folder.join(LIST_FILE)).ok().and_then(|b| crl::find(&b, LIST_FILE).ok());
     match list.filter(|l| l.signed_by(first).is_ok()) {
         Some(l) => {
-            ledger.merge_list(label.as_str(), l.count().unwrap_or(0), &l.entries, now)?;
+            ledger.merge_list(&label, l.count().unwrap_or(0), &l.entries, now)?;
         }
         None if done.salvaged.authorities == 0 => {
-            ledger.may_be_behind(&format!("it was rebuilt from files on {}", now.date()), Some(label.as_str()))?;
+            ledger.may_be_behind(&format!("it was rebuilt from files on {}", now.date()), Some(&label))?;
         }
         None => {}
     }
@@ -137,7 +137,7 @@ fn adopt_certificate(
     let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let Ok(label) = Label::from_text(&name) else { return Ok(()) };
     let taken = known.iter().any(|a| a.label == label.as_str());
-    let label = if taken { format!("{label}-found") } else { label.to_string() };
+    let label = if taken { Label::from_text(&format!("{label}-found")).unwrap_or(label) } else { label };
     let issued = Issued {
         label: label.clone(),
         certificate: leaf.clone(),
@@ -147,7 +147,7 @@ fn adopt_certificate(
         revoked: None,
     };
     if ledger.adopt_certificate(&issued, now)? {
-        done.certificates.push(label);
+        done.certificates.push(label.to_string());
     }
     Ok(())
 }

@@ -39,7 +39,7 @@ impl Run<'_> {
                     purposes: if wanted.purposes.is_empty() { usual() } else { wanted.purposes.clone() },
                     ..Request::plain(wanted.label.clone())
                 },
-                issuer: wanted.issuer.as_ref().map(ToString::to_string),
+                issuer: wanted.issuer.clone(),
                 key_algorithm: wanted.key_algorithm.unwrap_or(KeyAlgorithm::P256),
                 secret: self.request.secret.clone(),
                 new_secret: AuthoritySecret::default(),
@@ -51,7 +51,7 @@ impl Run<'_> {
     }
 
     fn adjust(&mut self, wanted: &Wanted, current: &Authority, known: &[Authority]) {
-        let label = wanted.label.as_str();
+        let label = &wanted.label;
         let parent = known.iter().find(|p| Some(&p.label) == current.issuer.as_ref());
         match compare_limits(wanted, current, parent) {
             None => {}
@@ -72,7 +72,7 @@ impl Run<'_> {
                 let bundles = self.lab.trust.iter().filter(|t| t.root.as_str() == current.root_label);
                 let bundles = bundles.flat_map(|t| t.bundles.clone()).collect();
                 let secret = self.request.secret.clone();
-                let request = permit::Request { label: label.to_owned(), names, bundles, secret };
+                let request = permit::Request { label: label.clone(), names, bundles, secret };
                 match permit::permit(self.env, &request) {
                     Ok(_) => self.row(What::Authority, label, Change::Permitted, why),
                     Err(e) => self.failed(What::Authority, label, &e),

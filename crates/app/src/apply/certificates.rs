@@ -12,12 +12,13 @@ use tamga_core::ca::report::Authority;
 use tamga_core::deploy::lab::file::Certificate as Wanted;
 use tamga_core::deploy::lab::{Todo, compare};
 use tamga_core::pki::format::pem;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 
 impl Run<'_> {
     /// Returns the labels that are new or were renewed.
-    pub(super) fn certificates(&mut self) -> Result<BTreeSet<String>> {
+    pub(super) fn certificates(&mut self) -> Result<BTreeSet<Label>> {
         let ledger = self.env.open_to_look()?;
         let known = ledger.as_ref().map_or_else(|| Ok(Vec::new()), |l| l.authorities())?;
         let mut todo: Vec<(Wanted, Todo)> = Vec::new();
@@ -45,7 +46,7 @@ impl Run<'_> {
         let new: Vec<&Wanted> = todo.iter().filter(|(_, t)| *t == Todo::Issue).map(|(w, _)| w).collect();
         self.issue(&new, &mut changed);
         for (wanted, t) in todo {
-            let label = wanted.label.to_string();
+            let label = wanted.label.clone();
             match t {
                 Todo::Issue => {}
                 Todo::Impossible { why, remedy } => self.lacking(What::Certificate, label, why, Some(remedy)),
@@ -62,7 +63,7 @@ impl Run<'_> {
                     match done {
                         Ok(()) => {
                             self.row(What::Certificate, label.clone(), Change::Renewed, why);
-                            changed.insert(label);
+                            changed.insert(label.clone());
                         }
                         Err(e) => self.failed(What::Certificate, label, &e),
                     }
@@ -96,7 +97,7 @@ impl Run<'_> {
     }
 
     /// Those that ask for the same terms are issued in one go.
-    fn issue(&mut self, new: &[&Wanted], changed: &mut BTreeSet<String>) {
+    fn issue(&mut self, new: &[&Wanted], changed: &mut BTreeSet<Label>) {
         let mut groups: Vec<Vec<&Wanted>> = Vec::new();
         for wanted in new {
             // What is for a server may come in its own form, one by one.
@@ -109,10 +110,10 @@ impl Run<'_> {
         for group in groups {
             let done = if self.env.dry_run { Ok(()) } else { self.issue_group(&group) };
             for wanted in group {
-                let label = wanted.label.to_string();
+                let label = wanted.label.clone();
                 match &done {
                     Ok(()) => {
-                        self.row(What::Certificate, label.clone(), Change::Issued, "there was none");
+                        self.row(What::Certificate, &label, Change::Issued, "there was none");
                         changed.insert(label);
                     }
                     Err(e) => self.failed(What::Certificate, label, e),
@@ -144,7 +145,7 @@ impl Run<'_> {
 
 fn terms(wanted: &Wanted) -> Terms {
     Terms {
-        issuer: wanted.issuer.as_ref().map_or(Issuer::Default, |i| Issuer::Named(i.to_string())),
+        issuer: wanted.issuer.as_ref().map_or(Issuer::Default, |i| Issuer::Named(i.clone())),
         server: wanted.server,
         purposes: wanted.purposes.clone(),
         key_algorithm: wanted.key_algorithm,

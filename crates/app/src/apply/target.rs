@@ -17,6 +17,7 @@ use tamga_core::deploy::lab::place::{Found, Recorded, differs};
 use tamga_core::error::{Diagnostic, Kind};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::pem;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs::{self, File};
 use tamga_host::ledger::{Ledger, Record, Work};
@@ -28,7 +29,7 @@ use zeroize::Zeroizing;
 const PLACED: &str = "placed";
 
 impl Run<'_> {
-    pub(super) fn targets(&mut self, changed: &BTreeSet<String>) -> Result<()> {
+    pub(super) fn targets(&mut self, changed: &BTreeSet<Label>) -> Result<()> {
         if self.lab.certificates.iter().all(|c| c.targets.is_empty()) {
             return Ok(());
         }
@@ -290,7 +291,7 @@ impl<'a> Deploying<'a> {
             false => None,
         };
         let settings = Settings { passphrase: passphrase.as_ref(), legacy: false, now: self.env.now };
-        let material = Material { alias: issued.label.clone(), key, chain, root };
+        let material = Material { alias: issued.label.to_string(), key, chain, root };
         Ok(export::make(form, &material, &settings, &entropy::System)?.bytes)
     }
 }

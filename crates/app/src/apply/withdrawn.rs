@@ -16,6 +16,7 @@ use tamga_core::deploy::hosts::Wanted;
 use tamga_core::stores::InScope;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::Goal;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::reason::Reason;
 use tamga_core::vocabulary::text::Shown;
 
@@ -27,18 +28,20 @@ const APPLIED: &str = "applied";
 #[serde(default)]
 struct Applied {
     file: String,
-    authorities: BTreeSet<String>,
-    certificates: BTreeSet<String>,
+    authorities: BTreeSet<Label>,
+    certificates: BTreeSet<Label>,
     trust: BTreeSet<InStores>,
     hosts: BTreeSet<String>,
 }
 
-#[derive(Clone, Debug, Default, Deserialize, Eq, Ord, PartialEq, PartialOrd, Serialize)]
-#[serde(default)]
+#[derive(Clone, Debug, Deserialize, Eq, Ord, PartialEq, PartialOrd, Serialize)]
 struct InStores {
-    root: String,
+    root: Label,
+    #[serde(default)]
     stores: Vec<StoreId>,
+    #[serde(default)]
     scope: InScope,
+    #[serde(default)]
     bundles: Vec<PathBuf>,
 }
 
@@ -48,7 +51,7 @@ impl Run<'_> {
         let trust = self.lab.trust.iter().map(|t| {
             let choice = choice(t);
             InStores {
-                root: t.root.to_string(),
+                root: t.root.clone(),
                 stores: choice.named_ids(),
                 scope: choice.scope,
                 bundles: t.bundles.clone(),
@@ -56,8 +59,8 @@ impl Run<'_> {
         });
         Applied {
             file: self.path.shown(),
-            authorities: self.lab.authorities.iter().map(|a| a.label.to_string()).collect(),
-            certificates: self.lab.certificates.iter().map(|c| c.label.to_string()).collect(),
+            authorities: self.lab.authorities.iter().map(|a| a.label.clone()).collect(),
+            certificates: self.lab.certificates.iter().map(|c| c.label.clone()).collect(),
             trust: trust.collect(),
             hosts: self.lab.hosts_typed.iter().cloned().collect(),
         }
@@ -131,29 +134,26 @@ impl Run<'_> {
         }
     }
 
-    fn withdraw_certificate(&mut self, label: &str) -> Result<bool> {
+    fn withdraw_certificate(&mut self, label: &Label) -> Result<bool> {
         let current = self.env.open_to_look()?.map(|l| l.current(label)).transpose()?.flatten();
         // Revoked or expired already: there is nothing to withdraw.
         if !current.is_some_and(|i| i.is_in_force(self.env.now)) {
             return Ok(true);
         }
         Ok(self.withdrawn(What::Certificate, label, |run| {
-            let request = revoke::Request {
-                label: label.to_owned(),
-                which: Which::Current,
-                reason: Reason::CessationOfOperation,
-            };
+            let request =
+                revoke::Request { label: label.clone(), which: Which::Current, reason: Reason::CessationOfOperation };
             revoke::revoke(run.env, &request).map(drop)
         }))
     }
 
-    fn withdraw_authority(&mut self, label: &str) -> Result<bool> {
-        if !self.env.authorities()?.iter().any(|a| a.label == label && !a.retired) {
+    fn withdraw_authority(&mut self, label: &Label) -> Result<bool> {
+        if !self.env.authorities()?.iter().any(|a| a.label == *label && !a.retired) {
             return Ok(true);
         }
         Ok(self.withdrawn(What::Authority, label, |run| {
             let request = retire::Request {
-                label: label.to_owned(),
+                label: label.clone(),
                 discard_key: false,
                 output: None,
                 bundles: Vec::new(),
@@ -176,7 +176,7 @@ impl Run<'_> {
             let stores = Choice { scope: t.scope, named: Choice::named(&t.stores), bundles: t.bundles.clone() };
             let request = change::Request {
                 goal: Goal::Remove,
-                root: trust::Which::Named(t.root.clone()),
+                root: trust::Which::Named(t.root.to_string()),
                 stores,
                 sysroot: None,
                 accepted: Vec::new(),

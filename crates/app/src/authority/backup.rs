@@ -7,6 +7,7 @@ use crate::secret::{AuthoritySecret, Secret};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::backup;
 use tamga_host::error::Error;
@@ -56,7 +57,7 @@ pub struct Restored {
     pub authorities: Vec<Member>,
     /// Their labels.
     #[serde(skip)]
-    pub labels: Vec<String>,
+    pub labels: Vec<Label>,
 }
 
 /// Authorities that would be restored.

@@ -25,7 +25,7 @@ pub struct Request {
     /// The authority.
     pub authority: create::Request,
     /// The label of the authority above it; None for a root.
-    pub issuer: Option<String>,
+    pub issuer: Option<Label>,
     /// The kind of its key.
     pub key_algorithm: KeyAlgorithm,
     /// Opens the issuer's key.
@@ -63,7 +63,7 @@ pub struct Plan {
     pub label: Label,
     /// The authority above it.
     #[serde(skip)]
-    pub issuer: Option<String>,
+    pub issuer: Option<Label>,
     /// What it may certify, of a root.
     #[serde(skip)]
     pub permit: Permit,
@@ -131,7 +131,7 @@ pub(crate) fn make(
     protect: Option<&Passphrase>,
     parent: Option<(&Authority, &dyn SigningKey)>,
 ) -> Result<Made> {
-    let label = request.label.as_str();
+    let label = &request.label;
     super::free(ledger, &request.label)?;
     let folder = env.authority_directory(label);
     let made = match parent {

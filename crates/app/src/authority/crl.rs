@@ -14,6 +14,7 @@ use tamga_core::finding::{Code, entry};
 use tamga_core::pki::cert::crl::{self, Crl, ToSign};
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::SigningKey;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 use tamga_host::ledger::{Ledger, Listed, Record, Work};
@@ -27,7 +28,7 @@ const LIST_LIFE: Span = Span::days(30);
 #[derive(Clone, Debug)]
 pub struct Request {
     /// The authority's label.
-    pub label: String,
+    pub label: Label,
     /// The file; None for the report. One that ends in `.crl` or `.der` is DER, any other PEM.
     pub output: Option<PathBuf>,
     /// When the next list is due.
@@ -54,7 +55,7 @@ pub struct Done {
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Signed {
     /// The authority's label.
-    pub authority: String,
+    pub authority: Label,
     /// Its number (RFC 5280 §5.2.3).
     pub number: u64,
     /// How many certificates it revokes.

@@ -90,7 +90,7 @@ pub fn import(env: &Env, request: &Request) -> Result<Report> {
     let mut a = Authority {
         above,
         links: request.links.clone(),
-        ..Authority::root(label.as_str(), certificate, env.authority_directory(label.as_str()))
+        ..Authority::root(label.clone(), certificate, env.authority_directory(label))
     };
     a.purposes = if request.purposes.is_empty() { import::purposes(&a) } else { request.purposes.clone() };
     if env.dry_run {
@@ -112,7 +112,7 @@ pub fn import(env: &Env, request: &Request) -> Result<Report> {
     let (a, publication) = import::make(a, &key, protect.as_ref(), &entropy::System)?;
     let change = Change {
         what: WorkKind::Authority,
-        label: label.as_str(),
+        label,
         sha256: a.certificate.sha256(),
         publication: &publication,
         answers: false,

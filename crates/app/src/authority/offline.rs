@@ -15,6 +15,7 @@ use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::error::Error;
 use tamga_core::pki::signature;
 use tamga_core::plan::step::Document;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::ledger::{Record, Work};
@@ -24,7 +25,7 @@ use tamga_host::{entropy, fs};
 #[derive(Clone, Debug)]
 pub struct Request {
     /// The authority's label.
-    pub label: String,
+    pub label: Label,
     /// The directory: a stick, a card.
     pub into: PathBuf,
     /// Take it away as it is, although it is not encrypted.
@@ -45,7 +46,7 @@ pub struct Done {
     pub authorities: [Member; 1],
     /// Its label.
     #[serde(skip)]
-    pub label: String,
+    pub label: Label,
     /// Where its key is.
     #[serde(skip)]
     pub place: PathBuf,
@@ -61,7 +62,7 @@ pub struct Plan {
     dry_run: bool,
     /// Its label.
     #[serde(skip)]
-    pub label: String,
+    pub label: Label,
     /// Where its key would be.
     #[serde(skip)]
     pub place: PathBuf,
@@ -75,7 +76,7 @@ pub fn offline(env: &Env, request: &Request) -> Result<Report> {
     let into = absolute(&request.into)?;
     if env.dry_run {
         let label = super::able(env, &request.label)?.label;
-        return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, label, place: into }));
+        return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, label: label.clone(), place: into }));
     }
     let (_lock, ledger) = env.open_for_change()?;
     let all = ledger.authorities()?;
@@ -98,7 +99,7 @@ pub fn offline(env: &Env, request: &Request) -> Result<Report> {
     ledger.finish(id, &work)?;
     let gone = Authority { key: KeyPlace::Offline(into.clone()), ..a.clone() };
     let (label, is_encrypted) = (a.label.clone(), !document.secret);
-    Ok(Answer::Done(Done { authorities: [gone.into()], label, place: into, is_encrypted }))
+    Ok(Answer::Done(Done { authorities: [gone.into()], label: label.clone(), place: into, is_encrypted }))
 }
 
 /// The key as it will lie there: encrypted as it is, or with a new passphrase; unencrypted only if asked.

@@ -12,6 +12,7 @@ use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::error::Error;
 use tamga_core::plan::step::Document;
+use tamga_core::vocabulary::label::Label;
 use tamga_host::fs;
 use tamga_host::ledger::{Record, Work};
 
@@ -47,7 +48,7 @@ pub struct Plan {
     dry_run: bool,
     /// Its label.
     #[serde(skip)]
-    pub label: String,
+    pub label: Label,
 }
 
 /// Brings a key back; the copy stays as it is.
@@ -62,7 +63,7 @@ pub fn online(env: &Env, request: &Request) -> Result<Report> {
         return Err(Error::LabelUnknown {
             label: found.first().map(tamga_core::pki::cert::Certificate::subject_words).unwrap_or_default(),
             sought: "authority with that key",
-            known: all.iter().map(|a| a.label.clone()).collect(),
+            known: all.iter().map(|a| a.label.to_string()).collect(),
         }
         .into());
     };

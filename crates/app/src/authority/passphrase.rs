@@ -8,6 +8,7 @@ use crate::secret::{AuthoritySecret, Secret};
 use schemars::JsonSchema;
 use serde::Serialize;
 use tamga_core::ca::authority::{self, KEY_FILE, key_document};
+use tamga_core::vocabulary::label::Label;
 use tamga_host::ledger::{Record, Work};
 use tamga_host::{entropy, fs};
 
@@ -15,7 +16,7 @@ use tamga_host::{entropy, fs};
 #[derive(Clone, Debug)]
 pub struct Request {
     /// The authority's label.
-    pub label: String,
+    pub label: Label,
     /// Leave the key unencrypted from now on.
     pub remove: bool,
     /// Opens the key.
@@ -31,7 +32,7 @@ pub type Report = Answer<Done, Plan>;
 #[derive(Serialize, JsonSchema)]
 pub struct Done {
     /// The authority's label.
-    pub label: String,
+    pub label: Label,
     /// True if the key is encrypted now.
     pub encrypted: bool,
     /// `passphrase-set`, `passphrase-changed` or `passphrase-removed`.
@@ -44,7 +45,7 @@ pub struct Plan {
     dry_run: bool,
     /// The authority's label.
     #[serde(skip)]
-    pub label: String,
+    pub label: Label,
 }
 
 /// Sets, changes or removes the passphrase of an authority's key.
@@ -52,7 +53,7 @@ pub struct Plan {
 /// Errors: an authority whose key is not here; a wrong passphrase; a new one that is refused; files that cannot be written.
 pub fn passphrase(env: &Env, request: &Request) -> Result<Report> {
     if env.dry_run {
-        return Ok(Answer::Planned(Plan { dry_run: true, label: super::able(env, &request.label)?.label }));
+        return Ok(Answer::Planned(Plan { dry_run: true, label: super::able(env, &request.label)?.label.clone() }));
     }
     let (_lock, ledger) = env.open_for_change()?;
     let all = ledger.authorities()?;

@@ -11,6 +11,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{self, permit};
 use tamga_core::ca::report::Authority;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::permit::Permit;
 use tamga_host::entropy;
 use tamga_host::ledger::WorkKind;
@@ -20,7 +21,7 @@ use tamga_host::ledger::{Record, Work};
 #[derive(Clone, Debug)]
 pub struct Request {
     /// The authority's label.
-    pub label: String,
+    pub label: Label,
     /// Domains, names, addresses or blocks.
     pub names: Vec<String>,
     /// Bundles that the root was put into, absolute.
@@ -63,7 +64,7 @@ pub struct Plan {
     dry_run: bool,
     /// The authority's label.
     #[serde(skip)]
-    pub label: String,
+    pub label: Label,
     /// What it would permit; None if it permits all of these already.
     #[serde(skip)]
     pub wider: Option<Permit>,

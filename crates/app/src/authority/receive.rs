@@ -11,6 +11,7 @@ use std::path::PathBuf;
 use tamga_core::ca::authority::{import, request};
 use tamga_core::ca::report::Authority;
 use tamga_core::finding::Finding;
+use tamga_core::vocabulary::label::Label;
 use tamga_host::ledger::Record;
 use tamga_host::ledger::WorkKind;
 
@@ -18,7 +19,7 @@ use tamga_host::ledger::WorkKind;
 #[derive(Clone, Debug)]
 pub struct Request {
     /// The label of the waiting key.
-    pub label: String,
+    pub label: Label,
     /// Files with the certificate, and what is above it.
     pub certificates: Vec<PathBuf>,
 }

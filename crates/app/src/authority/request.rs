@@ -10,6 +10,7 @@ use std::path::PathBuf;
 use tamga_core::ca::authority::{REQUEST_FILE, create, request};
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::vocabulary::label::Label;
 use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Record, Waiting};
 use tamga_host::{entropy, fs};
@@ -37,7 +38,7 @@ pub struct Done {
     pub authorities: [Member; 1],
     /// The label.
     #[serde(skip)]
-    pub label: String,
+    pub label: Label,
     /// The file to carry.
     #[serde(skip)]
     pub carried: PathBuf,
@@ -61,7 +62,7 @@ pub struct Plan {
 /// Errors: a label that is taken; files that cannot be written.
 pub fn request(env: &Env, wish: &Request) -> Result<Report> {
     let wanted = &wish.authority;
-    let label = wanted.label.as_str();
+    let label = &wanted.label;
     let folder = env.authority_directory(label);
     if env.dry_run {
         return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, directory: folder }));
@@ -72,7 +73,7 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
     super::free(&ledger, &wanted.label)?;
     let asked = request::ask(wanted, &key, protect.as_ref(), folder.clone(), &entropy::System)?;
     let waiting = Waiting {
-        label: label.to_owned(),
+        label: label.clone(),
         is_authority: true,
         csr: asked.csr,
         folder: folder.clone(),
@@ -94,5 +95,5 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
     }
     let carried = wish.output.clone().unwrap_or_else(|| folder.join(REQUEST_FILE));
     let authorities = [Member::Waiting(Box::new(Waits { waiting, carried: wish.output.clone() }))];
-    Ok(Answer::Done(Done { authorities, label: label.to_owned(), carried, pem }))
+    Ok(Answer::Done(Done { authorities, label: label.clone(), carried, pem }))
 }

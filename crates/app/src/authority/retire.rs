@@ -12,6 +12,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{self, KEY_FILE};
 use tamga_core::ca::report::{Authority, KeyPlace};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::timestamp::{DAY, Span, Timestamp};
 use tamga_host::fs;
 use tamga_host::ledger::{Filter, Ledger, Record, Sort, Work};
@@ -21,7 +22,7 @@ use tamga_host::repair::LIST_FILE;
 #[derive(Clone, Debug)]
 pub struct Request {
     /// The authority's label.
-    pub label: String,
+    pub label: Label,
     /// Delete its private key.
     pub discard_key: bool,
     /// Where to write its last list as well.
@@ -83,7 +84,7 @@ pub struct Plan {
     dry_run: bool,
     /// Its label.
     #[serde(skip)]
-    pub label: String,
+    pub label: Label,
 }
 
 /// Retires an authority.
@@ -94,14 +95,18 @@ pub fn retire(env: &Env, request: &Request) -> Result<Report> {
     if env.dry_run {
         let all = env.authorities()?;
         let label = authority::choose(Some(&request.label), &all, true)?.label.clone();
-        return Ok(Answer::Planned(Plan { authorities: [], stores: [], dry_run: true, label }));
+        return Ok(Answer::Planned(Plan { authorities: [], stores: [], dry_run: true, label: label.clone() }));
     }
     let (_lock, ledger) = env.open_for_change()?;
     let all = ledger.authorities()?;
     let a = authority::choose(Some(&request.label), &all, true)?;
     let filter = Filter { ending: Some((env.now, Timestamp::LAST)), ..Filter::default() };
     let live = ledger.filtered(&filter, Sort::Ends)?;
-    let live = live.into_iter().filter(|i| i.authority.as_deref() == Some(&a.label)).map(|i| i.label).collect();
+    let live = live
+        .into_iter()
+        .filter(|i| i.authority.as_deref() == Some(&a.label.to_string()))
+        .map(|i| i.label.to_string())
+        .collect();
     let list = last_list(env, &ledger, a, request)?;
     let rows = if a.is_root() { remove_everywhere(env, &ledger, a, &request.bundles)? } else { Vec::new() };
     ledger.retire(&a.label, env.now)?;

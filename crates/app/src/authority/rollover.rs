@@ -89,7 +89,7 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
         let all = env.authorities()?;
         let old = root(&all, &request.old)?;
         authority::can_sign(old)?;
-        return Ok(Answer::Planned(Plan { authorities: [], stores: [], dry_run: true, old: old.label.clone() }));
+        return Ok(Answer::Planned(Plan { authorities: [], stores: [], dry_run: true, old: old.label.to_string() }));
     }
     let asked = request.new_secret.wanted(&*env.caller, &format!("the key of {label}"))?;
     let (_lock, ledger) = env.open_for_change()?;
@@ -120,7 +120,7 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
     let new = Authority { crossed: vec![crossed.new_by_old], ..made.authority };
     let change = Change {
         what: WorkKind::Authority,
-        label: label.as_str(),
+        label,
         sha256: new.certificate.sha256(),
         publication: &made.publication,
         answers: false,
@@ -128,7 +128,7 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
     };
     env.publish(&ledger, &change)?;
     let rows = add_beside(env, &ledger, old, &new, &request.bundles)?;
-    Ok(Answer::Done(Done { authorities: [new.clone().into()], rows, authority: new, old: old.label.clone() }))
+    Ok(Answer::Done(Done { authorities: [new.clone().into()], rows, authority: new, old: old.label.to_string() }))
 }
 
 fn root<'a>(all: &'a [Authority], label: &str) -> Result<&'a Authority> {

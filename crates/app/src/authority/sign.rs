@@ -29,7 +29,7 @@ pub struct Request {
     /// The file with the request.
     pub csr: PathBuf,
     /// The authority's label, where there are several.
-    pub issuer: Option<String>,
+    pub issuer: Option<Label>,
     /// The label here; None for one from its subject.
     pub label: Option<Label>,
     /// The directory for the certificate; None for one named as the label, below the current one.
@@ -116,10 +116,10 @@ pub fn sign(env: &Env, request: &Request, show: impl FnOnce(&Proposal)) -> Resul
     let Proposal { csr, issuer, judged, .. } = &proposal;
     let key = env.authority_key(issuer, &request.secret)?;
     let (signed, publication) =
-        request::sign(csr, judged, label.as_str(), issuer, &key, folder.clone(), env.now, &entropy::System)?;
+        request::sign(csr, judged, &label, issuer, &key, folder.clone(), env.now, &entropy::System)?;
     let change = Change {
         what: WorkKind::Authority,
-        label: label.as_str(),
+        label: &label,
         sha256: signed.certificate.sha256(),
         publication: &publication,
         answers: false,

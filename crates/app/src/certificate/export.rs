@@ -16,6 +16,7 @@ use tamga_core::pki::format::container;
 use tamga_core::pki::format::contents::{self, Contents};
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::PrivateKey;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::{entropy, fs};
 
@@ -219,7 +220,7 @@ pub fn export(env: &Env, request: &Request) -> Result<Report> {
 
 /// What is exported, and the label under which the ledger knows it.
 struct Source {
-    label: Option<String>,
+    label: Option<Label>,
     material: Material,
 }
 
@@ -264,9 +265,9 @@ fn of_ledger(env: &Env, request: &Request) -> Result<Source> {
         Some(l) => l.authorities()?,
         None => Vec::new(),
     };
-    if let Some(a) = known.iter().find(|a| a.label == label) {
-        let material = Material { alias: label.clone(), key: None, chain: vec![a.certificate.clone()], root: None };
-        return Ok(Source { label: Some(label), material });
+    if let Some(a) = known.iter().find(|a| a.label == *label) {
+        let material = Material { alias: label, key: None, chain: vec![a.certificate.clone()], root: None };
+        return Ok(Source { label: Some(a.label.clone()), material });
     }
     let issued = match &ledger {
         Some(l) => l.current(&label)?,
@@ -274,7 +275,7 @@ fn of_ledger(env: &Env, request: &Request) -> Result<Source> {
     };
     let Some(i) = issued else {
         let known = match ledger {
-            Some(l) => known.into_iter().map(|a| a.label).chain(l.labels(20)?).collect(),
+            Some(l) => known.into_iter().map(|a| a.label.to_string()).chain(l.labels(20)?).collect(),
             None => Vec::new(),
         };
         return Err(Error::LabelUnknown { label, sought: "file, authority or certificate", known }.into());
@@ -289,7 +290,7 @@ fn of_ledger(env: &Env, request: &Request) -> Result<Source> {
         Some(c) if *c == i.certificate => {}
         _ => material.chain = vec![i.certificate.clone()],
     }
-    Ok(Source { label: Some(i.label), material })
+    Ok(Source { label: Some(i.label.clone()), material })
 }
 
 fn of_directory(env: &Env, request: &Request) -> Result<Source> {

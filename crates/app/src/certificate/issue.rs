@@ -37,7 +37,7 @@ pub enum Issuer {
     #[default]
     Default,
     /// The authority of this label.
-    Named(String),
+    Named(Label),
     /// The certificate itself.
     Itself,
     /// A root made for this alone, whose key is never written.
@@ -126,7 +126,7 @@ pub struct Plan {
     pub directory: PathBuf,
     /// The authority that would sign; None where none of the ledger would.
     #[serde(skip)]
-    pub authority: Option<String>,
+    pub authority: Option<Label>,
     /// Who signs, as asked.
     #[serde(skip)]
     pub issuer: Issuer,
@@ -245,7 +245,7 @@ impl Terms {
             },
             accepted: self.accepted.clone(),
             issuer: match (&self.issuer, model.and_then(|m| m.authority)) {
-                (Issuer::Default, Some(before)) => Issuer::Named(before),
+                (Issuer::Default, Some(before)) => Issuer::Named(before.clone()),
                 (asked, _) => asked.clone(),
             },
         };

@@ -16,6 +16,7 @@ use tamga_core::ca::issue::{self, Made};
 use tamga_core::ca::list_file::Entry;
 use tamga_core::ca::report::Issued;
 use tamga_core::finding::Finding;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_host::fs;
 use tamga_host::ledger::WorkKind;
@@ -58,7 +59,7 @@ pub struct Done {
     pub parent: PathBuf,
     /// The label of the root that was made for them alone.
     #[serde(skip)]
-    pub single_use_root: Option<String>,
+    pub single_use_root: Option<Label>,
 }
 
 /// Certificates that would be issued.

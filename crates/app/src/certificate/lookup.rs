@@ -37,7 +37,7 @@ pub(crate) fn waiting(ledger: Option<&Ledger>, label: &str, is_authority: bool) 
         Error::LabelUnknown {
             label: label.to_owned(),
             sought: if is_authority { "waiting authority" } else { "waiting request" },
-            known: all.into_iter().filter(|w| w.is_authority == is_authority).map(|w| w.label).collect(),
+            known: all.into_iter().filter(|w| w.is_authority == is_authority).map(|w| w.label.to_string()).collect(),
         }
         .into()
     })

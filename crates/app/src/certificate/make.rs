@@ -68,7 +68,7 @@ impl Signer {
     /// What the ledger will know of a certificate.
     pub(super) fn recorded(&self, request: &Request, certificate: Certificate) -> Issued {
         Issued {
-            label: request.label.to_string(),
+            label: request.label.clone(),
             certificate,
             authority: self.authority().map(|a| a.label.clone()),
             folder: request.folder.clone(),

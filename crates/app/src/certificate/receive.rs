@@ -16,6 +16,7 @@ use tamga_core::error::Error;
 use tamga_core::finding::Finding;
 use tamga_core::pki::format::private_key::Stored;
 use tamga_core::plan::step::Publication;
+use tamga_core::vocabulary::label::Label;
 use tamga_host::ledger::Record;
 use tamga_host::ledger::WorkKind;
 
@@ -23,7 +24,7 @@ use tamga_host::ledger::WorkKind;
 #[derive(Clone, Debug)]
 pub struct Request {
     /// The label of the waiting key.
-    pub label: String,
+    pub label: Label,
     /// Files with the certificate.
     pub certificates: Vec<PathBuf>,
     /// Files with what is above it.
@@ -87,7 +88,7 @@ pub fn receive(env: &Env, request: &Request) -> Result<Report> {
     if request.secret.is_named() || matches!(stored, Stored::Open(_)) {
         let key = env.open_key(stored, &format!("the key of {label}"), &request.secret)?;
         if *key.public() != waiting.csr.key {
-            return Err(Error::KeyMismatch { label: label.clone(), path }.into());
+            return Err(Error::KeyMismatch { label: label.to_string(), path }.into());
         }
     }
     let mut documents: Vec<_> = got.root.iter().map(|root| certificate_document(ROOT_FILE, [root])).collect();

@@ -17,6 +17,7 @@ use tamga_core::ca::report::Issued;
 use tamga_core::error::Error;
 use tamga_core::finding::Finding;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
@@ -27,7 +28,7 @@ use tamga_host::ledger::{Filter, Ledger, Sort};
 #[derive(Clone, Debug, Default)]
 pub struct Request {
     /// Which; empty for those that are due.
-    pub labels: Vec<String>,
+    pub labels: Vec<Label>,
     /// Without labels: those that expire within this time; None for a third of their validity.
     pub due: Option<Span>,
     /// What changes.
@@ -39,7 +40,7 @@ pub struct Request {
     /// Another kind of key.
     pub key_algorithm: Option<KeyAlgorithm>,
     /// Another authority.
-    pub issuer: Option<String>,
+    pub issuer: Option<Label>,
     /// Opens the authority's key and the old one.
     pub secret: Secret,
     /// Protects the new key.
@@ -66,7 +67,7 @@ pub struct Done {
 #[derive(Serialize, JsonSchema)]
 pub struct Failed {
     /// Its label.
-    pub label: String,
+    pub label: Label,
     /// Why.
     #[serde(flatten, serialize_with = "report::failure")]
     #[schemars(with = "crate::report::FailureView")]
@@ -130,7 +131,7 @@ pub fn renew(env: &Env, request: &Request) -> Result<Report> {
 
 fn wanted(env: &Env, ledger: &Ledger, request: &Request) -> Result<Vec<Issued>> {
     if !request.labels.is_empty() {
-        let one = |label: &String| match ledger.current(label)? {
+        let one = |label: &Label| match ledger.current(label)? {
             Some(i) => Ok(i),
             None => Err(unknown(Some(ledger), label)?.into()),
         };

@@ -116,7 +116,7 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
     let ignore = fs::read_to_replace(&wanted.folder.join(".gitignore")).unwrap_or_default();
     let (csr, publication) = request::make(&wanted, &key, protect.as_ref(), &ignore, &entropy::System)?;
     let waiting = Waiting {
-        label: label.to_string(),
+        label: label.clone(),
         is_authority: false,
         csr,
         folder: wanted.folder.clone(),
@@ -125,7 +125,7 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
     };
     let change = Change {
         what: WorkKind::Request,
-        label: label.as_str(),
+        label: &label,
         sha256: waiting.csr.sha256(),
         publication: &publication,
         answers: false,

@@ -9,6 +9,7 @@ use serde::Serialize;
 use tamga_core::ca::report::{Issued, KeyPlace};
 use tamga_core::check::client::Client;
 use tamga_core::error::Error;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::reason::Reason;
 use tamga_host::clients;
 use tamga_host::ledger::Ledger;
@@ -28,7 +29,7 @@ pub enum Which {
 #[derive(Clone, Debug)]
 pub struct Request {
     /// The label.
-    pub label: String,
+    pub label: Label,
     /// Which of its certificates.
     pub which: Which,
     /// Why.
@@ -65,7 +66,7 @@ pub struct Revoked {
     /// The certificate, as it was before.
     pub issued: Issued,
     /// Its authority.
-    pub authority: String,
+    pub authority: Label,
     /// The reason that counts: an earlier one stays.
     pub reason: Reason,
 }

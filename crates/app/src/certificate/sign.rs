@@ -33,7 +33,7 @@ pub struct Request {
     /// Names that count instead of the request's.
     pub names: Vec<Name>,
     /// The authority's label, where there are several.
-    pub issuer: Option<String>,
+    pub issuer: Option<Label>,
     /// The label; None for the first name.
     pub label: Option<Label>,
     /// The directory for the certificate; None for one named as the label, below the current one.
@@ -146,7 +146,7 @@ pub fn sign(env: &Env, request: &Request) -> Result<Report> {
     let signer = Signer::Authority(parent, &key);
     let made = issue::make(&wanted, &Holder::Public(&proposal.csr.key), &signer, b"", env.now, &entropy::System)?;
     let issued = Issued {
-        label: label.to_string(),
+        label: label.clone(),
         certificate: made.certificate,
         authority: Some(parent.label.clone()),
         folder,

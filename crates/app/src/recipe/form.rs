@@ -49,7 +49,7 @@ pub fn write(
         new_secret.file = Some(file);
     }
     let request = export::Request {
-        what: PathBuf::from(&issued.label),
+        what: PathBuf::from(issued.label.as_str()),
         form,
         // An older one of the same certificate is replaced: that is what was asked for.
         output: Output::File { path: output, replace: true },

@@ -16,6 +16,7 @@ use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::report::Issued;
 use tamga_core::deploy::recipe::{self, KnownError, Recipe, Setting, Tried, Work, Written};
 use tamga_core::error::Error;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
@@ -26,7 +27,7 @@ pub struct Request {
     /// The server; None for all that there are.
     pub server: Option<&'static Recipe>,
     /// The certificate's label; None for the only one.
-    pub label: Option<String>,
+    pub label: Option<Label>,
     /// A file for the configuration.
     pub output: Option<PathBuf>,
     /// True if the configuration alone is wanted, for standard output.
@@ -40,7 +41,7 @@ pub struct Request {
     /// True if TLS 1.3 is the oldest protocol.
     pub only_13: bool,
     /// The label of the authority whose certificates clients must show.
-    pub client_authority: Option<String>,
+    pub client_authority: Option<Label>,
     /// The account that reads the key; None for the server's usual one.
     pub owner: Option<String>,
     /// The directory from which the server reads.

@@ -84,7 +84,7 @@ pub fn find(env: &Env, typed: &str, secret: &Secret) -> Result<Vec<Object>> {
             return Ok(vec![Object::Authority(Box::new(a.clone()))]);
         }
     }
-    let mut known: Vec<String> = authorities.into_iter().map(|a| a.label).collect();
+    let mut known: Vec<String> = authorities.into_iter().map(|a| a.label.to_string()).collect();
     known.extend(ledger.labels(20)?);
     Err(unknown(typed, known).into())
 }

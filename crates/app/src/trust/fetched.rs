@@ -81,11 +81,11 @@ fn digits(typed: &str) -> Result<String> {
 }
 
 /// The label that the other machine gave it, as far as its name tells.
-fn label(c: &Certificate) -> Result<String> {
+fn label(c: &Certificate) -> Result<Label> {
     if let Some(label) = trust::label_in_name(c) {
         return Ok(label);
     }
     let name = c.subject_words();
     let common = name.split("CN=").nth(1).unwrap_or("root").split(',').next().unwrap_or("root");
-    Ok(Label::from_text(common)?.to_string())
+    Ok(Label::from_text(common)?)
 }

@@ -10,6 +10,7 @@ use crate::report::Outcome;
 use std::path::PathBuf;
 use tamga_core::ca::report::Authority;
 use tamga_core::stores::trust::{self, Goal, Root, Store, StoreLocation};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::ledger::Ledger;
 
@@ -39,7 +40,7 @@ pub struct Older {
     /// The place.
     pub place: PathBuf,
     /// The label of the new one.
-    pub new: String,
+    pub new: Label,
 }
 
 /// Takes older roots of the same name that are Tamga's out of the places where the new one stands now, if the caller says yes.

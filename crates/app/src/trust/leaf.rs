@@ -27,7 +27,7 @@ pub fn own(env: &Env) -> Result<Vec<Root>> {
     let Some(ledger) = env.open_to_look()? else { return Ok(Vec::new()) };
     let issued = ledger.live_without_authority()?.into_iter();
     let alone = issued.filter(|i| i.certificate.is_self_signed() && i.certificate.basic.is_none());
-    Ok(alone.map(|i| Root { label: i.label, certificate: i.certificate }).collect())
+    Ok(alone.map(|i| Root { label: i.label.clone(), certificate: i.certificate }).collect())
 }
 
 /// Says what to do instead, unless the person knows.

@@ -98,7 +98,7 @@ fn of_file(typed: &str) -> Result<Root> {
     let der = pem::certificates(&bytes).into_iter().next().ok_or_else(|| malformed("it holds no certificate"))?;
     let certificate = Certificate::read(&der, typed)?;
     let stem = path.file_stem().unwrap_or_default().to_string_lossy();
-    Ok(Root { label: Label::from_text(&stem)?.to_string(), certificate })
+    Ok(Root { label: Label::from_text(&stem)?, certificate })
 }
 
 /// Refuses a root from elsewhere that hinders or endangers whoever trusts it: in a store it would only look like a good one.

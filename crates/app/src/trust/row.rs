@@ -7,6 +7,7 @@ use serde::{Serialize, Serializer};
 use std::path::PathBuf;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Root, Scope, State, Store, StoreLocation};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 
 tamga_core::words! {
@@ -33,7 +34,7 @@ pub struct Row {
     /// The place: a file or directory.
     pub place: PathBuf,
     /// The root's label.
-    pub label: String,
+    pub label: Label,
     /// SHA-256 of the root, in lower-case hex.
     pub sha256: String,
     /// How it stands there now.

@@ -8,6 +8,7 @@ use tamga_core::ca::authority;
 use tamga_core::ca::report::Authority;
 use tamga_core::pki::format::contents::Named;
 use tamga_core::pki::format::{mobileconfig, pem, pkcs7, pkcs12};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::timestamp::Span;
 use tamga_host::error::Error;
 use tamga_host::share::{self, Document};
@@ -16,7 +17,7 @@ use tamga_host::share::{self, Document};
 #[derive(Clone, Debug, Default)]
 pub struct Request {
     /// An authority's label; None for the only one.
-    pub root: Option<String>,
+    pub root: Option<Label>,
     /// The address to listen on; None for this machine's own, as others reach it.
     pub address: Option<IpAddr>,
     /// The port to listen on; 0 for one that is free.
@@ -88,7 +89,7 @@ impl Shared {
 
 /// The root in each form that some device takes.
 fn documents(a: &Authority, der: &[u8]) -> Vec<Document> {
-    let named = [Named { alias: Some(a.label.clone()), thing: der.to_vec() }];
+    let named = [Named { alias: Some(a.label.to_string()), thing: der.to_vec() }];
     let document = |path, kind, ending: &str, bytes| Document {
         path,
         kind,

@@ -84,7 +84,7 @@ pub fn ours_in(place: &StoreLocation, authorities: &[Authority], leaves: &[Root]
         let (root, is_known) = match (own, known, marked) {
             (Some(own), ..) => (own.clone(), true),
             (None, Some(a), _) => (Root { label: a.label.clone(), certificate: e.certificate.clone() }, true),
-            (None, None, Some(m)) => (Root { label: m.to_owned(), certificate: e.certificate.clone() }, false),
+            (None, None, Some(m)) => (Root { label: m, certificate: e.certificate.clone() }, false),
             (None, None, None) => continue,
         };
         if !out.iter().any(|(r, _)| r.certificate == root.certificate) {

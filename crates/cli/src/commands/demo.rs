@@ -11,7 +11,6 @@ use serde::Serialize;
 use serde_json::Value;
 use std::path::PathBuf;
 use std::process::Command;
-use std::str::FromStr;
 use std::time::Duration;
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
 use tamga_core::check::client::{Client, Outcome};
@@ -234,7 +233,7 @@ impl Demo<'_> {
     /// A root that has nothing to do with the lab's.
     fn foreign_root(&self) -> Result<Vec<u8>> {
         use tamga_core::ca::authority::create::{Request, root};
-        let request = Request::plain(tamga_core::vocabulary::label::Label::from_str("harbour")?);
+        let request = Request::plain("harbour".parse()?);
         let entropy = tamga_host::entropy::System;
         let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
         let made = root(&request, &key, None, self.work.clone(), self.session.now, &entropy)?;

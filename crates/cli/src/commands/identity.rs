@@ -10,6 +10,7 @@ use tamga_app::report::Outcome;
 use tamga_app::trust::row::Change;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::identity::State;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Subcommand)]
@@ -26,7 +27,7 @@ pub(crate) enum IdentityCommand {
 #[derive(clap::Args)]
 pub(crate) struct IdentityArgs {
     /// A certificate's label; without it the only one for clients (status: all of them)
-    label: Option<String>,
+    label: Option<Label>,
     /// Exactly these stores: chromium firefox macos-user windows-user windows-machine [default: the user's]
     #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<StoreId>(), hide_possible_values = true)]
     stores: Vec<StoreId>,

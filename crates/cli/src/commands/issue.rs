@@ -18,8 +18,11 @@ use tamga_core::finding::Code;
 use tamga_core::finding::Finding;
 use tamga_core::pki::cert::profile::Links;
 use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Span;
+use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::fs;
 
 #[derive(clap::Args)]
@@ -35,7 +38,7 @@ pub(crate) struct IssueArgs {
     list: Option<PathBuf>,
     /// Under which authority, where there are several
     #[arg(long, value_name = "LABEL")]
-    issuer: Option<String>,
+    issuer: Option<Label>,
     /// Without an authority: it vouches for itself, and each client must be told
     #[arg(long, conflicts_with = "issuer")]
     self_signed: bool,
@@ -44,7 +47,7 @@ pub(crate) struct IssueArgs {
     single_use_root: bool,
     /// What to call it [default: the first name]
     #[arg(long, value_name = "TEXT")]
-    label: Option<String>,
+    label: Option<Label>,
     /// The directory for its files [default: ./LABEL]; with --list the directory above them
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
@@ -59,13 +62,13 @@ pub(crate) struct IssueArgs {
     key_file: Option<PathBuf>,
     /// How long it lives: m h d w y [default: 397d]
     #[arg(long, value_name = "SPAN", conflicts_with = "not_after")]
-    valid_for: Option<String>,
+    valid_for: Option<Span>,
     /// First moment, RFC 3339
     #[arg(long, value_name = "TIME")]
-    not_before: Option<String>,
+    not_before: Option<Timestamp>,
     /// Last moment, RFC 3339
     #[arg(long, value_name = "TIME")]
-    not_after: Option<String>,
+    not_after: Option<Timestamp>,
     /// The kind of the new key [default: p256]
     #[arg(long, value_name = "KIND", conflicts_with = "key_file", value_parser = values::word::<KeyAlgorithm>())]
     key_algorithm: Option<KeyAlgorithm>,
@@ -102,9 +105,9 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
         server,
         purposes: parse::distinct(args.purpose),
         key_algorithm: args.key_algorithm,
-        valid_for: parse::span(args.valid_for.as_deref())?,
-        not_before: parse::moment(args.not_before.as_deref())?,
-        not_after: parse::moment(args.not_after.as_deref())?,
+        valid_for: args.valid_for,
+        not_before: args.not_before,
+        not_after: args.not_after,
         subject: args.subject.into(),
         links: Links { crl: args.crl_url, issuer: args.issuer_url },
         accepted: args.accept,
@@ -119,7 +122,7 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     }
     let request = issue::Request {
         names: parse::names(&args.names)?,
-        label: parse::label(args.label.as_deref())?,
+        label: args.label,
         into: args.into,
         key_file: args.key_file,
         terms,

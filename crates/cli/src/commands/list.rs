@@ -1,6 +1,5 @@
 //! `tamga list`.
 
-use super::parse;
 use crate::args::Format;
 use crate::exit::{Done, Result};
 use crate::session::Session;
@@ -11,6 +10,7 @@ use std::cell::RefCell;
 use tamga_app::certificate::list::{self, Counted, Report, Row};
 use tamga_core::ca::report::Standing;
 use tamga_core::vocabulary::text::cut;
+use tamga_core::vocabulary::timestamp::Span;
 use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::ledger::{Page, Sort};
 
@@ -31,7 +31,7 @@ pub(crate) struct ListArgs {
     revoked: bool,
     /// Only those that expire within this time
     #[arg(long, value_name = "SPAN", num_args = 0..=1, default_missing_value = "30d")]
-    due: Option<String>,
+    due: Option<Span>,
     /// Order of the rows
     #[arg(long, value_name = "ORDER", default_value = "issued")]
     sort: Order,
@@ -40,7 +40,7 @@ pub(crate) struct ListArgs {
     page: Option<u32>,
     /// Evaluate as of then, RFC 3339
     #[arg(long, value_name = "TIME")]
-    at: Option<String>,
+    at: Option<Timestamp>,
 }
 
 #[derive(Clone, Copy, clap::ValueEnum)]
@@ -57,14 +57,14 @@ pub(crate) fn run(session: &Session, args: &ListArgs) -> Result<Done> {
         pattern: args.pattern.clone(),
         expired: args.expired,
         revoked: args.revoked,
-        due: parse::span(args.due.as_deref())?,
+        due: args.due,
         sort: match args.sort {
             Order::Issued => Sort::Issued,
             Order::Label => Sort::Label,
             Order::Ends => Sort::Ends,
         },
         page: (!whole).then_some(Page { size: ROWS, number }),
-        at: parse::moment(args.at.as_deref())?,
+        at: args.at,
     };
     if session.common.format == Format::Json {
         return stream(session, &request);
@@ -156,7 +156,7 @@ fn render(report: &Report, now: Timestamp, number: usize) -> String {
                     state,
                     i.not_after.date(),
                     i.not_after.days_after(now).to_string(),
-                    i.authority.clone().unwrap_or_else(|| by.into()),
+                    i.authority.as_deref().unwrap_or(by).to_owned(),
                     names(&i.names),
                 ]
             }

@@ -6,28 +6,11 @@ use std::path::PathBuf;
 use std::str::FromStr;
 use tamga_app::trust::stores::Choice;
 use tamga_core::stores::InScope;
-use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
-use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 
 /// Names that go into certificates.
 pub(crate) fn names(typed: &[String]) -> Result<Vec<Name>> {
     Ok(typed.iter().map(|n| Name::from_str(n)).collect::<tamga_core::error::Result<_>>()?)
-}
-
-/// A label, if one was typed.
-pub(crate) fn label(typed: Option<&str>) -> Result<Option<Label>> {
-    Ok(typed.map(Label::from_str).transpose()?)
-}
-
-/// A length of time, if one was typed.
-pub(crate) fn span(typed: Option<&str>) -> Result<Option<Span>> {
-    Ok(typed.map(Span::from_str).transpose()?)
-}
-
-/// A time, if one was typed.
-pub(crate) fn moment(typed: Option<&str>) -> Result<Option<Timestamp>> {
-    Ok(typed.map(Timestamp::from_str).transpose()?)
 }
 
 /// Bundles, absolute: the ledger must find them again from anywhere.

@@ -7,13 +7,14 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::certificate::receive;
 use tamga_app::report::Answer;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga receive archive.saltmarsh.test --certificate signed.pem --intermediate ca.pem")]
 pub(crate) struct ReceiveArgs {
     /// Which
-    label: String,
+    label: Label,
     /// What came back (repeatable)
     #[arg(long, value_name = "FILE", required = true)]
     certificate: Vec<PathBuf>,

@@ -9,6 +9,7 @@ use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use tamga_app::recipe::{self, Report};
 use tamga_core::deploy::recipe::{ALL, Recipe, Setting, Tried, Written};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
@@ -20,7 +21,7 @@ pub(crate) struct RecipeArgs {
     #[arg(value_parser = values::server(), ignore_case = true)]
     server: Option<&'static Recipe>,
     /// The certificate [default: the only one]
-    label: Option<String>,
+    label: Option<Label>,
     /// Write the configuration into this file; - is standard output
     #[arg(long, value_name = "FILE", requires = "server")]
     output: Option<PathBuf>,
@@ -39,7 +40,7 @@ pub(crate) struct RecipeArgs {
     tls_minimum: String,
     /// Accept only clients with a certificate of this authority
     #[arg(long, value_name = "LABEL")]
-    client_authority: Option<String>,
+    client_authority: Option<Label>,
     /// The account that reads the key [default: the server's usual one]
     #[arg(long, value_name = "ACCOUNT")]
     owner: Option<String>,

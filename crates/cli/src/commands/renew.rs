@@ -11,7 +11,9 @@ use tamga_app::certificate::renew;
 use tamga_app::report::Answer;
 use tamga_core::ca::renew::Change;
 use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Span;
 
 #[derive(clap::Args)]
 #[command(
@@ -20,10 +22,10 @@ use tamga_core::vocabulary::text::Shown;
 pub(crate) struct RenewArgs {
     /// Which; without any, those that are due
     #[arg(value_name = "LABEL")]
-    labels: Vec<String>,
+    labels: Vec<Label>,
     /// Those that end within this time [default without labels: a third of the life is left]
     #[arg(long, value_name = "SPAN", conflicts_with = "labels")]
-    due: Option<String>,
+    due: Option<Span>,
     /// A further name (repeatable)
     #[arg(long, value_name = "NAME", value_delimiter = ',')]
     add: Vec<String>,
@@ -41,10 +43,10 @@ pub(crate) struct RenewArgs {
     key_algorithm: Option<KeyAlgorithm>,
     /// Under another authority [default: as before]
     #[arg(long, value_name = "LABEL")]
-    issuer: Option<String>,
+    issuer: Option<Label>,
     /// Another life: m h d w y [default: as before]
     #[arg(long, value_name = "SPAN")]
-    valid_for: Option<String>,
+    valid_for: Option<Span>,
     #[command(flatten)]
     secrets: SecretArgs,
     #[command(flatten)]
@@ -55,12 +57,8 @@ pub(crate) fn run(session: &Session, args: RenewArgs) -> Result<Done> {
     let keeps_key = args.reuse_key || args.key_file.is_some();
     let request = renew::Request {
         labels: args.labels,
-        due: parse::span(args.due.as_deref())?,
-        change: Change {
-            add: parse::names(&args.add)?,
-            drop: parse::names(&args.drop)?,
-            valid_for: parse::span(args.valid_for.as_deref())?,
-        },
+        due: args.due,
+        change: Change { add: parse::names(&args.add)?, drop: parse::names(&args.drop)?, valid_for: args.valid_for },
         reuse_key: args.reuse_key,
         key_file: args.key_file,
         key_algorithm: args.key_algorithm,

@@ -11,6 +11,7 @@ use tamga_app::certificate::request;
 use tamga_app::report::Answer;
 use tamga_core::deploy::recipe::Recipe;
 use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 
@@ -22,7 +23,7 @@ pub(crate) struct RequestArgs {
     names: Vec<String>,
     /// What to call it [default: the first name]
     #[arg(long, value_name = "TEXT")]
-    label: Option<String>,
+    label: Option<Label>,
     /// The directory for key and request [default: ./LABEL]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
@@ -49,7 +50,7 @@ pub(crate) struct RequestArgs {
 pub(crate) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
     let request = request::Request {
         names: parse::names(&args.names)?,
-        label: parse::label(args.label.as_deref())?,
+        label: args.label,
         into: args.into,
         key_file: args.key_file,
         key_algorithm: args.key_algorithm,

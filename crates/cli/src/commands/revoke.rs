@@ -8,6 +8,7 @@ use tamga_app::certificate::revoke::{self, Which, how};
 use tamga_app::report::Answer;
 use tamga_core::ca::report::KeyPlace;
 use tamga_core::check::client::Client;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::reason::Reason;
 use tamga_core::vocabulary::text::Shown;
 
@@ -15,7 +16,7 @@ use tamga_core::vocabulary::text::Shown;
 #[command(after_help = "Example: tamga revoke charts.saltmarsh.test --reason key-compromise")]
 pub(crate) struct RevokeArgs {
     /// The certificate to revoke: the current one of this label
-    label: String,
+    label: Label,
     /// Why (RFC 5280, section 5.3.1)
     #[arg(long, value_name = "REASON", value_parser = values::word::<Reason>())]
     reason: Reason,

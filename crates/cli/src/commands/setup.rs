@@ -16,6 +16,7 @@ use tamga_core::ca::authority::limits::briefly;
 use tamga_core::ca::issue;
 use tamga_core::check::client::{Client, Outcome};
 use tamga_core::deploy::recipe::Recipe;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::word::joined;
@@ -28,10 +29,10 @@ pub(crate) struct SetupArgs {
     names: Vec<String>,
     /// Under which authority, where there are several
     #[arg(long, value_name = "LABEL")]
-    issuer: Option<String>,
+    issuer: Option<Label>,
     /// What to call the certificate [default: the first name]
     #[arg(long, value_name = "TEXT")]
-    label: Option<String>,
+    label: Option<Label>,
     /// The directory for the certificate's files [default: ./LABEL]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
@@ -51,7 +52,7 @@ pub(crate) fn run(session: &Session, args: SetupArgs) -> Result<Done> {
     let request = Request {
         names: issue::distinct(parse::names(&typed)?),
         issuer: args.issuer,
-        label: parse::label(args.label.as_deref())?,
+        label: args.label,
         into: args.into,
         server: args.server,
         stores: parse::stores(args.stores, false),

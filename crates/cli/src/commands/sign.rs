@@ -11,9 +11,12 @@ use tamga_app::certificate::sign::{self, Proposal};
 use tamga_app::report::Answer;
 use tamga_core::finding::Code;
 use tamga_core::pki::cert::profile::Links;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::purpose::usage_words;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Span;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga sign gauge-7.csr --dry-run     (only shows what it would sign)")]
@@ -26,10 +29,10 @@ pub(crate) struct SignArgs {
     names: Vec<String>,
     /// Under which authority, where there are several
     #[arg(long, value_name = "LABEL")]
-    issuer: Option<String>,
+    issuer: Option<Label>,
     /// What to call it [default: the first name]
     #[arg(long, value_name = "TEXT")]
-    label: Option<String>,
+    label: Option<Label>,
     /// The directory for the certificate [default: ./LABEL]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
@@ -38,13 +41,13 @@ pub(crate) struct SignArgs {
     purpose: Vec<Purpose>,
     /// How long it lives: m h d w y [default: 397d]
     #[arg(long, value_name = "SPAN", conflicts_with = "not_after")]
-    valid_for: Option<String>,
+    valid_for: Option<Span>,
     /// First moment, RFC 3339
     #[arg(long, value_name = "TIME")]
-    not_before: Option<String>,
+    not_before: Option<Timestamp>,
     /// Last moment, RFC 3339
     #[arg(long, value_name = "TIME")]
-    not_after: Option<String>,
+    not_after: Option<Timestamp>,
     /// Where clients find the authority's revocation list
     #[arg(long, value_name = "URL")]
     crl_url: Option<String>,
@@ -65,12 +68,12 @@ pub(crate) fn run(session: &Session, args: SignArgs) -> Result<Done> {
         csr: args.csr,
         names: parse::names(&args.names)?,
         issuer: args.issuer,
-        label: parse::label(args.label.as_deref())?,
+        label: args.label,
         into: args.into,
         purposes: parse::distinct(args.purpose),
-        valid_for: parse::span(args.valid_for.as_deref())?,
-        not_before: parse::moment(args.not_before.as_deref())?,
-        not_after: parse::moment(args.not_after.as_deref())?,
+        valid_for: args.valid_for,
+        not_before: args.not_before,
+        not_after: args.not_after,
         subject: args.subject.into(),
         links: Links { crl: args.crl_url, issuer: args.issuer_url },
         accepted: args.accept,

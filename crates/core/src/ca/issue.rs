@@ -324,7 +324,7 @@ fn outside(name: String, authority: &Authority, subtrees: &NameConstraints) -> E
     Error::OutsideConstraints {
         free_label: format!("{}-2", authority.label),
         name,
-        authority: authority.label.clone(),
+        authority: authority.label.to_string(),
         permitted: limits::words(Some(subtrees)),
     }
 }

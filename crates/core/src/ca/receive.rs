@@ -8,6 +8,7 @@ use crate::finding::{Code, Finding};
 use crate::pki::cert::Certificate;
 use crate::pki::cert::csr::Csr;
 use crate::pki::cert::extensions::GeneralName;
+use crate::vocabulary::label::Label;
 use crate::vocabulary::timestamp::Timestamp;
 
 /// What was taken back.
@@ -18,7 +19,7 @@ pub struct Received {
     /// The root, if it is known.
     pub root: Option<Certificate>,
     /// The label of the authority that signed it, if it is ours.
-    pub authority: Option<String>,
+    pub authority: Option<Label>,
     /// What should be said.
     pub findings: Vec<Finding>,
 }

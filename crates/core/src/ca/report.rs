@@ -2,6 +2,7 @@
 
 use crate::pki::cert::Certificate;
 use crate::pki::cert::profile::Links;
+use crate::vocabulary::label::Label;
 use crate::vocabulary::purpose::Purpose;
 use crate::vocabulary::reason::Reason;
 use crate::vocabulary::timestamp::{DAY, Timestamp};
@@ -36,7 +37,7 @@ impl KeyPlace {
 #[derive(Clone, Debug)]
 pub struct Authority {
     /// Its label.
-    pub label: String,
+    pub label: Label,
     /// Its present certificate.
     pub certificate: Certificate,
     /// Earlier certificates of the same key, which may still stand in stores.
@@ -44,9 +45,9 @@ pub struct Authority {
     /// Where its key and certificate stand.
     pub folder: PathBuf,
     /// The label of the authority above it, where the ledger knows it.
-    pub issuer: Option<String>,
+    pub issuer: Option<Label>,
     /// The label of the root at its top, where the ledger knows it; else its own.
-    pub root_label: String,
+    pub root_label: Label,
     /// The certificates above it, up to the root as far as known.
     pub above: Vec<Certificate>,
     /// Its own key certified by an older root: sent along for clients that trust only that one.
@@ -63,8 +64,7 @@ pub struct Authority {
 
 impl Authority {
     /// A root that has just been made: its key is in its directory.
-    pub fn root(label: impl Into<String>, certificate: Certificate, folder: PathBuf) -> Authority {
-        let label = label.into();
+    pub fn root(label: Label, certificate: Certificate, folder: PathBuf) -> Authority {
         Authority {
             root_label: label.clone(),
             label,
@@ -172,7 +172,7 @@ impl Standing {
 #[derive(Clone, Debug)]
 pub struct Summary {
     /// Its label.
-    pub label: String,
+    pub label: Label,
     /// Its subject alternative names.
     pub names: Vec<String>,
     /// Its serial number, lower-case hex.
@@ -186,7 +186,7 @@ pub struct Summary {
     /// True if its issuer has its own name.
     pub is_self_issued: bool,
     /// The label of its authority; None if it signed itself or was signed elsewhere.
-    pub authority: Option<String>,
+    pub authority: Option<Label>,
     /// Its directory.
     pub folder: PathBuf,
     /// How the ledger holds it.
@@ -217,11 +217,11 @@ pub struct Revocation {
 #[derive(Clone, Debug)]
 pub struct Issued {
     /// Its label.
-    pub label: String,
+    pub label: Label,
     /// The certificate.
     pub certificate: Certificate,
     /// The label of its authority; None if it signed itself or was signed elsewhere.
-    pub authority: Option<String>,
+    pub authority: Option<Label>,
     /// Its directory.
     pub folder: PathBuf,
     /// How the ledger holds it.

@@ -288,7 +288,7 @@ fn older_root(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verd
     let top = verdict.judgement.path.last()?;
     let other = view.anchors.iter().find(|a| subject::same(&a.subject, &top.issuer) && top.signed_by(a).is_err())?;
     let place = view.sources.first().map(|p| p.shown()).unwrap_or_default();
-    let label = our_authority(q, top).map(|a| a.label.clone()).unwrap_or_default();
+    let label = our_authority(q, top).map(|a| a.label.to_string()).unwrap_or_default();
     let mut f = Finding::new(Code::OlderRootTrusted, other.subject_words())
         .with_summary(format!(
             "{place} holds another root of that name (SHA-256 {}…), whose key did not sign this",

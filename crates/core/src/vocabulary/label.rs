@@ -74,6 +74,63 @@ fn allowed(b: u8) -> bool {
     b.is_ascii_lowercase() || b.is_ascii_digit() || matches!(b, b'.' | b'_' | b'-')
 }
 
+#[cfg(feature = "schema")]
+impl schemars::JsonSchema for Label {
+    fn schema_name() -> std::borrow::Cow<'static, str> {
+        "Label".into()
+    }
+    fn json_schema(generator: &mut schemars::SchemaGenerator) -> schemars::Schema {
+        String::json_schema(generator)
+    }
+    fn inline_schema() -> bool {
+        true
+    }
+}
+
+impl AsRef<std::path::Path> for Label {
+    fn as_ref(&self) -> &std::path::Path {
+        std::path::Path::new(&self.0)
+    }
+}
+
+impl PartialEq<Label> for str {
+    fn eq(&self, other: &Label) -> bool {
+        self == other.0
+    }
+}
+
+impl PartialEq<Label> for &str {
+    fn eq(&self, other: &Label) -> bool {
+        *self == other.0
+    }
+}
+
+impl std::ops::Deref for Label {
+    type Target = str;
+
+    fn deref(&self) -> &str {
+        &self.0
+    }
+}
+
+impl std::borrow::Borrow<str> for Label {
+    fn borrow(&self) -> &str {
+        &self.0
+    }
+}
+
+impl PartialEq<str> for Label {
+    fn eq(&self, other: &str) -> bool {
+        self.0 == other
+    }
+}
+
+impl PartialEq<&str> for Label {
+    fn eq(&self, other: &&str) -> bool {
+        self.0 == *other
+    }
+}
+
 impl fmt::Display for Label {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0)
@@ -84,6 +141,12 @@ impl TryFrom<String> for Label {
     type Error = Error;
     fn try_from(s: String) -> Result<Label> {
         Label::from_str(&s)
+    }
+}
+
+impl From<&Label> for String {
+    fn from(l: &Label) -> String {
+        l.0.clone()
     }
 }
 

@@ -47,7 +47,7 @@ pub fn root(label: &str) -> Root {
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let request = Request::plain(Label::from_str(label).unwrap());
     let made = create::root(&request, &key, None, "x".into(), Timestamp::from_unix(1_795_600_000), &entropy).unwrap();
-    Root { label: label.to_owned(), certificate: made.authority.certificate }
+    Root { label: label.parse().unwrap(), certificate: made.authority.certificate }
 }
 
 /// Every file with its bytes.

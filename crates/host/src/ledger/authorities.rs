@@ -51,13 +51,13 @@ impl Ledger {
             let Some(mut certificates) = held.remove(&row.label) else { continue };
             let Some(certificate) = certificates.own.pop() else { continue };
             out.push(Authority {
-                label: row.label.clone(),
-                root_label: row.label.clone(),
+                label: label.clone(),
+                root_label: label.clone(),
                 certificate,
                 earlier: certificates.own,
                 // By its label alone: whatever the ledger says, an authority's key is in the data directory.
                 folder: self.authority_directory(label.as_str()),
-                issuer: row.issuer.clone(),
+                issuer: row.issuer.as_ref().and_then(|i| i.parse().ok()),
                 above: certificates.above,
                 crossed: certificates.crossed,
                 key: match (row.key_place.as_str(), &row.key_path) {
@@ -113,7 +113,7 @@ impl Ledger {
     }
 
     /// Where an authority's key is now.
-    pub fn set_key_place(&self, label: &str, place: &KeyPlace, kind: &str, now: Timestamp) -> Result<()> {
+    pub fn set_key_place(&self, label: &Label, place: &KeyPlace, kind: &str, now: Timestamp) -> Result<()> {
         let path = match place {
             KeyPlace::Offline(p) => Some(text(p)),
             _ => None,
@@ -122,7 +122,7 @@ impl Ledger {
             let tx = self.db.unchecked_transaction()?;
             tx.execute(
                 "UPDATE authority SET key_place = ?2, key_path = ?3 WHERE label = ?1",
-                params![label, place.word(), path],
+                params![label.as_str(), place.word(), path],
             )?;
             events::insert(&tx, now, kind, label, path.as_deref().unwrap_or_default())?;
             tx.commit()
@@ -131,10 +131,10 @@ impl Ledger {
     }
 
     /// That an authority signs no more.
-    pub fn retire(&self, label: &str, now: Timestamp) -> Result<()> {
+    pub fn retire(&self, label: &Label, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
-            tx.execute("UPDATE authority SET retired = 1 WHERE label = ?1", [label])?;
+            tx.execute("UPDATE authority SET retired = 1 WHERE label = ?1", [label.as_str()])?;
             events::insert(&tx, now, "retired", label, "")?;
             tx.commit()
         };
@@ -163,7 +163,7 @@ fn climb(a: &Authority, all: &[Authority]) -> Above {
 struct Above {
     certificates: Vec<Certificate>,
     crossed: Vec<Certificate>,
-    root_label: String,
+    root_label: Label,
 }
 
 pub(super) fn insert(db: &Connection, a: &Authority, now: Timestamp) -> rusqlite::Result<()> {
@@ -175,9 +175,9 @@ pub(super) fn insert(db: &Connection, a: &Authority, now: Timestamp) -> rusqlite
         "INSERT INTO authority (label, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired, made_at)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
         params![
-            a.label,
+            a.label.as_str(),
             text(&a.folder),
-            a.issuer,
+            a.issuer.as_deref(),
             a.key.word(),
             path,
             a.purposes.iter().map(|p| p.word()).collect::<Vec<_>>().join(","),
@@ -202,10 +202,10 @@ pub(super) fn insert(db: &Connection, a: &Authority, now: Timestamp) -> rusqlite
     Ok(())
 }
 
-pub(super) fn hold(db: &Connection, label: &str, role: &str, c: &Certificate, now: Timestamp) -> rusqlite::Result<()> {
+pub(super) fn hold(db: &Connection, label: &Label, role: &str, c: &Certificate, now: Timestamp) -> rusqlite::Result<()> {
     db.execute(
         "INSERT INTO authority_certificate (label, role, sha256, der, at) VALUES (?1, ?2, ?3, ?4, ?5)",
-        params![label, role, c.sha256(), c.der(), now.to_string()],
+        params![label.as_str(), role, c.sha256(), c.der(), now.to_string()],
     )
     .map(|_| ())
 }

@@ -8,6 +8,7 @@ use std::path::PathBuf;
 use std::str::FromStr;
 use tamga_core::ca::report::{Issued, Life, Revocation, Summary};
 use tamga_core::pki::cert::Certificate;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::reason::Reason;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
@@ -107,22 +108,23 @@ const SUMMARY: &str =
   r.at, r.reason, r.published
   FROM certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial";
 
-fn summary(r: &Row<'_>) -> rusqlite::Result<Summary> {
+fn summary(r: &Row<'_>) -> rusqlite::Result<Option<Summary>> {
+    let Ok(label) = r.get_ref(0)?.as_str()?.parse() else { return Ok(None) };
     // Text is borrowed where it is only read: a list has up to a million rows.
     let names = serde_json::from_str(r.get_ref(1)?.as_str()?).unwrap_or_default();
-    Ok(Summary {
-        label: r.get(0)?,
+    Ok(Some(Summary {
+        label,
         names,
         serial: r.get(2)?,
         sha256: r.get(3)?,
         not_before: Timestamp::from_unix(r.get(4)?),
         not_after: Timestamp::from_unix(r.get(5)?),
         is_self_issued: r.get(6)?,
-        authority: r.get(7)?,
+        authority: r.get::<_, Option<String>>(7)?.and_then(|a| a.parse().ok()),
         folder: restored(r.get_ref(8)?.as_str()?),
         life: r.get_ref(9)?.as_str()?.parse().unwrap_or(Life::Abandoned),
         revoked: revocation(r, 10)?,
-    })
+    }))
 }
 
 /// A revocation from three columns.
@@ -138,11 +140,11 @@ const COLUMNS: &str = "c.label, c.der, c.authority, c.folder, c.state, r.at, r.r
 
 fn issued(r: &Row<'_>) -> rusqlite::Result<Option<Issued>> {
     let (label, der): (String, Vec<u8>) = (r.get(0)?, r.get(1)?);
-    let Ok(certificate) = Certificate::read(&der, &label) else { return Ok(None) };
+    let (Ok(certificate), Ok(label)) = (Certificate::read(&der, &label), label.parse()) else { return Ok(None) };
     Ok(Some(Issued {
         label,
         certificate,
-        authority: r.get(2)?,
+        authority: r.get::<_, Option<String>>(2)?.and_then(|a| a.parse().ok()),
         folder: restored(&r.get::<_, String>(3)?),
         life: r.get::<_, String>(4)?.parse().unwrap_or(Life::Abandoned),
         revoked: revocation(r, 5)?,
@@ -171,9 +173,10 @@ impl Ledger {
     }
 
     /// The label of the certificate with this SHA-256.
-    pub fn label_of(&self, sha256: &str) -> Result<Option<String>> {
-        let found = self.db.query_row("SELECT label FROM certificate WHERE sha256 = ?1", [sha256], |r| r.get(0));
-        found.optional().map_err(|e| self.failed(e))
+    pub fn label_of(&self, sha256: &str) -> Result<Option<Label>> {
+        let one = "SELECT label FROM certificate WHERE sha256 = ?1";
+        let found = self.db.query_row(one, [sha256], |r| r.get::<_, String>(0));
+        Ok(found.optional().map_err(|e| self.failed(e))?.and_then(|l| l.parse().ok()))
     }
 
     fn texts(&self, sql: &str) -> Result<Vec<String>> {
@@ -250,8 +253,8 @@ impl Ledger {
             let mut rows = q.query(query.values().as_slice())?;
             let mut shown = 0;
             while let Some(r) = rows.next()? {
-                row(summary(r)?);
                 shown += 1;
+                summary(r)?.into_iter().for_each(&mut *row);
             }
             // A page that is not full is the last.
             if shown < size && (shown > 0 || skipped == 0) {
@@ -286,7 +289,7 @@ impl Ledger {
 /// Records a certificate; one of the same label that was live is superseded.
 pub(super) fn insert(db: &Connection, i: &Issued, now: Timestamp) -> rusqlite::Result<()> {
     db.prepare_cached("UPDATE certificate SET state = 'superseded' WHERE label = ?1 AND state = 'live'")?
-        .execute([&i.label])?;
+        .execute([i.label.as_str()])?;
     let c = &i.certificate;
     db.prepare_cached(
         "INSERT INTO certificate
@@ -294,11 +297,11 @@ pub(super) fn insert(db: &Connection, i: &Issued, now: Timestamp) -> rusqlite::R
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'live', ?7, ?8, ?9, ?10, ?11)",
     )?
     .execute(params![
-        i.label,
+        i.label.as_str(),
         c.serial,
         c.sha256(),
         c.der(),
-        i.authority,
+        i.authority.as_deref(),
         text(&i.folder),
         c.not_before.unix(),
         c.not_after.unix(),

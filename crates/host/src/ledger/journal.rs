@@ -40,7 +40,7 @@ pub enum Work {
         /// What they are.
         what: WorkKind,
         /// The label.
-        label: String,
+        label: Label,
         /// SHA-256 of the certificate or request.
         sha256: String,
         /// The directory.
@@ -58,7 +58,7 @@ pub enum Work {
         /// Into or out of it.
         goal: Goal,
         /// The authority's label.
-        label: String,
+        label: Label,
         /// SHA-256 of the root.
         sha256: String,
         /// The store.
@@ -79,12 +79,12 @@ pub enum Work {
     /// A re-issued root takes the place of the earlier one in the stores.
     Swap {
         /// The authority's label.
-        label: String,
+        label: Label,
     },
     /// A certificate goes where a server reads it. It is done when the server shows it: until then what stood there is kept.
     Place {
         /// The certificate's label.
-        label: String,
+        label: Label,
         /// SHA-256 of the certificate.
         certificate: String,
         /// Each file with the SHA-256 of its contents, in the order of their renaming.
@@ -93,7 +93,7 @@ pub enum Work {
     /// An authority's key leaves its directory; it goes once the ledger says that it is elsewhere.
     KeyLeaves {
         /// The authority's label.
-        label: String,
+        label: Label,
         /// The key's file.
         file: StoredPath,
         /// Where it goes; None if it is thrown away.
@@ -110,7 +110,7 @@ pub enum Record<'a> {
         /// The new one, with its crossed certificate.
         new: &'a Authority,
         /// The label of the old one.
-        old: &'a str,
+        old: &'a Label,
         /// The old key, certified by the new root.
         old_by_new: &'a Certificate,
     },
@@ -159,7 +159,9 @@ fn record(db: &Connection, record: &Record<'_>, now: Timestamp) -> rusqlite::Res
         Record::Certificate { issued, kind, root } => {
             if let Some(root) = root {
                 let known: i64 =
-                    db.query_row("SELECT count(*) FROM authority WHERE label = ?1", [&root.label], |r| r.get(0))?;
+                    db.query_row("SELECT count(*) FROM authority WHERE label = ?1", [root.label.as_str()], |r| {
+                        r.get(0)
+                    })?;
                 if known == 0 {
                     authorities::insert(db, root, now)?;
                 }
@@ -220,7 +222,7 @@ impl Ledger {
                     let tx = self.db.unchecked_transaction()?;
                     for (id, work) in all {
                         if let (true, Work::Publish { label, .. }) = (answers(work), work) {
-                            tx.execute("DELETE FROM request WHERE label = ?1", [label])?;
+                            tx.execute("DELETE FROM request WHERE label = ?1", [label.as_str()])?;
                         }
                         clear(&tx, *id)?;
                     }
@@ -324,8 +326,8 @@ impl Ledger {
             let tx = self.db.unchecked_transaction()?;
             match what {
                 WorkKind::Authority => {
-                    tx.execute("DELETE FROM authority WHERE label = ?1", [label])?;
-                    tx.execute("DELETE FROM authority_certificate WHERE label = ?1", [label])?;
+                    tx.execute("DELETE FROM authority WHERE label = ?1", [label.as_str()])?;
+                    tx.execute("DELETE FROM authority_certificate WHERE label = ?1", [label.as_str()])?;
                     // What its predecessor holds of it leads nowhere now.
                     crossed_by_nobody(&tx)?;
                 }
@@ -333,7 +335,7 @@ impl Ledger {
                     tx.execute("DELETE FROM authority_certificate WHERE sha256 = ?1 AND role = 'own'", [sha256])?;
                 }
                 WorkKind::Request => {
-                    tx.execute("DELETE FROM request WHERE label = ?1", [label])?;
+                    tx.execute("DELETE FROM request WHERE label = ?1", [label.as_str()])?;
                 }
                 // It exists all the same, where it was signed, and may come again.
                 WorkKind::Certificate if *answers => {
@@ -348,7 +350,7 @@ impl Ledger {
                     tx.execute(
                         "UPDATE certificate SET state = 'live' WHERE id =
                          (SELECT max(id) FROM certificate WHERE label = ?1 AND state = 'superseded')",
-                        [label],
+                        [label.as_str()],
                     )?;
                 }
             }

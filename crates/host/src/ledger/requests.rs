@@ -8,6 +8,7 @@ use std::path::PathBuf;
 use std::str::FromStr;
 use tamga_core::pki::cert::csr::Csr;
 use tamga_core::pki::cert::profile::Links;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
@@ -15,7 +16,7 @@ use tamga_core::vocabulary::timestamp::Timestamp;
 #[derive(Clone, Debug)]
 pub struct Waiting {
     /// Its label.
-    pub label: String,
+    pub label: Label,
     /// True for an authority.
     pub is_authority: bool,
     /// The request.
@@ -44,7 +45,7 @@ pub(super) fn insert(db: &Connection, w: &Waiting, at: Timestamp) -> rusqlite::R
     db.execute(
         "INSERT INTO request (label, kind, der, folder, settings, made_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
         params![
-            w.label,
+            w.label.as_str(),
             if w.is_authority { "authority" } else { "certificate" },
             w.csr.der(),
             text(&w.folder),
@@ -88,7 +89,7 @@ impl Ledger {
             let settings: Settings = serde_json::from_str(&settings).unwrap_or_default();
             Some(Waiting {
                 csr: Csr::read(&der, &label).ok()?,
-                label,
+                label: label.parse().ok()?,
                 is_authority: kind == "authority",
                 folder: restored(&folder),
                 purposes: settings.purposes.iter().flat_map(|p| Purpose::from_str(p)).collect(),

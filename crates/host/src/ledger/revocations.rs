@@ -1,5 +1,6 @@
 //! What was taken back, and which lists were signed.
 
+use tamga_core::vocabulary::label::Label;
 use super::{Ledger, events};
 use crate::error::Result;
 use rusqlite::params;
@@ -23,13 +24,13 @@ pub struct Listed {
 
 impl Ledger {
     /// Takes certificates of one authority back: authority, serials, reason. What was taken back already stays as it was.
-    pub fn revoke(&self, label: &str, authority: &str, serials: &[&str], reason: Reason, now: Timestamp) -> Result<()> {
+    pub fn revoke(&self, label: &Label, authority: &Label, serials: &[&str], reason: Reason, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             for serial in serials {
                 tx.execute(
                     "INSERT OR IGNORE INTO revocation (authority, serial, at, reason) VALUES (?1, ?2, ?3, ?4)",
-                    params![authority, serial, now.to_string(), reason.word()],
+                    params![authority.as_str(), serial, now.to_string(), reason.word()],
                 )?;
                 events::insert(&tx, now, "revoked", label, &format!("{serial} {}", reason.word()))?;
             }
@@ -39,11 +40,11 @@ impl Ledger {
     }
 
     /// What stands to be listed for an authority.
-    pub fn listed(&self, authority: &str) -> Result<Listed> {
+    pub fn listed(&self, authority: &Label) -> Result<Listed> {
         let run = || -> rusqlite::Result<Listed> {
             let mut out = Listed::default();
             let mut q = self.db.prepare("SELECT list_number, list_behind FROM authority WHERE label = ?1")?;
-            let mut rows = q.query([authority])?;
+            let mut rows = q.query([authority.as_str()])?;
             if let Some(r) = rows.next()? {
                 out.number = u64::try_from(r.get::<_, i64>(0)?).unwrap_or(0);
                 out.behind = r.get(1)?;
@@ -51,7 +52,7 @@ impl Ledger {
             let mut q = self
                 .db
                 .prepare("SELECT serial, at, reason, published FROM revocation WHERE authority = ?1 ORDER BY serial")?;
-            let mut rows = q.query([authority])?;
+            let mut rows = q.query([authority.as_str()])?;
             while let Some(r) = rows.next()? {
                 let (at, reason): (String, String) = (r.get(1)?, r.get(2)?);
                 let Ok(at) = Timestamp::from_str(&at) else { continue };
@@ -65,7 +66,7 @@ impl Ledger {
     }
 
     /// Takes up what an earlier list of this authority says; a later number and further entries count.
-    pub fn merge_list(&self, authority: &str, number: u64, entries: &[Revoked], now: Timestamp) -> Result<usize> {
+    pub fn merge_list(&self, authority: &Label, number: u64, entries: &[Revoked], now: Timestamp) -> Result<usize> {
         let run = || -> rusqlite::Result<usize> {
             let tx = self.db.unchecked_transaction()?;
             let mut added = 0;
@@ -74,12 +75,12 @@ impl Ledger {
                     "INSERT OR IGNORE INTO revocation (authority, serial, at, reason, published) VALUES (?1, ?2, ?3, ?4, 1)",
                 )?;
                 for e in entries {
-                    added += add.execute(params![authority, e.serial, e.at.to_string(), e.reason.word()])?;
+                    added += add.execute(params![authority.as_str(), e.serial, e.at.to_string(), e.reason.word()])?;
                 }
             }
             tx.execute(
                 "UPDATE authority SET list_number = max(list_number, ?2), list_behind = NULL WHERE label = ?1",
-                params![authority, i64::try_from(number).unwrap_or(i64::MAX)],
+                params![authority.as_str(), i64::try_from(number).unwrap_or(i64::MAX)],
             )?;
             events::insert(&tx, now, "list-taken-up", authority, &format!("number {number}, {added} new entries"))?;
             tx.commit()?;
@@ -89,22 +90,22 @@ impl Ledger {
     }
 
     /// Uses a number up, durably, before the list with it is signed.
-    pub fn take_number(&self, authority: &str, number: u64) -> Result<()> {
+    pub fn take_number(&self, authority: &Label, number: u64) -> Result<()> {
         self.db
             .execute(
                 "UPDATE authority SET list_number = ?2 WHERE label = ?1",
-                params![authority, i64::try_from(number).unwrap_or(i64::MAX)],
+                params![authority.as_str(), i64::try_from(number).unwrap_or(i64::MAX)],
             )
             .map(|_| ())
             .map_err(|e| self.failed(e))
     }
 
     /// That a list stands, and everything revoked is in it.
-    pub fn published(&self, authority: &str, number: u64, entries: usize, now: Timestamp) -> Result<()> {
+    pub fn published(&self, authority: &Label, number: u64, entries: usize, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
-            tx.execute("UPDATE revocation SET published = 1 WHERE authority = ?1 AND published = 0", [authority])?;
-            tx.execute("UPDATE authority SET list_behind = NULL WHERE label = ?1", [authority])?;
+            tx.execute("UPDATE revocation SET published = 1 WHERE authority = ?1 AND published = 0", [authority.as_str()])?;
+            tx.execute("UPDATE authority SET list_behind = NULL WHERE label = ?1", [authority.as_str()])?;
             events::insert(&tx, now, "list-signed", authority, &format!("number {number}, {entries} entries"))?;
             tx.commit()
         };
@@ -112,9 +113,9 @@ impl Ledger {
     }
 
     /// That the ledger may lack what was revoked after it was written: no list is signed before that is settled.
-    pub fn may_be_behind(&self, why: &str, authority: Option<&str>) -> Result<()> {
+    pub fn may_be_behind(&self, why: &str, authority: Option<&Label>) -> Result<()> {
         self.db
-            .execute("UPDATE authority SET list_behind = ?1 WHERE ?2 IS NULL OR label = ?2", params![why, authority])
+            .execute("UPDATE authority SET list_behind = ?1 WHERE ?2 IS NULL OR label = ?2", params![why, authority.map(Label::as_str)])
             .map(|_| ())
             .map_err(|e| self.failed(e))
     }

@@ -6,7 +6,6 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::values;
 use crate::words::human;
-use std::str::FromStr;
 use tamga_app::authority::create;
 use tamga_app::report::Answer;
 use tamga_core::ca::authority::create::Request;
@@ -16,6 +15,7 @@ use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Span;
 
 #[derive(clap::Args)]
 #[command(
@@ -23,10 +23,10 @@ use tamga_core::vocabulary::text::Shown;
 )]
 pub(crate) struct CreateArgs {
     /// What to call it
-    label: String,
+    label: Label,
     /// Under this authority: an intermediate
     #[arg(long, value_name = "LABEL")]
-    issuer: Option<String>,
+    issuer: Option<Label>,
     /// A domain, address or block that it may certify: a root besides the usual ones, an intermediate only these
     #[arg(long, value_name = "NAME|CIDR", value_delimiter = ',')]
     permit: Vec<String>,
@@ -38,7 +38,7 @@ pub(crate) struct CreateArgs {
     path_length: Option<u8>,
     /// How long it lives: m h d w y [default: 3650d, an intermediate 1825d]
     #[arg(long, value_name = "SPAN")]
-    valid_for: Option<String>,
+    valid_for: Option<Span>,
     /// The kind of the new key
     #[arg(long, value_name = "KIND", default_value_t = KeyAlgorithm::P256, value_parser = values::word::<KeyAlgorithm>())]
     key_algorithm: KeyAlgorithm,
@@ -68,11 +68,11 @@ pub(super) fn run(session: &Session, args: CreateArgs) -> Result<Done> {
     let any = args.permit_any;
     let request = create::Request {
         authority: Request {
-            label: Label::from_str(&args.label)?,
+            label: args.label,
             subject: args.subject.into(),
             wanted: Wanted { permit: args.permit, any },
             path_length: args.path_length,
-            valid_for: parse::span(args.valid_for.as_deref())?,
+            valid_for: args.valid_for,
             purposes: purposes(args.purpose),
             links: Links { crl: args.crl_url, issuer: args.issuer_url },
         },

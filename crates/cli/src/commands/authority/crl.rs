@@ -1,7 +1,6 @@
 //! `tamga authority crl LABEL --output FILE`: the current revocation list, signed.
 
 use crate::args::SecretArgs;
-use crate::commands::parse;
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::values;
@@ -10,7 +9,9 @@ use std::path::{Path, PathBuf};
 use tamga_app::authority::crl::{self, Signed};
 use tamga_app::report::Answer;
 use tamga_core::finding::Code;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Span;
 
 #[derive(clap::Args)]
 #[command(
@@ -18,13 +19,13 @@ use tamga_core::vocabulary::text::Shown;
 )]
 pub(crate) struct CrlArgs {
     /// Which
-    label: String,
+    label: Label,
     /// The file; - is standard output
     #[arg(long, value_name = "FILE")]
     output: PathBuf,
     /// When the next list is due: m h d w y [default: 30d]
     #[arg(long, value_name = "SPAN")]
-    valid_for: Option<String>,
+    valid_for: Option<Span>,
     /// The latest list that was published: what it revokes stays revoked
     #[arg(long, value_name = "FILE")]
     previous: Option<PathBuf>,
@@ -40,7 +41,7 @@ pub(super) fn run(session: &Session, args: CrlArgs) -> Result<Done> {
     let request = crl::Request {
         label: args.label,
         output: (args.output != Path::new("-")).then_some(args.output),
-        valid_for: parse::span(args.valid_for.as_deref())?,
+        valid_for: args.valid_for,
         previous: args.previous,
         accepted: args.accept,
         secret: args.secrets.into(),

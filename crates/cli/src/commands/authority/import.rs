@@ -7,7 +7,6 @@ use crate::session::Session;
 use crate::values;
 use crate::words::human;
 use std::path::PathBuf;
-use std::str::FromStr;
 use tamga_app::authority::import;
 use tamga_app::report::Answer;
 use tamga_app::secret::AuthoritySecret;
@@ -22,7 +21,7 @@ use tamga_core::vocabulary::text::Shown;
 #[command(after_help = "Example: tamga authority import harbour --certificate ca.pem --key-file ca.key")]
 pub(crate) struct ImportArgs {
     /// What to call it here
-    label: String,
+    label: Label,
     /// Its certificate, and what is above it (repeatable)
     #[arg(long, value_name = "FILE", required = true)]
     certificate: Vec<PathBuf>,
@@ -50,7 +49,7 @@ pub(crate) struct ImportArgs {
 pub(super) fn run(session: &Session, args: ImportArgs) -> Result<Done> {
     let accepted = args.accept;
     let request = import::Request {
-        label: Label::from_str(&args.label)?,
+        label: args.label,
         certificates: args.certificate,
         key_file: args.key_file,
         purposes: parse::distinct(args.purpose),

@@ -7,13 +7,14 @@ use tamga_app::authority::list::{self, KeyState};
 use tamga_app::report::Member;
 use tamga_core::ca::authority::{KEY_FILE, limits};
 use tamga_core::ca::report::{Authority, KeyPlace};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
 #[derive(clap::Args)]
 pub(crate) struct ShowArgs {
     /// Which
-    label: String,
+    label: Label,
 }
 
 pub(super) fn run(session: &Session) -> Result<Done> {
@@ -39,7 +40,7 @@ fn row(member: &Member, now: Timestamp) -> Vec<String> {
             let end = a.certificate.not_after;
             vec![
                 human::strong(&a.label),
-                a.issuer.clone().unwrap_or_else(|| if a.is_root() { "root".into() } else { "elsewhere".into() }),
+                a.issuer.as_deref().unwrap_or(if a.is_root() { "root" } else { "elsewhere" }).to_owned(),
                 match a.retired {
                     true => human::dim("retired"),
                     false if end < now => human::bad(&end.date()),

@@ -7,13 +7,14 @@ use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::authority::offline;
 use tamga_app::report::Answer;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority offline saltmarsh --into /media/lab-key")]
 pub(crate) struct OfflineArgs {
     /// Which
-    label: String,
+    label: Label,
     /// Where the key goes: a stick, a card
     #[arg(long, value_name = "DIR")]
     into: PathBuf,

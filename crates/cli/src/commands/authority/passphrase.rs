@@ -6,12 +6,13 @@ use crate::session::Session;
 use crate::words::human;
 use tamga_app::authority::passphrase;
 use tamga_app::report::Answer;
+use tamga_core::vocabulary::label::Label;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority passphrase saltmarsh")]
 pub(crate) struct PassphraseArgs {
     /// Which
-    label: String,
+    label: Label,
     /// Leave the key open from now on: whoever reads the file has it
     #[arg(long, conflicts_with_all = ["encrypt_key", "new_passphrase_file", "new_passphrase_env"])]
     remove: bool,

@@ -10,12 +10,13 @@ use std::path::PathBuf;
 use tamga_app::authority::permit;
 use tamga_app::report::Answer;
 use tamga_core::ca::authority::limits;
+use tamga_core::vocabulary::label::Label;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority permit saltmarsh tides.example 203.0.113.0/24")]
 pub(crate) struct PermitArgs {
     /// Which
-    label: String,
+    label: Label,
     /// Domains, names, addresses or blocks that it may certify from now on
     #[arg(required = true, value_name = "NAME|CIDR")]
     names: Vec<String>,

@@ -8,12 +8,13 @@ use tamga_app::authority::receive;
 use tamga_app::report::Answer;
 use tamga_core::ca::authority::limits;
 use tamga_core::pki::cert::Certificate;
+use tamga_core::vocabulary::label::Label;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority receive web --certificate web/certificate.pem")]
 pub(crate) struct ReceiveArgs {
     /// Which
-    label: String,
+    label: Label,
     /// What came back: the certificate, and what is above it (repeatable)
     #[arg(long, value_name = "FILE", required = true)]
     certificate: Vec<PathBuf>,

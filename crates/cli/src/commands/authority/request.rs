@@ -7,7 +7,6 @@ use crate::session::Session;
 use crate::values;
 use crate::words::human;
 use std::path::{Path, PathBuf};
-use std::str::FromStr;
 use tamga_app::authority::request;
 use tamga_app::report::Answer;
 use tamga_core::ca::authority::create::Request;
@@ -22,7 +21,7 @@ use tamga_core::vocabulary::text::Shown;
 #[command(after_help = "Example: tamga authority request web --output web-request.pem")]
 pub(crate) struct RequestArgs {
     /// What to call the intermediate
-    label: String,
+    label: Label,
     /// A copy of the request to carry to the isolated machine; - is standard output
     #[arg(long, value_name = "FILE")]
     output: Option<PathBuf>,
@@ -54,7 +53,7 @@ pub(super) fn run(session: &Session, args: RequestArgs) -> Result<Done> {
     let to_screen = args.output.as_deref() == Some(Path::new("-"));
     let request = request::Request {
         authority: Request {
-            label: Label::from_str(&args.label)?,
+            label: args.label,
             subject: args.subject.into(),
             wanted: Wanted { permit: args.permit, any: false },
             path_length: args.path_length,

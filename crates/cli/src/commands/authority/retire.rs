@@ -11,13 +11,14 @@ use std::path::PathBuf;
 use tamga_app::authority::retire;
 use tamga_app::report::Answer;
 use tamga_core::ca::report::KeyPlace;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority retire saltmarsh --discard-key")]
 pub(crate) struct RetireArgs {
     /// Which
-    label: String,
+    label: Label,
     /// Throw its private key away: it can never sign again, not even a list
     #[arg(long)]
     discard_key: bool,

@@ -8,12 +8,12 @@ use crate::session::Session;
 use crate::values;
 use crate::words::human;
 use std::path::PathBuf;
-use std::str::FromStr;
 use tamga_app::authority::rollover;
 use tamga_app::report::Answer;
 use tamga_core::ca::authority::limits::briefly;
 use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::label::Label;
+use tamga_core::vocabulary::timestamp::Span;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority rollover saltmarsh saltmarsh-2027")]
@@ -21,10 +21,10 @@ pub(crate) struct RolloverArgs {
     /// The root that there is
     old: String,
     /// What to call the new one
-    new: String,
+    new: Label,
     /// How long the new one lives: m h d w y [default: 3650d]
     #[arg(long, value_name = "SPAN")]
-    valid_for: Option<String>,
+    valid_for: Option<Span>,
     /// Another kind of key [default: as the old one]
     #[arg(long, value_name = "KIND", value_parser = values::word::<KeyAlgorithm>())]
     key_algorithm: Option<KeyAlgorithm>,
@@ -40,8 +40,8 @@ pub(crate) struct RolloverArgs {
 pub(super) fn run(session: &Session, args: RolloverArgs) -> Result<Done> {
     let request = rollover::Request {
         old: args.old,
-        new: Label::from_str(&args.new)?,
-        valid_for: parse::span(args.valid_for.as_deref())?,
+        new: args.new,
+        valid_for: args.valid_for,
         key_algorithm: args.key_algorithm,
         bundles: parse::absolute(&args.bundle),
         secret: args.secrets.into(),

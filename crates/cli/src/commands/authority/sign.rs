@@ -1,7 +1,6 @@
 //! `tamga authority sign CSR`: an intermediate that another machine asked for; shown before it is signed.
 
 use crate::args::SecretArgs;
-use crate::commands::parse;
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::values;
@@ -11,7 +10,9 @@ use tamga_app::authority::sign::{self, Proposal};
 use tamga_app::report::Answer;
 use tamga_core::ca::authority::limits;
 use tamga_core::finding::Code;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Span;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga authority sign web-request.pem --dry-run     (only shows what it would sign)")]
@@ -21,10 +22,10 @@ pub(crate) struct SignArgs {
     csr: PathBuf,
     /// Under which authority, where there are several
     #[arg(long, value_name = "LABEL")]
-    issuer: Option<String>,
+    issuer: Option<Label>,
     /// What to call it here [default: from its subject]
     #[arg(long, value_name = "TEXT")]
-    label: Option<String>,
+    label: Option<Label>,
     /// The directory for the signed certificate [default: ./LABEL]
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
@@ -33,7 +34,7 @@ pub(crate) struct SignArgs {
     path_length: Option<u8>,
     /// How long it lives: m h d w y [default: 1825d]
     #[arg(long, value_name = "SPAN")]
-    valid_for: Option<String>,
+    valid_for: Option<Span>,
     /// Lift exactly this objection
     #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
     accept: Vec<Code>,
@@ -45,10 +46,10 @@ pub(super) fn run(session: &Session, args: SignArgs) -> Result<Done> {
     let request = sign::Request {
         csr: args.csr,
         issuer: args.issuer,
-        label: parse::label(args.label.as_deref())?,
+        label: args.label,
         into: args.into,
         path_length: args.path_length,
-        valid_for: parse::span(args.valid_for.as_deref())?,
+        valid_for: args.valid_for,
         accepted: args.accept,
         secret: args.secrets.into(),
     };
@@ -96,7 +97,7 @@ fn render_proposal(p: &Proposal) -> String {
     let mut rows = vec![
         vec![human::dim("request of"), human::strong(&csr.subject_words())],
         vec![human::dim("key"), format!("{}, SHA-256 {}", csr.key.strength(), csr.key.fingerprint())],
-        vec![human::dim("under"), issuer.label.clone()],
+        vec![human::dim("under"), issuer.label.to_string()],
         vec![human::dim("may certify"), may],
         vec![human::dim("path length"), depth],
         vec![human::dim("until"), judged.until.date()],

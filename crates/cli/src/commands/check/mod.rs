@@ -6,6 +6,7 @@ mod report;
 mod wire;
 
 pub(crate) use report::outcome;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 use super::parse;
 use crate::args::SecretArgs;
@@ -59,7 +60,7 @@ pub(crate) struct CheckArgs {
     name: Vec<String>,
     /// Evaluate as of then, RFC 3339
     #[arg(long, value_name = "TIME")]
-    at: Option<String>,
+    at: Option<Timestamp>,
     /// What the certificate is used for
     #[arg(long, value_name = "PURPOSE", default_value = "server", value_parser = values::word_or_any::<Purpose>())]
     purpose: OrAny<Purpose>,
@@ -90,7 +91,7 @@ pub(crate) fn run(session: &Session, args: CheckArgs) -> Result<Done> {
         lists: args.crl,
         revocation: args.revocation,
         names: parse::names(&args.name)?,
-        at: parse::moment(args.at.as_deref())?,
+        at: args.at,
         purpose: args.purpose.0,
         resolve: args.resolve.iter().map(|r| pair(r)).collect::<Result<_>>()?,
         client_certificate: args.client_certificate,

@@ -5,6 +5,7 @@ mod page;
 use crate::values;
 use page::page;
 use schemars::JsonSchema;
+use tamga_core::vocabulary::label::Label;
 
 use crate::args::{Format, SecretArgs};
 use crate::exit::{Done, Result};
@@ -23,7 +24,7 @@ use tamga_host::serve::Line;
 )]
 pub(crate) struct ServeArgs {
     /// A certificate's label
-    label: String,
+    label: Label,
     /// The port on loopback; 0 lets the system choose a free one
     #[arg(long, default_value_t = 0)]
     port: u16,
@@ -44,7 +45,7 @@ pub(crate) struct ServeArgs {
     tls_minimum: String,
     /// Let in only clients that show a certificate of this authority
     #[arg(long, value_name = "LABEL")]
-    client_authority: Option<String>,
+    client_authority: Option<Label>,
     #[command(flatten)]
     secrets: SecretArgs,
 }

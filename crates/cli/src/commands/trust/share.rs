@@ -2,7 +2,6 @@
 
 use super::share_page;
 use crate::args::Format;
-use crate::commands::parse;
 use crate::commands::serve::stopped;
 use crate::exit::{Done, Result};
 use crate::session::Session;
@@ -14,14 +13,16 @@ use std::sync::Arc;
 use tamga_app::trust::share;
 use tamga_core::ca::report::Authority;
 use tamga_core::pki::format::fingerprint;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::harmless;
+use tamga_core::vocabulary::timestamp::Span;
 use tamga_host::share::Seen;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga trust share saltmarsh --stop-after 10m")]
 pub(crate) struct ShareArgs {
     /// An authority's label; without it the only root
-    root: Option<String>,
+    root: Option<Label>,
     /// The address to listen on [default: this machine's own, as others reach it]
     #[arg(long, value_name = "ADDRESS")]
     address: Option<IpAddr>,
@@ -30,7 +31,7 @@ pub(crate) struct ShareArgs {
     port: u16,
     /// End after this time: m h d
     #[arg(long, value_name = "SPAN")]
-    stop_after: Option<String>,
+    stop_after: Option<Span>,
 }
 
 /// A line of JSON as it happens.
@@ -58,12 +59,8 @@ pub(crate) enum Event<'a> {
 }
 
 pub(super) fn run(session: &Session, args: ShareArgs) -> Result<Done> {
-    let request = share::Request {
-        root: args.root,
-        address: args.address,
-        port: args.port,
-        stop_after: parse::span(args.stop_after.as_deref())?,
-    };
+    let request =
+        share::Request { root: args.root, address: args.address, port: args.port, stop_after: args.stop_after };
     let shared = share::listen(session, &request)?;
     let (url, sha256) = (shared.url.clone(), shared.sha256.clone());
     let code = qrcode::QrCode::new(url.as_bytes()).map_err(|e| tamga_core::error::Error::Malformed {

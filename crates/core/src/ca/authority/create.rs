@@ -98,7 +98,7 @@ pub fn root(
     let authority = Authority {
         purposes: request.purposes.clone(),
         links: request.links.clone(),
-        ..Authority::root(request.label.as_str(), certificate, folder)
+        ..Authority::root(request.label.clone(), certificate, folder)
     };
     let publication = publication(&authority, key, passphrase, entropy)?;
     Ok(Made { authority, publication, shortened: false })
@@ -141,7 +141,7 @@ pub fn root_for_exactly(
         links: &Links::default(),
     }
     .self_sign(key, entropy)?;
-    Ok(Authority { purposes: request.purposes.clone(), ..Authority::root(request.label.as_str(), certificate, folder) })
+    Ok(Authority { purposes: request.purposes.clone(), ..Authority::root(request.label.clone(), certificate, folder) })
 }
 
 /// Makes an intermediate from a key, under another authority.
@@ -174,14 +174,14 @@ pub fn intermediate(
     let authority = Authority {
         purposes: request.purposes.clone(),
         links: request.links.clone(),
-        ..under(parent, request.label.as_str(), certificate, folder, KeyPlace::Here)
+        ..under(parent, request.label.clone(), certificate, folder, KeyPlace::Here)
     };
     let publication = publication(&authority, key, passphrase, entropy)?;
     Ok(Made { authority, publication, shortened })
 }
 
 /// An authority directly under another.
-pub fn under(parent: &Authority, label: &str, certificate: Certificate, folder: PathBuf, key: KeyPlace) -> Authority {
+pub fn under(parent: &Authority, label: Label, certificate: Certificate, folder: PathBuf, key: KeyPlace) -> Authority {
     Authority {
         issuer: Some(parent.label.clone()),
         root_label: parent.root_label.clone(),
@@ -200,7 +200,7 @@ pub fn until(issuer: &Authority, now: Timestamp, wanted: Timestamp) -> Result<(T
     let chain = std::iter::once(&issuer.certificate).chain(&issuer.above);
     let end = chain.map(|c| c.not_after).min().unwrap_or(issuer.certificate.not_after);
     if now > end {
-        return Err(Error::IssuerEnded { authority: issuer.label.clone(), ended: end.to_string() });
+        return Err(Error::IssuerEnded { authority: issuer.label.to_string(), ended: end.to_string() });
     }
     Ok((wanted.min(end), wanted > end))
 }

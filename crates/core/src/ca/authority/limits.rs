@@ -69,7 +69,7 @@ pub fn within(permit: &Permit, parent: &Authority) -> Result<()> {
         if let Some(outside) = domain.cloned().or(block.map(Cidr::to_string)) {
             return Err(Error::OutsideConstraints {
                 name: outside,
-                authority: parent.label.clone(),
+                authority: parent.label.to_string(),
                 permitted: words(above.constraints.as_ref()),
                 free_label: format!("{}-2", parent.label),
             });

@@ -68,7 +68,7 @@ pub fn choose<'a>(named: Option<&str>, all: &'a [Authority], signing: bool) -> R
         return all.iter().find(|a| a.label == label).ok_or_else(|| Error::LabelUnknown {
             label: label.to_owned(),
             sought: "authority",
-            known: all.iter().map(|a| a.label.clone()).collect(),
+            known: all.iter().map(|a| a.label.to_string()).collect(),
         });
     }
     let counts = |a: &&Authority| if signing { a.may_sign() } else { a.is_root() && !a.retired };
@@ -76,13 +76,13 @@ pub fn choose<'a>(named: Option<&str>, all: &'a [Authority], signing: bool) -> R
     match meant.as_slice() {
         [] => Err(Error::NoAuthority),
         [only] => Ok(only),
-        several => Err(Error::ManyAuthorities { labels: several.iter().map(|a| a.label.clone()).collect() }),
+        several => Err(Error::ManyAuthorities { labels: several.iter().map(|a| a.label.to_string()).collect() }),
     }
 }
 
 /// Says why an authority cannot sign now, if it cannot: its key is elsewhere, gone, or it is retired.
 pub fn can_sign(a: &Authority) -> Result<()> {
-    let away = |place: String, instead: String| Err(Error::KeyAway { label: a.label.clone(), place, instead });
+    let away = |place: String, instead: String| Err(Error::KeyAway { label: a.label.to_string(), place, instead });
     match &a.key {
         _ if a.retired => Err(Error::Contradiction {
             what: format!("{} is retired", a.label),

@@ -16,6 +16,7 @@ use crate::pki::key::{PrivateKey, Strength};
 use crate::pki::signature::SignatureFault;
 use crate::plan::ports::Entropy;
 use crate::plan::step::Publication;
+use crate::vocabulary::label::Label;
 use crate::vocabulary::permit::Permit;
 use crate::vocabulary::secret::Passphrase;
 use crate::vocabulary::text::Shown;
@@ -165,7 +166,7 @@ fn wishes(asked: Option<&NameConstraints>) -> Vec<String> {
 pub fn sign(
     csr: &Csr,
     judged: &Judged,
-    label: &str,
+    label: &Label,
     parent: &Authority,
     parent_key: &dyn SigningKey,
     folder: PathBuf,
@@ -181,7 +182,7 @@ pub fn sign(
         links: &parent.links,
     }
     .under(&csr.key, &parent.certificate, parent_key, entropy)?;
-    let authority = under(parent, label, certificate, folder.clone(), KeyPlace::Elsewhere);
+    let authority = under(parent, label.clone(), certificate, folder.clone(), KeyPlace::Elsewhere);
     let documents = vec![certificate_document(CERTIFICATE_FILE, create::chain(&authority))];
     Ok((authority, Publication { folder, folder_mode: 0o755, documents }))
 }
@@ -190,7 +191,7 @@ pub fn sign(
 ///
 /// Errors: no certificate of that key in the file; what [`super::import::examine`] refuses is the caller's to ask.
 pub fn receive(
-    label: &str,
+    label: &Label,
     folder: PathBuf,
     waiting: &Csr,
     found: &[Certificate],
@@ -209,10 +210,10 @@ pub fn receive(
     let mut others: Vec<Certificate> = found.to_vec();
     others.extend(known.iter().flat_map(|a| create::chain(a).cloned()));
     let authority = match parent {
-        Some(parent) => under(parent, label, certificate.clone(), folder.clone(), KeyPlace::Here),
+        Some(parent) => under(parent, label.clone(), certificate.clone(), folder.clone(), KeyPlace::Here),
         None => Authority {
             above: above(certificate, &others),
-            ..Authority::root(label, certificate.clone(), folder.clone())
+            ..Authority::root(label.clone(), certificate.clone(), folder.clone())
         },
     };
     let documents = vec![certificate_document(CERTIFICATE_FILE, create::chain(&authority))];

@@ -8,6 +8,7 @@ use crate::ca::authority::{limits, permit};
 use crate::ca::renew;
 use crate::ca::report::{Authority, Issued};
 use crate::pki::key::KeyAlgorithm;
+use crate::vocabulary::label::Label;
 use crate::vocabulary::name::Name;
 use crate::vocabulary::permit::Permit;
 use crate::vocabulary::purpose::Purpose;
@@ -28,7 +29,7 @@ pub enum Todo {
         /// Another kind of key.
         algorithm: Option<KeyAlgorithm>,
         /// Under another authority.
-        issuer: Option<String>,
+        issuer: Option<Label>,
         /// In words.
         why: String,
     },
@@ -57,8 +58,7 @@ pub fn compare(wanted: &Wanted, current: Option<&Issued>, authorities: &[Authori
         });
     }
     let algorithm = wanted.key_algorithm.filter(|a| *a != renew::algorithm_of(c));
-    let above = current.authority.as_deref();
-    let issuer = wanted.issuer.as_ref().map(|i| i.as_str()).filter(|i| above != Some(*i)).map(str::to_owned);
+    let issuer = wanted.issuer.clone().filter(|i| current.authority.as_ref() != Some(i));
     if let Some(unknown) = issuer.as_ref().filter(|i| !authorities.iter().any(|a| a.label == **i)) {
         let labels: Vec<&str> = authorities.iter().map(|a| a.label.as_str()).collect();
         return Some(Todo::Impossible {

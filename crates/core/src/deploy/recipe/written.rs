@@ -1,5 +1,6 @@
 //! A recipe filled in for one certificate.
 
+use crate::vocabulary::label::Label;
 use super::template::{Quote, Values};
 use super::{FileLocation, Recipe};
 use crate::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
@@ -19,7 +20,7 @@ const CLIENTS_FILE: &str = "clients.pem";
 #[derive(Clone, Debug)]
 pub struct Setting {
     /// The certificate's label.
-    pub label: String,
+    pub label: Label,
     /// Its names, in their order.
     pub names: Vec<Name>,
     /// Its key.
@@ -170,7 +171,7 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
         ("made_secret", path(&s.folder, &format!("{store}.passphrase"))),
         ("store", path(place, &store)),
         ("secret", path(place, &format!("{store}.passphrase"))),
-        ("label", s.label.clone()),
+        ("label", s.label.to_string()),
         ("root_own", path(place, ROOT_FILE)),
     ];
     let hosts: Vec<String> = s.names.iter().filter(|n| n.is_host()).map(ToString::to_string).collect();

@@ -10,6 +10,7 @@ use crate::plan::ports::Look;
 use crate::plan::step::{Planned, Step};
 use crate::stores::StoreId;
 use crate::stores::trust::{Blocker, chromium, firefox};
+use crate::vocabulary::label::Label;
 use std::path::PathBuf;
 
 pub use holder::{Holder, Parts};
@@ -17,7 +18,7 @@ pub use holder::{Holder, Parts};
 /// An identity by its parts.
 pub struct Identity {
     /// The certificate's label.
-    pub label: String,
+    pub label: Label,
     /// Leaf first, then intermediates.
     pub chain: Vec<Certificate>,
 }
@@ -152,7 +153,7 @@ pub fn add(identity: &Identity, parts: &Parts<'_>, place: &IdentityStore, look: 
 }
 
 /// Names what a keychain keeps without a name of ours. `label_of` says the label of a certificate by its SHA-256, if it is known.
-pub fn name_known(place: &mut IdentityStore, label_of: &mut dyn FnMut(&str) -> Option<String>) {
+pub fn name_known(place: &mut IdentityStore, label_of: &mut dyn FnMut(&str) -> Option<Label>) {
     for e in place.entries.iter_mut().filter(|e| e.nickname.is_empty()) {
         let Ok(certificate) = Certificate::read(&e.der, "a certificate of the keychain") else { continue };
         if let Some(label) = label_of(&certificate.sha256()) {

@@ -19,15 +19,15 @@ use crate::pki::cert::{Certificate, subject};
 use crate::plan::ports::Look;
 use crate::plan::step::Planned;
 pub use crate::stores::{InScope, Scope, StoreId};
+use crate::vocabulary::label::Label;
 use crate::vocabulary::timestamp::Timestamp;
 use std::path::PathBuf;
-use std::str::FromStr;
 
 /// A root with the label of its authority.
 #[derive(Clone, Debug)]
 pub struct Root {
     /// The authority's label.
-    pub label: String,
+    pub label: Label,
     /// The root.
     pub certificate: Certificate,
 }
@@ -56,20 +56,21 @@ pub fn is_mark_of(mark: &str, certificate: &Certificate) -> bool {
 /// use tamga_core::stores::trust::{Root, label_of_mark};
 ///
 /// let root = Root { label: "saltmarsh".into(), certificate: root()?.0.certificate };
-/// assert_eq!(label_of_mark(&root.mark(), &root.certificate), Some("saltmarsh"));
+/// assert_eq!(label_of_mark(&root.mark(), &root.certificate), Some("saltmarsh".parse()?));
 /// assert_eq!(label_of_mark("tamga-saltmarsh-00000000", &root.certificate), None, "another certificate's");
 /// # Ok::<(), tamga_core::error::Error>(())
 /// ```
-pub fn label_of_mark<'a>(mark: &'a str, certificate: &Certificate) -> Option<&'a str> {
+pub fn label_of_mark(mark: &str, certificate: &Certificate) -> Option<Label> {
     let (label, short) = mark.strip_prefix("tamga-")?.rsplit_once('-')?;
-    certificate.sha256().starts_with(short).then_some(label).filter(|_| short.len() == 8)
+    let is_its = short.len() == 8 && certificate.sha256().starts_with(short);
+    is_its.then(|| label.parse().ok()).flatten()
 }
 
 /// The label in a common name that Tamga gives its roots; None for any other name.
-pub fn label_in_name(c: &Certificate) -> Option<String> {
+pub fn label_in_name(c: &Certificate) -> Option<Label> {
     let words = c.subject_words();
     let (label, _) = words.split("CN=").nth(1)?.split_once(" root (Tamga, tests only)")?;
-    crate::vocabulary::label::Label::from_str(label).ok().map(|l| l.to_string())
+    label.parse().ok()
 }
 
 /// A root in a place.

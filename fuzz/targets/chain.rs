@@ -6,7 +6,7 @@ use tamga_core::pki::cert::Certificate;
 use tamga_core::check::client::case::Input;
 use tamga_core::check::client::{Client, Outcome, predict};
 use tamga_core::vocabulary::name::Name;
-use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::purpose::JudgedPurpose;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
@@ -36,7 +36,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
                 distrusted: &[],
                 distrusted_keys: &[],
                 name: name.as_ref(),
-                purpose: Some(Purpose::Server),
+                purpose: Some(JudgedPurpose::Server),
                 at: Timestamp::from_unix(1_795_600_000),
                 lists: &[],
                 revocation: Default::default(),

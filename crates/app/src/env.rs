@@ -1,4 +1,4 @@
-//! What every use case has at hand: the machine, the ledger, the time, and whoever called.
+//! What every use case has at hand: the machine, the ledger, the time, and the caller.
 
 use crate::failure::Result;
 use crate::interact::Interact;
@@ -9,6 +9,7 @@ use tamga_core::ca::authority::REQUEST_FILE;
 use tamga_core::ca::report::Authority;
 use tamga_core::plan::ports::Environment;
 use tamga_core::plan::step::Publication;
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::fs::{self, Lock};
@@ -26,7 +27,7 @@ pub struct Env {
     pub now: Timestamp,
     /// True if nothing is to be changed: a use case then reports what it would do.
     pub dry_run: bool,
-    /// Whoever called.
+    /// The caller.
     pub caller: Arc<dyn Interact>,
     /// The data directory's lock while anything of this run holds it: taken once, however many steps need it.
     held: Arc<Mutex<Weak<Lock>>>,
@@ -41,7 +42,7 @@ pub struct Change<'a> {
     /// The label.
     pub label: &'a Label,
     /// SHA-256 of the certificate or request.
-    pub sha256: String,
+    pub sha256: Sha256Fingerprint,
     /// The files.
     pub publication: &'a Publication,
     /// True if a key waited for it.
@@ -56,8 +57,8 @@ impl Change<'_> {
         Work::Publish {
             what: self.what,
             label: self.label.clone(),
-            tag: self.sha256[..8].to_owned(),
-            sha256: self.sha256.clone(),
+            tag: self.sha256.short().to_owned(),
+            sha256: self.sha256,
             folder: self.publication.folder.clone().into(),
             names: self.publication.documents.iter().map(|d| d.name.to_owned()).collect(),
             answers: self.answers,
@@ -171,7 +172,7 @@ impl Env {
         let mut all = vec![(&work, &change.record)];
         all.extend(further.iter().map(|w| (*w, &Record::Nothing)));
         let ids = ledger.begin_all(&all, self.now)?;
-        if let Err(e) = fs::publish(change.publication, &change.sha256[..8]) {
+        if let Err(e) = fs::publish(change.publication, change.sha256.short()) {
             // Taken back at once; if even that fails, the next run finds the journal's row.
             self.recover(ledger)?;
             return Err(e.into());

@@ -7,6 +7,7 @@ use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::str::FromStr;
 use tamga_core::check::client::{self, Client};
+use tamga_core::check::messages::{self, Message};
 use tamga_core::deploy::recipe::{self, Known};
 use tamga_core::error::Error;
 use tamga_core::finding::{self, Code, Entry};
@@ -14,6 +15,10 @@ use tamga_core::finding::{self, Code, Entry};
 /// What is explained.
 #[derive(Serialize, JsonSchema)]
 pub struct Report {
+    /// What TLS libraries mean by the line, the most likely first.
+    #[serde(serialize_with = "libraries", skip_serializing_if = "Option::is_none")]
+    #[schemars(with = "Option<Vec<MessageView>>")]
+    pub messages: Option<Vec<Message>>,
     /// Error texts of servers.
     #[serde(serialize_with = "servers", skip_serializing_if = "Option::is_none")]
     #[schemars(with = "Option<Vec<KnownView>>")]
@@ -22,14 +27,40 @@ pub struct Report {
     #[serde(serialize_with = "entries")]
     #[schemars(with = "Vec<EntryView>")]
     pub findings: Vec<&'static Entry>,
+    /// True if the server's text says more about the line than the library's.
+    #[serde(skip)]
+    pub is_of_server: bool,
 }
 
 impl Report {
     /// Bad if a line of a log means nothing that is known.
     pub fn outcome(&self) -> Outcome {
-        let known = !self.findings.is_empty() || self.servers.as_ref().is_none_or(|s| !s.is_empty());
+        let is_known = !self.findings.is_empty() || self.messages.as_ref().is_some_and(|m| !m.is_empty());
+        let known = is_known || self.servers.as_ref().is_none_or(|s| !s.is_empty());
         if known { Outcome::Good } else { Outcome::Bad }
     }
+}
+
+#[derive(Serialize, JsonSchema)]
+struct MessageView {
+    library: &'static str,
+    text: &'static str,
+    code: &'static str,
+    summary: &'static str,
+    remedy: &'static str,
+}
+
+fn libraries<S: Serializer>(all: &Option<Vec<Message>>, s: S) -> std::result::Result<S::Ok, S::Error> {
+    s.collect_seq(all.iter().flatten().map(|m| {
+        let entry = finding::entry(m.code);
+        MessageView {
+            library: m.library.word(),
+            text: m.text,
+            code: m.code.word(),
+            summary: m.says.unwrap_or(entry.summary),
+            remedy: entry.remedy,
+        }
+    }))
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -71,27 +102,32 @@ fn entries<S: Serializer>(all: &[&'static Entry], s: S) -> std::result::Result<S
         cause: e.cause,
         remedy: e.remedy,
         by_hand: e.by_hand,
-        clients: messages(e.code).into_iter().map(|(client, code)| Saying { client, code }).collect(),
+        clients: said_by(e.code).into_iter().map(|(client, code)| Saying { client, code }).collect(),
     }))
 }
 
 /// Every finding.
 pub fn all() -> Report {
-    Report { servers: None, findings: finding::entries().collect() }
+    Report { messages: None, servers: None, is_of_server: false, findings: finding::entries().collect() }
 }
 
-/// A finding by its code, or what a line of a log means: the server's own words first, else what a client says.
+/// A finding by its code, or what a line of a log means: by TLS library first, then by server, then by what a client says.
 ///
 /// Errors: a word that is neither.
 pub fn explain(typed: &str) -> Result<Report> {
     if let Ok(code) = Code::from_str(typed.trim()) {
-        return Ok(Report { servers: None, findings: vec![finding::entry(code)] });
+        return Ok(Report { messages: None, servers: None, is_of_server: false, findings: vec![finding::entry(code)] });
     }
+    let messages = messages::recognize(typed);
     let mut servers = recipe::known(typed);
     // Of several texts only the longest count: short ones are in too many lines to tell anything.
     let strongest = servers.first().map(|k| k.fault.text.len());
     servers.retain(|k| Some(k.fault.text.len()) >= strongest.map(|n| n / 2));
-    let mut codes: Vec<Code> = servers.iter().filter_map(|k| k.fault.code).collect();
+    // What a server writes says more than the library below it only where the server's text has more words.
+    let general = messages.first().map_or(0, |m| m.text.len());
+    let is_more = servers.iter().any(|k| k.fault.text.len() > general + 4);
+    let mut codes: Vec<Code> = messages.iter().map(|m| m.code).collect();
+    codes.extend(servers.iter().filter_map(|k| k.fault.code));
     let lower = client::java::said(typed).to_lowercase();
     for e in finding::entries() {
         let says = |s: &str| {
@@ -100,11 +136,17 @@ pub fn explain(typed: &str) -> Result<Report> {
             let mut pieces = s.split("name").map(str::trim).filter(|p| p.len() > 8).peekable();
             pieces.peek().is_some() && pieces.all(|p| lower.contains(p))
         };
-        if messages(e.code).iter().any(|(_, s)| says(s)) && !codes.contains(&e.code) {
+        if messages.is_empty() && said_by(e.code).iter().any(|(_, s)| says(s)) && !codes.contains(&e.code) {
             codes.push(e.code);
         }
     }
-    codes.dedup();
+    let mut seen = Vec::new();
+    codes.retain(|c| {
+        !seen.contains(c) && {
+            seen.push(*c);
+            true
+        }
+    });
     if servers.is_empty() && codes.is_empty() && !typed.trim().contains(' ') {
         return Err(Error::Word {
             what: "finding or text of a log",
@@ -113,11 +155,16 @@ pub fn explain(typed: &str) -> Result<Report> {
         }
         .into());
     }
-    Ok(Report { servers: Some(servers), findings: codes.into_iter().map(finding::entry).collect() })
+    Ok(Report {
+        messages: Some(messages),
+        servers: Some(servers),
+        is_of_server: is_more,
+        findings: codes.into_iter().map(finding::entry).collect(),
+    })
 }
 
 /// The words in which each client refuses because of a finding.
-pub fn messages(code: Code) -> Vec<(&'static str, String)> {
+pub fn said_by(code: Code) -> Vec<(&'static str, String)> {
     let of = |c: Client| client::words(c, code).into_iter().map(move |said| (c.word(), said));
     Client::ALL.into_iter().flat_map(of).collect()
 }

@@ -6,8 +6,8 @@ use tamga_core::error::Diagnostic;
 pub struct Failure(pub Box<dyn Diagnostic + Send>);
 
 impl<T: Diagnostic + Send + 'static> From<T> for Failure {
-    fn from(told: T) -> Failure {
-        Failure(Box::new(told))
+    fn from(diagnostic: T) -> Failure {
+        Failure(Box::new(diagnostic))
     }
 }
 

@@ -16,6 +16,7 @@ use tamga_core::ca::report::Issued;
 use tamga_core::error::{Diagnostic, Error};
 use tamga_core::stores::StoreId;
 use tamga_core::stores::identity::{self, Holder, Identity, IdentityStore, Parts, State};
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
@@ -71,7 +72,7 @@ pub struct Row {
     /// The certificate's label.
     pub label: Label,
     /// SHA-256 of the certificate, in lower-case hex.
-    pub sha256: String,
+    pub sha256: Sha256Fingerprint,
     /// How it stands there.
     pub state: State,
     /// What was done.
@@ -152,6 +153,10 @@ pub fn identity(env: &Env, request: &Request) -> Result<Report> {
         .into());
     }
     let is_status = request.verb == Verb::Status;
+    let here: Vec<StoreId> = identity::places(&env.machine).iter().map(|p| p.store).collect();
+    if let Some(elsewhere) = request.stores.iter().find(|s| !here.contains(s)) {
+        return Err(not_here(*elsewhere, &here).into());
+    }
     let mut rows = Vec::new();
     for issued in &wanted(env, request.label.as_deref(), is_status)? {
         let chain =
@@ -167,6 +172,24 @@ pub fn identity(env: &Env, request: &Request) -> Result<Report> {
         }
     }
     Ok(Report { rows, is_status })
+}
+
+/// A store that was named, and that another system has.
+fn not_here(store: StoreId, here: &[StoreId]) -> Error {
+    let words: Vec<&str> = STORES.iter().filter(|s| here.contains(s)).map(|s| s.word()).collect();
+    Error::Objection {
+        code: "store-not-here",
+        what: format!("there is no store {store} on this machine"),
+        why: match store {
+            StoreId::WindowsUser | StoreId::WindowsMachine => "only Windows has it".into(),
+            StoreId::MacosUser | StoreId::MacosMachine => "only macOS has it".into(),
+            _ => "its program is not installed, or was never started".into(),
+        },
+        instead: match words.as_slice() {
+            [] => "run the same command where that store is".into(),
+            all => format!("name a store of this machine: --stores {}", all.join(",")),
+        },
+    }
 }
 
 /// Names what the ledger knows of a place, where the place itself has no names.
@@ -226,6 +249,11 @@ fn at(env: &Env, request: &Request, issued: &Issued, identity: &Identity, place:
         row.change = Change::Failed;
         row.outcome = Outcome::Blocked;
         return Ok(row);
+    }
+    let is_browser = matches!(place.store, StoreId::Chromium | StoreId::Firefox);
+    if verb == Verb::Add && is_browser && !renew::purposes_of(&issued.certificate).contains(&Purpose::Client) {
+        row.why = Some(format!("{} is not for clients: a browser never shows it to a server", issued.label));
+        row.remedy = Some("make one for clients: tamga issue NAME --purpose client".into());
     }
     let steps = match verb {
         Verb::Add if row.state != State::Present => {

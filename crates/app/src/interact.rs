@@ -30,7 +30,7 @@ impl Progress for Unseen {
     fn step(&self) {}
 }
 
-/// Whoever called: a person at a terminal, a script, a service.
+/// The caller: a person at a terminal, a script, a service.
 pub trait Interact: Send + Sync {
     /// True if somebody is there to be asked.
     fn is_present(&self) -> bool;

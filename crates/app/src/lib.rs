@@ -17,6 +17,7 @@ pub mod interact;
 pub mod keys;
 pub mod leave;
 pub mod output;
+mod permitted;
 pub mod recipe;
 pub mod repair;
 pub mod report;

@@ -4,12 +4,14 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::interact::Question;
 use std::path::{Path, PathBuf};
-use tamga_core::error::Error;
+use tamga_core::ca::authority::REQUEST_FILE;
+use tamga_core::ca::report::Issued;
+use tamga_core::error::{Diagnostic, Error, Kind};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::error::Error as HostError;
 use tamga_host::fs;
-use tamga_host::ledger::{Record, Work};
+use tamga_host::ledger::{Record, Waiting, Work};
 
 /// The directory for a label's files, absolute: the ledger must find it again from anywhere.
 pub(crate) fn directory(into: Option<&Path>, label: &Label) -> Result<PathBuf> {
@@ -21,15 +23,91 @@ pub(crate) fn absolute(path: &Path) -> Result<PathBuf> {
     Ok(std::path::absolute(path).map_err(HostError::file("finding", path))?)
 }
 
-/// Refuses if one of these names is taken in a directory.
-pub(crate) fn unoccupied(directory: &Path, names: &[&str]) -> Result<()> {
-    for name in names {
-        let path = directory.join(name);
-        if path.symlink_metadata().is_ok() {
-            return Err(HostError::InTheWay { path }.into());
+/// A file that is there already and is not replaced.
+#[derive(Debug, thiserror::Error)]
+#[error("{} already exists", path.shown())]
+pub(crate) struct Occupied {
+    path: PathBuf,
+    by: Occupant,
+}
+
+/// Whose file it is.
+#[derive(Debug)]
+enum Occupant {
+    /// A certificate in force, in its own directory.
+    Certificate(Box<Issued>),
+    /// A key that waits for its certificate.
+    Waiting(Box<Waiting>),
+    /// Nobody's that the ledger knows.
+    Unknown,
+    /// Not looked up: the file was named by the caller.
+    Named,
+}
+
+impl Occupied {
+    /// By a file that was named with an option.
+    pub(crate) fn named(path: &Path) -> Occupied {
+        Occupied { path: path.to_owned(), by: Occupant::Named }
+    }
+}
+
+impl Diagnostic for Occupied {
+    fn kind(&self) -> Kind {
+        Kind::Refused
+    }
+    fn code(&self) -> &'static str {
+        "file-in-the-way"
+    }
+    fn what(&self) -> String {
+        self.to_string()
+    }
+    fn why(&self) -> String {
+        match &self.by {
+            Occupant::Certificate(i) => format!(
+                "it belongs to the certificate {}, which is valid until {} for {}",
+                i.label,
+                i.certificate.not_after.date(),
+                i.certificate.name_words().join(", ")
+            ),
+            Occupant::Waiting(w) => format!("it belongs to {}, whose key waits for a signed certificate", w.label),
+            Occupant::Unknown => "it is not in the ledger, and Tamga replaces no file that it did not write".into(),
+            Occupant::Named => "Tamga never replaces it, so that no key or backup is lost".into(),
         }
     }
-    Ok(())
+    fn remedy(&self) -> String {
+        match &self.by {
+            Occupant::Certificate(i) => format!(
+                "to replace it: tamga renew {0}; to add a name: tamga renew {0} --add NAME; to make another: --into DIR --label TEXT",
+                i.label
+            ),
+            Occupant::Waiting(w) => {
+                let receive = if w.is_authority { "authority receive" } else { "receive" };
+                format!(
+                    "have {} signed, then: tamga {receive} {} --certificate FILE; to make another: --into DIR --label TEXT",
+                    w.folder.join(REQUEST_FILE).shown(),
+                    w.label
+                )
+            }
+            Occupant::Unknown => "move it away, or choose another directory: --into DIR".into(),
+            Occupant::Named => "choose another name, or move the file away first".into(),
+        }
+    }
+}
+
+/// Refuses if one of these names is taken in a directory, and says by what.
+pub(crate) fn unoccupied(env: &Env, directory: &Path, names: &[&str]) -> Result<()> {
+    let taken = names.iter().map(|n| directory.join(n)).find(|path| path.symlink_metadata().is_ok());
+    let Some(path) = taken else { return Ok(()) };
+    let mut by = Occupant::Unknown;
+    if let Some(ledger) = env.open_to_look()? {
+        let waiting = ledger.all_waiting()?.into_iter().find(|w| w.folder == directory);
+        by = match (ledger.live_in(directory)?, waiting) {
+            (Some(issued), _) => Occupant::Certificate(Box::new(issued)),
+            (None, Some(waiting)) => Occupant::Waiting(Box::new(waiting)),
+            (None, None) => Occupant::Unknown,
+        };
+    }
+    Err(Occupied { path, by }.into())
 }
 
 /// Writes a file whole under the journal: what a killed run or a full disk leaves beside it, perhaps with a key in it, the next run

@@ -3,6 +3,7 @@
 //! Reports carry the values of the core, so that a caller can ask them anything; their JSON is a view that this module makes. Paths
 //! and texts from outside become text here, with `\xHH` for bytes that are not UTF-8, so that no path can make JSON fail.
 
+use crate::permitted::{Permitted, hosts};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::borrow::Cow;
@@ -14,6 +15,7 @@ use tamga_core::error::Kind;
 use tamga_core::finding::{Finding, Severity};
 use tamga_core::pki::cert::csr::Csr;
 use tamga_core::vocabulary::client_id::Client;
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::usage_words;
 use tamga_core::vocabulary::text::Shown;
@@ -257,10 +259,11 @@ pub(crate) struct AuthorityView {
     issuer: Option<Label>,
     subject: String,
     serial: String,
-    sha256: String,
+    sha256: Sha256Fingerprint,
     not_before: String,
     not_after: String,
     permitted: Option<Vec<String>>,
+    permitted_names: Option<Vec<Permitted>>,
     path_length: Option<u8>,
     purposes: Vec<&'static str>,
     key: &'static str,
@@ -288,7 +291,8 @@ fn authority_view(a: &Authority) -> AuthorityView {
         sha256: c.sha256(),
         not_before: c.not_before.to_string(),
         not_after: c.not_after.to_string(),
-        permitted: c.constraints.as_ref().map(|s| s.permitted.iter().map(|g| g.words()).collect()),
+        permitted: c.constraints.as_ref().map(hosts),
+        permitted_names: c.constraints.as_ref().map(|s| s.permitted.iter().map(Permitted::of).collect()),
         path_length: c.basic.and_then(|b| b.path_length),
         purposes: a.purposes.iter().map(|p| p.word()).collect(),
         key: a.key.word(),
@@ -375,9 +379,9 @@ pub fn findings<S: Serializer>(all: &[Finding], s: S) -> Result<S::Ok, S::Error>
 pub struct CsrView {
     subject: String,
     names: Vec<String>,
-    sha256: String,
+    sha256: Sha256Fingerprint,
     key: String,
-    public_sha256: String,
+    public_sha256: Sha256Fingerprint,
     purposes: Vec<String>,
     signature_ok: bool,
     asks_to_be_authority: bool,
@@ -435,7 +439,7 @@ pub struct CertificateOf {
     subject: String,
     issuer: String,
     serial: String,
-    sha256: String,
+    sha256: Sha256Fingerprint,
     not_before: String,
     not_after: String,
     names: Vec<String>,

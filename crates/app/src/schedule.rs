@@ -2,22 +2,26 @@
 
 use crate::env::Env;
 use crate::failure::{Failure, Result};
+use crate::output::absolute;
 use crate::report;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::deploy::schedule::{self, Job, Kind};
+use tamga_core::error::Error as CoreError;
 use tamga_core::plan::ports::Commands;
 use tamga_host::error::Error;
-use tamga_host::{act, platform};
+use tamga_host::{act, fs, platform};
 
 /// What to do.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct Request {
     /// The scheduler; None to see which there are.
     pub kind: Option<Kind>,
     /// Put it in place and switch it on.
     pub install: bool,
+    /// The file with the passphrase of the authority's key.
+    pub passphrase_file: Option<PathBuf>,
 }
 
 /// What is there, or was done.
@@ -93,7 +97,12 @@ fn word<S: serde::Serializer>(kind: &Kind, s: S) -> std::result::Result<S::Ok, S
 ///
 /// Errors: the scheduler is not installed; its files cannot be written.
 pub fn schedule(env: &Env, request: &Request) -> Result<Report> {
-    let job = job(env)?;
+    let mut job = job(env)?;
+    job.passphrase_file = request.passphrase_file.as_deref().map(absolute).transpose()?;
+    if let Some(file) = &job.passphrase_file {
+        // A timer that fails every night is worse than an error now.
+        fs::read_named(file)?;
+    }
     let Some(kind) = request.kind else { return Ok(kinds(env, &job)) };
     if !request.install {
         let parts = schedule::parts(kind, &job, &env.machine).into_iter();
@@ -102,7 +111,18 @@ pub fn schedule(env: &Env, request: &Request) -> Result<Report> {
     }
     if env.machine.program(kind.program()).is_none() {
         let program = kind.program().to_owned();
-        return Err(Error::Program { program, said: "it is not installed".into() }.into());
+        let possible = Kind::ALL.into_iter().filter(|k| env.machine.program(k.program()).is_some());
+        let possible: Vec<&str> = possible.map(Kind::word).collect();
+        return Err(CoreError::Objection {
+            code: "scheduler-missing",
+            what: format!("{} is not possible here", kind.word()),
+            why: format!("{program} is not installed"),
+            instead: match possible.as_slice() {
+                [] => "install a scheduler, or run tamga renew by hand".into(),
+                all => format!("choose one that is possible here: {}", all.join(", ")),
+            },
+        }
+        .into());
     }
     let steps = schedule::install(kind, &job, &env.machine)?;
     if env.dry_run {
@@ -118,7 +138,7 @@ fn job(env: &Env) -> Result<Job> {
     let program =
         std::env::current_exe().map_err(|source| Error::File { doing: "finding", path: "tamga".into(), source })?;
     let machine = platform::is_root() && env.machine.person.is_none() && env.machine.root().is_none();
-    Ok(Job { program, data: env.machine.data().to_owned(), machine })
+    Ok(Job { program, data: env.machine.data().to_owned(), machine, passphrase_file: None })
 }
 
 fn kinds(env: &Env, job: &Job) -> Report {

@@ -5,13 +5,14 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::keys::stored_key;
 use crate::secret::Secret;
-use std::net::TcpListener;
+use std::net::{TcpListener, ToSocketAddrs};
 use std::path::PathBuf;
 use std::str::FromStr;
 use std::sync::RwLock;
 use std::time::Duration;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::fault::{self, ServerFault};
+use tamga_core::ca::renew::purposes_of;
 use tamga_core::ca::report::Issued;
 use tamga_core::error::Error;
 use tamga_core::pki::cert::Certificate;
@@ -19,6 +20,7 @@ use tamga_core::pki::format::pem;
 use tamga_core::pki::key::PrivateKey;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::purpose::Purpose;
 use tamga_host::error::Error as HostError;
 use tamga_host::serve::{self, Content, Minimum, Page, Site, Upstream};
 use tamga_host::{entropy, fs};
@@ -29,8 +31,8 @@ const LOOK_AGAIN: Duration = Duration::from_secs(1);
 /// What to serve, and how.
 #[derive(Clone, Debug)]
 pub struct Request {
-    /// The certificate's label.
-    pub label: Label,
+    /// The certificate's label; None for the only one for servers, else the one that names localhost.
+    pub label: Option<Label>,
     /// The port on loopback; 0 for one that is free.
     pub port: u16,
     /// What is shown.
@@ -89,7 +91,10 @@ pub struct Listening {
 ///
 /// Errors: no such certificate or authority; a key that cannot be opened; a directory that is none; a port that is taken.
 pub fn listen(env: &Env, request: &Request, page: fn(&Issued) -> String, seen: serve::Seen) -> Result<Listening> {
-    let issued = current(env, &request.label)?;
+    let issued = match &request.label {
+        Some(label) => current(env, label)?,
+        None => usual(env)?,
+    };
     let (chain, key) = match request.fault {
         Some(fault) => broken(env, fault, &issued, &request.secret)?,
         None => env.chain_and_key(&issued, &request.secret)?,
@@ -104,7 +109,7 @@ pub fn listen(env: &Env, request: &Request, page: fn(&Issued) -> String, seen: s
         Shows::Proxy(typed) => Content::Proxy(Upstream::parse(typed).ok_or_else(|| Error::Word {
             what: "address of an application",
             typed: typed.clone(),
-            accepted: "http://HOST:PORT, without a path".into(),
+            accepted: "a port on this machine, or http://HOST:PORT without a path".into(),
         })?),
         Shows::Directory(directory) => {
             let failed = |e| HostError::file("serving", directory)(e);
@@ -161,6 +166,29 @@ impl Listening {
     }
 }
 
+/// The certificate that is meant where none is named: the only one for servers, or the newest that names localhost.
+fn usual(env: &Env) -> Result<Issued> {
+    let all = match env.open_to_look()? {
+        Some(l) => l.in_use()?,
+        None => Vec::new(),
+    };
+    let is_meant = |i: &Issued| i.is_in_force(env.now) && purposes_of(&i.certificate).contains(&Purpose::Server);
+    let mut servers: Vec<Issued> = all.into_iter().filter(is_meant).collect();
+    if servers.len() == 1 {
+        return Ok(servers.remove(0));
+    }
+    let labels: Vec<String> = servers.iter().map(|i| i.label.to_string()).collect();
+    let of_localhost = |i: &Issued| i.certificate.name_words().iter().any(|n| n == "localhost");
+    if let Some(at) = servers.iter().rposition(of_localhost) {
+        return Ok(servers.remove(at));
+    }
+    let (why, instead) = match labels.as_slice() {
+        [] => ("there is no certificate for a server yet", "make one and trust it: tamga setup localhost".to_owned()),
+        all => ("there are several, and none names localhost", format!("name one of {}", all.join(", "))),
+    };
+    Err(Error::Contradiction { what: "no certificate was named".into(), why: why.into(), instead }.into())
+}
+
 /// A certificate that is wrong on purpose, in memory alone; the ledger knows that there was one.
 fn broken(env: &Env, fault: ServerFault, issued: &Issued, secret: &Secret) -> Result<(Vec<Vec<u8>>, PrivateKey)> {
     let all = env.authorities()?;
@@ -196,7 +224,7 @@ struct Watch<'a> {
 impl Watch<'_> {
     /// Never ends by itself.
     async fn run(&self, renewed: impl Fn(Renewal<'_>)) {
-        let mut now = self.issued.certificate.sha256();
+        let mut now = Some(self.issued.certificate.sha256());
         loop {
             tokio::time::sleep(LOOK_AGAIN).await;
             let place = self.issued.folder.join(CERTIFICATE_FILE);
@@ -204,12 +232,12 @@ impl Watch<'_> {
                 continue;
             };
             let Ok(certificate) = Certificate::read(&new, "it") else { continue };
-            if certificate.sha256() == now {
+            if Some(certificate.sha256()) == now {
                 continue;
             }
             let path = self.issued.folder.join(KEY_FILE);
             let is_locked = stored_key(&self.issued.label, &path).is_ok_and(|k| k.is_locked());
-            now = certificate.sha256();
+            now = Some(certificate.sha256());
             if is_locked && !self.secret.is_named() {
                 renewed(Renewal::Locked);
                 continue;
@@ -218,7 +246,7 @@ impl Watch<'_> {
             let replaced = self.env.chain_and_key(&issued, self.secret).map(|(c, key)| self.served.replace(&c, &key));
             if !matches!(replaced, Ok(Ok(()))) {
                 // Between the two renames the key is the other one's: the next look finds both.
-                now.clear();
+                now = None;
                 continue;
             }
             *self.shown.write().unwrap_or_else(|e| e.into_inner()) = (self.page)(&issued);
@@ -227,10 +255,23 @@ impl Watch<'_> {
     }
 }
 
+/// True for a name or address by which a server on loopback is reached from this machine.
+fn leads_here(name: &Name) -> bool {
+    match name {
+        Name::Dns(d) if d.starts_with("*.") => false,
+        Name::Dns(d) if !name.is_loopback() => {
+            let found = (d.as_str(), 0_u16).to_socket_addrs().map(|all| all.map(|a| a.ip()).collect::<Vec<_>>());
+            found.is_ok_and(|all| !all.is_empty() && all.iter().all(std::net::IpAddr::is_loopback))
+        }
+        name => name.is_loopback(),
+    }
+}
+
+/// The addresses to type: of the certificate's names those that lead to loopback; if none does, its first name.
 fn urls(c: &Certificate, port: u16) -> Vec<String> {
     c.name_words()
         .iter()
-        .filter(|n| !n.starts_with("*.") && !n.contains('@') && !n.contains("//"))
+        .filter(|n| n.parse::<Name>().is_ok_and(|name| leads_here(&name)))
         .map(|n| if n.contains(':') { format!("https://[{n}]:{port}/") } else { format!("https://{n}:{port}/") })
         .collect()
 }

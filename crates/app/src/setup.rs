@@ -14,7 +14,7 @@ use crate::trust::{apply, root_of};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, ToSocketAddrs};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use tamga_core::ca::authority::create::Request as Wanted;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE, limits};
@@ -24,11 +24,13 @@ use tamga_core::ca::report::{Authority, Issued, Standing};
 use tamga_core::check::client::{self, Client};
 use tamga_core::deploy::recipe::Recipe;
 use tamga_core::error::Error;
+use tamga_core::finding::Finding;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::stores::StoreId;
-use tamga_core::stores::trust::{Goal, Scope};
+use tamga_core::stores::trust::{Goal, Scope, Store};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::text::Shown;
 use tamga_host::clients::{self, Observed, Visit};
 use tamga_host::entropy;
 use tamga_host::ledger::Ledger;
@@ -95,6 +97,10 @@ pub struct Done {
     #[serde(rename = "proof", serialize_with = "proof_view")]
     #[schemars(with = "Vec<ProofView<'static>>")]
     pub proofs: Vec<Proof>,
+    /// Remarks on the names.
+    #[serde(serialize_with = "crate::report::findings")]
+    #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
+    pub findings: Vec<Finding>,
     /// True if the authority is new.
     #[serde(skip)]
     pub is_new_root: bool,
@@ -231,6 +237,7 @@ pub fn setup(env: &Env, request: &Request) -> Result<Report> {
         rows,
         names: names.iter().map(resolved).collect(),
         proofs,
+        findings: issue::remarks(names),
         is_new_root,
         form,
     }))
@@ -240,10 +247,25 @@ fn plan(env: &Env, request: &Request, label: Label) -> Result<Plan> {
     let all = env.authorities()?;
     let authority = match (request.issuer.as_deref(), all.is_empty()) {
         (None, true) => None,
-        (named, _) => Some(authority::choose(named, &all, true)?.label.clone()),
+        (named, _) => {
+            let authority = authority::choose(named, &all, true)?;
+            issue::names_within(&request.names, authority)?;
+            Some(authority.label.clone())
+        }
     };
-    let directory = directory(request.into.as_deref(), &label)?;
-    let ids = request.stores.stores().iter().map(|s| s.id()).collect();
+    let mut directory = directory(request.into.as_deref(), &label)?;
+    if let Some(before) = env.open_to_look()?.map(|l| l.current(&label)).transpose()?.flatten() {
+        stays(env, request, &before, &directory)?;
+        if request.into.is_none() {
+            directory.clone_from(&before.folder);
+        }
+    }
+    // Of the stores in scope those that this system has; one that was named is named.
+    let is_here = |s: &&'static dyn Store| {
+        request.stores.named.iter().any(|n| n.id() == s.id())
+            || !s.survey(&env.machine, &request.stores.bundles).is_empty()
+    };
+    let ids = request.stores.stores().iter().filter(|s| is_here(s)).map(|s| s.id()).collect();
     Ok(Plan { certificates: [], stores: [], dry_run: true, authority, label, directory, ids })
 }
 
@@ -273,6 +295,7 @@ fn certificate_for(
     let files = [CERTIFICATE_FILE, KEY_FILE];
     let mut change = Change::Issued;
     if let Some(before) = ledger.current(label.as_str())? {
+        stays(env, request, &before, &folder)?;
         if request.into.is_none() {
             folder.clone_from(&before.folder);
         }
@@ -289,10 +312,10 @@ fn certificate_for(
         change = if has_all { Change::Reissued } else { Change::Extended };
         wanted = issue::distinct(has.into_iter().chain(wanted).collect());
         if before.folder != folder {
-            unoccupied(&folder, &files)?;
+            unoccupied(env, &folder, &files)?;
         }
     } else {
-        unoccupied(&folder, &files)?;
+        unoccupied(env, &folder, &files)?;
         authority::free(label, &ledger.authorities()?, None, ledger.waiting_place(label.as_str())?.as_deref())?;
     }
     let mut wanted = issue::Request::server(wanted, label.clone(), folder);
@@ -305,6 +328,25 @@ fn certificate_for(
     let signer = Signer::Authority(Box::new(authority.clone()), env.authority_key(authority, &request.secret)?);
     let (issued, _) = certificate::make(env, ledger, &wanted, (&key, None), &signer, "issued")?;
     Ok((issued, change))
+}
+
+/// Refuses a second directory for a certificate in force: the server that reads the first would never get the newer files.
+fn stays(env: &Env, request: &Request, before: &Issued, wanted: &Path) -> Result<()> {
+    let is_whole = before.is_in_force(env.now) && before.folder.join(CERTIFICATE_FILE).exists();
+    if request.into.is_none() || !is_whole || before.folder == wanted {
+        return Ok(());
+    }
+    Err(Error::Objection {
+        code: "label-elsewhere",
+        what: format!("the certificate {} is in {} already", before.label, before.folder.shown()),
+        why: format!("files in {} would leave the server there with an older certificate", wanted.shown()),
+        instead: format!(
+            "leave --into out; to move it: tamga move {} {}; for another certificate: --label TEXT",
+            before.label,
+            wanted.shown()
+        ),
+    }
+    .into())
 }
 
 /// False if this machine's resolver does not know a name: a server under it is not found.
@@ -328,7 +370,7 @@ fn prove(env: &Env, stores: &Choice, secret: &Secret, issued: &Issued) -> Result
         let is_in_scope = match client {
             Client::Curl | Client::Python | Client::Go | Client::Gnutls => stores.has(StoreId::System, Scope::Machine),
             Client::Java => stores.has(StoreId::Java, Scope::Machine),
-            // No store of this machine is its: it must be told by a variable.
+            // No store of this machine is its: only a variable gives it the root.
             Client::Node => false,
             Client::Firefox => stores.has(StoreId::Firefox, Scope::User),
             Client::Chromium | Client::Standard | Client::Safari | Client::Windows => {

@@ -17,16 +17,23 @@ use tamga_core::ca::report::{Authority, Issued, KeyPlace, Standing};
 use tamga_core::ca::status::{self, OnDisk};
 use tamga_core::finding::{self, Code};
 use tamga_core::pki::cert::Certificate as Parsed;
+use tamga_core::pki::cert::crl;
 use tamga_core::pki::format::private_key::{self, Stored};
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, State};
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::fs;
 use tamga_host::ledger::Ledger;
+use tamga_host::repair::LIST_FILE;
 
 /// A clock that is behind the newest event by more than this was set back, or never set: seconds.
 const BEHIND: i64 = 24 * 3600;
+
+/// An authority, the state of its key, and when its next revocation list is due.
+pub type AuthorityInUse = (Authority, KeyState, Option<Timestamp>);
 
 /// The lab.
 #[derive(Serialize, JsonSchema)]
@@ -37,8 +44,8 @@ pub struct Report {
     pub data_folder: PathBuf,
     /// Every authority.
     #[serde(serialize_with = "members")]
-    #[schemars(with = "Vec<Member>")]
-    pub authorities: Vec<(Authority, KeyState)>,
+    #[schemars(with = "Vec<MemberInUse>")]
+    pub authorities: Vec<AuthorityInUse>,
     /// Every certificate in use, the one that expires first first.
     pub certificates: Vec<InUse>,
     /// Each root in every place.
@@ -112,6 +119,7 @@ pub struct Open {
 pub struct Problem {
     code: Option<&'static str>,
     severity: &'static str,
+    about: String,
     summary: String,
     remedy: String,
 }
@@ -122,8 +130,19 @@ struct Proved {
     how: &'static str,
 }
 
-fn members<S: Serializer>(all: &[(Authority, KeyState)], s: S) -> std::result::Result<S::Ok, S::Error> {
-    s.collect_seq(all.iter().map(|(a, _)| Member::from(a.clone())))
+#[derive(Serialize, JsonSchema)]
+struct MemberInUse {
+    #[serde(flatten)]
+    member: Member,
+    /// When the next revocation list is due, RFC 3339; null if none was signed.
+    crl_next_update: Option<String>,
+}
+
+fn members<S: Serializer>(all: &[AuthorityInUse], s: S) -> std::result::Result<S::Ok, S::Error> {
+    s.collect_seq(all.iter().map(|(a, _, next)| MemberInUse {
+        member: Member::from(a.clone()),
+        crl_next_update: next.as_ref().map(ToString::to_string),
+    }))
 }
 
 fn proved<S: Serializer>(all: &[(&'static str, &'static str)], s: S) -> std::result::Result<S::Ok, S::Error> {
@@ -146,28 +165,45 @@ pub fn status(env: &Env) -> Result<Report> {
         now: env.now,
     };
     let Some(ledger) = env.open_to_look()? else { return Ok(report) };
-    let (authorities, issued, waiting) = (ledger.authorities()?, ledger.in_use()?, ledger.all_waiting()?);
+    let (authorities, issued, waiting) = (ledger.authorities()?, ledger.live()?, ledger.all_waiting()?);
     if authorities.is_empty() && issued.is_empty() && waiting.is_empty() {
         return Ok(report);
     }
     look.clock(&ledger)?;
-    report.authorities = authorities.iter().map(|a| (a.clone(), look.authority(a))).collect();
+    for a in &authorities {
+        let key = look.authority(a);
+        report.authorities.push((a.clone(), key, look.revocation_list(&ledger, a)?));
+    }
     let keyless = keyless(&ledger)?;
     let mut live: Vec<Issued> = issued;
     live.sort_by_key(|i| i.certificate.not_after);
-    report.certificates = live.into_iter().map(|i| look.certificate(i, &keyless)).collect();
+    for i in live {
+        if i.revoked.is_none() {
+            look.issuer(&i, &authorities);
+        }
+        report.certificates.push(look.certificate(i, &keyless));
+    }
     for w in &waiting {
+        let receive = if w.is_authority { "authority receive" } else { "receive" };
         look.open(
             None,
+            &w.label,
             format!("{} waits for its certificate ({})", w.label, w.folder.shown()),
-            format!("have its request.pem signed, then: tamga receive {} --certificate FILE", w.label),
+            format!("have its request.pem signed, then: tamga {receive} {} --certificate FILE", w.label),
         );
     }
-    report.stores = look.stores(&authorities)?;
+    report.stores = look.stores(&authorities, &bundles(&ledger)?)?;
+    for a in authorities.iter().filter(|a| a.is_root() && !a.retired) {
+        if seen_in(&report.stores, &a.certificate.sha256()).0.is_empty() {
+            let what = format!("no store of this machine has the root {}", a.label);
+            look.open(Some(Code::RootInNoStore), &a.label, what, format!("tamga trust add {}", a.label));
+        }
+    }
     let unfinished = ledger.unfinished()?.len();
     if unfinished > 0 {
         look.open(
             None,
+            "journal",
             format!("interrupted work is in the journal: {unfinished} entries"),
             "tamga repair finishes it or takes it back",
         );
@@ -177,8 +213,17 @@ pub fn status(env: &Env) -> Result<Report> {
     Ok(report)
 }
 
+/// Bundles into which a root was put and that are still there.
+fn bundles(ledger: &Ledger) -> Result<Vec<PathBuf>> {
+    let added = ledger.of_kind("trust-added")?.into_iter().map(|e| PathBuf::from(e.detail));
+    let mut out: Vec<PathBuf> = added.filter(|p| p.is_absolute() && p.is_file()).collect();
+    out.sort();
+    out.dedup();
+    Ok(out)
+}
+
 /// Fingerprints of certificates whose key never was here: signed for somebody else, or found alone.
-fn keyless(ledger: &Ledger) -> Result<BTreeSet<String>> {
+pub(crate) fn keyless(ledger: &Ledger) -> Result<BTreeSet<String>> {
     let mut out = BTreeSet::new();
     for kind in ["signed", "found"] {
         out.extend(ledger.of_kind(kind)?.into_iter().map(|e| e.detail));
@@ -193,11 +238,12 @@ struct Look<'a> {
 }
 
 impl Look<'_> {
-    fn open(&mut self, code: Option<Code>, what: impl Into<String>, remedy: impl Into<String>) {
+    fn open(&mut self, code: Option<Code>, about: &str, what: impl Into<String>, remedy: impl Into<String>) {
         let (what, remedy) = (what.into(), remedy.into());
         self.problems.push(Problem {
             code: code.map(Code::word),
             severity: code.map_or("warning", |c| finding::entry(c).severity.word()),
+            about: about.to_owned(),
             summary: what.clone(),
             remedy: remedy.clone(),
         });
@@ -208,7 +254,7 @@ impl Look<'_> {
         let now = self.env.now;
         if let Some(at) = ledger.newest_event()?.filter(|at| at.unix() - now.unix() > BEHIND) {
             let what = format!("the clock says {now}, but the ledger has an event of {at}");
-            self.open(Some(Code::ClockBehind), what, finding::entry(Code::ClockBehind).remedy);
+            self.open(Some(Code::ClockBehind), "clock", what, finding::entry(Code::ClockBehind).remedy);
         }
         Ok(())
     }
@@ -219,6 +265,7 @@ impl Look<'_> {
         if state == KeyState::Missing {
             self.open(
                 Some(Code::KeyMissing),
+                &a.label,
                 format!("the key of {} is missing: it should be in {}", a.label, a.folder.shown()),
                 "put it back from a backup (tamga restore), or make a successor: tamga authority rollover",
             );
@@ -229,17 +276,66 @@ impl Look<'_> {
                 Code::KeyMismatch => "put the right key back from a backup: tamga authority restore FILE".to_owned(),
                 _ => format!("chmod 600 {file}; if anyone may have read it: tamga authority rollover {} NEW", a.label),
             };
-            self.open(Some(code), what, remedy);
+            self.open(Some(code), &a.label, what, remedy);
         }
         if !a.retired && self.env.now > c.not_after {
             let remedy =
                 format!("a successor: tamga authority create NEW, then tamga authority rollover {} NEW", a.label);
-            self.open(None, format!("the authority {} has ended", a.label), remedy);
+            self.open(None, &a.label, format!("the authority {} has expired", a.label), remedy);
         }
         state
     }
 
+    /// The revocation list that is kept beside the authority's key: when the next one is due, and what no list says yet.
+    fn revocation_list(&mut self, ledger: &Ledger, a: &Authority) -> Result<Option<Timestamp>> {
+        let kept = fs::read_regular(&a.folder.join(LIST_FILE)).ok();
+        let list = kept.and_then(|b| crl::find(&b, "a revocation list").ok());
+        let next =
+            list.filter(|l| l.signed_by(&a.certificate).is_ok()).and_then(|l| Some((l.this_update, l.next_update?)));
+        let sign = format!("tamga authority crl {} --output FILE, then publish the file", a.label);
+        let unpublished = ledger.listed(&a.label)?.unpublished;
+        if unpublished > 0 {
+            let what = match unpublished {
+                1 => {
+                    format!("one revocation of {} is in no signed list: clients still accept that certificate", a.label)
+                }
+                n => format!(
+                    "{n} revocations of {} are in no signed list: clients still accept those certificates",
+                    a.label
+                ),
+            };
+            self.open(Some(Code::RevocationUnpublished), &a.label, what, sign.clone());
+        }
+        let Some((signed, next)) = next else { return Ok(None) };
+        // The last quarter of its life is left for signing and publishing the next one.
+        let quarter = next.unix().saturating_sub(signed.unix()) / 4;
+        if !a.retired && unpublished == 0 && self.env.now.unix() > next.unix() - quarter {
+            let how = if self.env.now > next { "expired" } else { "expires" };
+            let what = format!("the revocation list of {} {how} on {}", a.label, next.date());
+            self.open(Some(Code::CrlDue), &a.label, what, sign);
+        }
+        Ok(Some(next))
+    }
+
+    /// A certificate whose authority, or what is above it, signs no more.
+    fn issuer(&mut self, i: &Issued, authorities: &[Authority]) {
+        let by_label = |label: &Label| authorities.iter().find(|a| a.label == *label);
+        let issuer = i.authority.as_ref().and_then(by_label);
+        let above = issuer.and_then(|a| by_label(&a.root_label));
+        if let Some(retired) = issuer.into_iter().chain(above).find(|a| a.retired) {
+            let other = authorities.iter().find(|a| !a.retired).map_or("ANOTHER", |a| a.label.as_str());
+            let what = format!("{} is in use, and its authority {} was retired", i.label, retired.label);
+            let remedy = format!("tamga renew {} --issuer {other}", i.label);
+            self.open(Some(Code::IssuerRetired), &i.label, what, remedy);
+        }
+    }
+
     fn certificate(&mut self, i: Issued, keyless: &BTreeSet<String>) -> InUse {
+        if i.revoked.is_some() {
+            // Nobody is to use it any more: what became of its files does not matter.
+            let listed = Listed { summary: i.summary(), now: self.env.now };
+            return InUse { issued: i, listed, due: false, on_disk: OnDisk::AsIssued, key: None };
+        }
         let c = &i.certificate;
         let file = i.folder.join(CERTIFICATE_FILE);
         let on_disk = status::on_disk(c, fs::read_regular(&file).ok().as_deref().map(Vec::as_slice));
@@ -257,35 +353,41 @@ impl Look<'_> {
                         )
                     }
                 };
-                self.open(None, format!("the files of {label} are not where they were put: {shown}"), remedy);
+                self.open(None, label, format!("the files of {label} are not where they were put: {shown}"), remedy);
             }
             OnDisk::Other(subject) => {
-                self.open(None, format!("{shown} is not what was issued for {label}: it holds {subject}"), renewed);
+                self.open(
+                    None,
+                    label,
+                    format!("{shown} is not what was issued for {label}: it holds {subject}"),
+                    renewed,
+                );
             }
-            OnDisk::Unreadable => self.open(None, format!("{shown} holds no certificate any more"), renewed),
+            OnDisk::Unreadable => self.open(None, label, format!("{shown} holds no certificate any more"), renewed),
         }
         // What was signed here for somebody else, or found by its certificate alone, never had its key here.
-        let gone = on_disk == OnDisk::Missing || keyless.contains(&c.sha256());
+        let gone = on_disk == OnDisk::Missing || keyless.contains(c.sha256().as_str());
         let key = of_key(label, &i.folder, c).filter(|(code, ..)| *code != Code::KeyMissing || !gone);
         let code = key.as_ref().map(|(code, ..)| *code);
         if let Some((code, what, remedy)) = key {
-            self.open(Some(code), what, remedy);
+            self.open(Some(code), label, what, remedy);
         }
         let is_expired = i.standing(self.env.now) == Standing::Expired;
         let due = renew::is_due(c, None, self.env.now);
         if is_expired || due {
-            let how = if is_expired { "has ended" } else { "is due" };
-            self.open(None, format!("{label} {how}"), format!("tamga renew {label}"));
+            let (code, how) =
+                if is_expired { (Code::Expired, "has expired") } else { (Code::EndsSoon, "is due for renewal") };
+            self.open(Some(code), label, format!("{label} {how}"), format!("tamga renew {label}"));
         }
         let listed = Listed { summary: i.summary(), now: self.env.now };
         InUse { issued: i, listed, due, on_disk, key: code }
     }
 
     /// Each root in every place; and roots of ours that this data directory does not know.
-    fn stores(&mut self, all: &[Authority]) -> Result<Vec<Row>> {
+    fn stores(&mut self, all: &[Authority], bundles: &[PathBuf]) -> Result<Vec<Row>> {
         let env = self.env;
         let surveys: Vec<_> =
-            trust::ALL.iter().flat_map(|s| s.survey(&env.machine, &[]).into_iter().map(move |p| (*s, p))).collect();
+            trust::ALL.iter().flat_map(|s| s.survey(&env.machine, bundles).into_iter().map(move |p| (*s, p))).collect();
         let mut rows = Vec::new();
         for a in all.iter().filter(|a| a.is_root() && !a.retired) {
             let root = root_of(a)?;
@@ -295,7 +397,8 @@ impl Look<'_> {
         for (store, place) in &surveys {
             for (root, _) in ours_in(place, all, &leaves).into_iter().filter(|(_, known)| !known) {
                 let what = format!("{} is in {}, but this data folder does not know it", root.mark(), store.id());
-                self.open(None, what, "tamga leave takes it out");
+                let remedy = format!("tamga trust remove {}", root.mark());
+                self.open(None, &root.label, what, remedy);
             }
         }
         Ok(rows)
@@ -303,9 +406,9 @@ impl Look<'_> {
 }
 
 /// The stores that have a root, and those that lack it, by their ids.
-pub fn seen_in(rows: &[Row], sha256: &str) -> (Vec<StoreId>, Vec<StoreId>) {
+pub fn seen_in(rows: &[Row], sha256: &Sha256Fingerprint) -> (Vec<StoreId>, Vec<StoreId>) {
     let (mut seen, mut absent) = (Vec::new(), Vec::new());
-    for r in rows.iter().filter(|r| r.sha256 == sha256) {
+    for r in rows.iter().filter(|r| r.sha256 == *sha256) {
         match r.state {
             State::Present => seen.push(r.store),
             State::Unavailable => {}

@@ -10,25 +10,25 @@ use tamga_core::stores::StoreId;
 #[derive(Args, Clone)]
 pub(crate) struct Common {
     /// Where Tamga keeps its state [default: TAMGA_DATA_DIR, else the data home + tamga]
-    #[arg(long, global = true, value_name = "DIR", help_heading = "Everywhere")]
+    #[arg(long, global = true, value_name = "DIR", hide = true)]
     pub(crate) data_dir: Option<PathBuf>,
     /// Output format
-    #[arg(long, global = true, value_enum, default_value_t = Format::Text, help_heading = "Everywhere")]
+    #[arg(long, global = true, value_enum, default_value_t = Format::Text, hide = true)]
     pub(crate) format: Format,
     /// Print only failures
-    #[arg(long, short, global = true, help_heading = "Everywhere")]
+    #[arg(long, short, global = true, hide = true)]
     pub(crate) quiet: bool,
     /// Print more
-    #[arg(long, short, global = true, help_heading = "Everywhere")]
+    #[arg(long, short, global = true, hide = true)]
     pub(crate) verbose: bool,
     /// Use colors (NO_COLOR is honored)
-    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, help_heading = "Everywhere")]
+    #[arg(long, global = true, value_enum, default_value_t = Color::Auto, hide = true)]
     pub(crate) color: Color,
     /// Print what would be done, and do nothing
-    #[arg(long, global = true, help_heading = "Everywhere")]
+    #[arg(long, global = true, hide = true)]
     pub(crate) dry_run: bool,
     /// Answer yes to every question
-    #[arg(long, global = true, help_heading = "Everywhere")]
+    #[arg(long, global = true, hide = true)]
     pub(crate) yes: bool,
 }
 
@@ -50,23 +50,23 @@ pub(crate) enum Color {
 /// The subject fields: all optional, none asked for.
 #[derive(Args, Clone, Default)]
 pub(crate) struct SubjectArgs {
-    /// Common name
+    /// Common name; likewise --organization --unit --country --state --locality
     #[arg(long, value_name = "TEXT", help_heading = "Subject")]
     common_name: Option<String>,
     /// Organization
-    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    #[arg(long, value_name = "TEXT", help_heading = "Subject", hide = true)]
     organization: Option<String>,
     /// Organizational unit
-    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    #[arg(long, value_name = "TEXT", help_heading = "Subject", hide = true)]
     unit: Option<String>,
     /// Country, two letters
-    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    #[arg(long, value_name = "TEXT", help_heading = "Subject", hide = true)]
     country: Option<String>,
     /// State or province
-    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    #[arg(long, value_name = "TEXT", help_heading = "Subject", hide = true)]
     state: Option<String>,
     /// Locality
-    #[arg(long, value_name = "TEXT", help_heading = "Subject")]
+    #[arg(long, value_name = "TEXT", help_heading = "Subject", hide = true)]
     locality: Option<String>,
 }
 

@@ -56,17 +56,24 @@ pub(crate) struct Done {
     pub(crate) json: Value,
     /// The exit code.
     pub(crate) code: u8,
+    /// What `--quiet` prints where the answer is not good.
+    pub(crate) brief: Option<String>,
 }
 
 impl Done {
     /// A report and its text.
     pub(crate) fn report(text: String, report: &impl Serialize) -> Done {
-        Done { text, json: crate::words::to_json(report), code: GOOD }
+        Done { text, json: crate::words::to_json(report), code: GOOD, brief: None }
     }
 
     /// Everything is printed already.
     pub(crate) fn printed() -> Done {
-        Done { text: String::new(), json: Value::Null, code: GOOD }
+        Done { text: String::new(), json: Value::Null, code: GOOD, brief: None }
+    }
+
+    /// The same with one line for `--quiet`, if the answer is not good.
+    pub(crate) fn with_brief(self, brief: String) -> Done {
+        Done { brief: Some(brief), ..self }
     }
 
     /// The same with another exit code.

@@ -14,7 +14,6 @@ mod values;
 mod variables;
 mod words;
 
-use clap::Parser;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
@@ -33,8 +32,8 @@ fn main() -> ExitCode {
         tamga_host::platform::close_on_exec();
     }
     variables::take();
-    bug::guarded(|| match cli::Cli::try_parse() {
-        Ok(cli) => run::run(cli),
+    bug::guarded(|| match cli::parse() {
+        Ok(typed) => run::run(typed),
         Err(e) => run::usage(&e),
     })
 }

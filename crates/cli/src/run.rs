@@ -1,7 +1,7 @@
 //! Runs a parsed command and words its end.
 
-use crate::args::{Color, Format};
-use crate::cli::Cli;
+use crate::args::{Color, Common, Format};
+use crate::cli::{Cli, Typed};
 use crate::exit::{self, Failed, Failure};
 use crate::words::{human, to_json};
 use crate::{commands, session::Session};
@@ -14,7 +14,7 @@ use tamga_core::error::{Diagnostic, Kind};
 use tamga_core::vocabulary::text::nearest;
 
 /// Runs; never panics on input.
-pub(crate) fn run(cli: Cli) -> ExitCode {
+pub(crate) fn run(Typed { cli, words }: Typed) -> ExitCode {
     let common = cli.common.clone();
     match common.color {
         Color::Auto => {}
@@ -24,13 +24,15 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
     let json = common.format == Format::Json;
     let name = cli.command.name();
     if common.format == Format::Lines && !matches!(name, "check" | "serve") {
-        let told = Usage {
+        let diagnostic = Usage {
             what: "invalid --format value \"lines\"".into(),
             why: format!("{name} gives one answer, not one line a result"),
             remedy: "use --format json".into(),
         };
-        human::failure(&told);
-        return ExitCode::from(exit::code(told.kind()));
+        return refused(&common, name, &diagnostic);
+    }
+    if let Some(ignored) = ignored(&common, &words) {
+        return refused(&common, name, &ignored);
     }
     let done = Session::new(cli.common).and_then(|session| commands::run(&session, cli.command, Cli::command));
     match done {
@@ -42,21 +44,46 @@ pub(crate) fn run(cli: Cli) -> ExitCode {
                 human::as_it_is(&done.text);
             } else if !common.quiet && common.format == Format::Text {
                 human::out(&done.text);
+            } else if let Some(brief) = done.brief.filter(|_| common.format == Format::Text && done.code != exit::GOOD)
+            {
+                human::out(&brief);
             }
             ExitCode::from(done.code)
         }
-        Err(Failure(told)) => {
+        Err(Failure(diagnostic)) => {
             if common.format != Format::Text {
-                print_json(name, false, to_json(&Failed::from(told.as_ref() as &dyn Diagnostic)));
+                print_json(name, false, to_json(&Failed::from(diagnostic.as_ref() as &dyn Diagnostic)));
             } else {
-                human::failure(told.as_ref());
+                human::failure(diagnostic.as_ref());
             }
-            ExitCode::from(exit::code(told.kind()))
+            ExitCode::from(exit::code(diagnostic.kind()))
         }
     }
 }
 
 /// The object around every answer (see the interface).
+/// An option that this command would ignore.
+fn ignored(common: &Common, words: &str) -> Option<Usage> {
+    let option = match (common.dry_run, common.yes) {
+        (true, _) => "--dry-run",
+        (_, true) => "--yes",
+        _ => return None,
+    };
+    commands::is_read_only(words).then(|| Usage {
+        what: format!("{option} means nothing with tamga {words}"),
+        why: "this command changes nothing, and asks nothing".into(),
+        remedy: format!("leave {option} out"),
+    })
+}
+
+fn refused(common: &Common, name: &str, why: &Usage) -> ExitCode {
+    match common.format {
+        Format::Json => print_json(name, false, to_json(&Failed::from(why as &dyn Diagnostic))),
+        _ => human::failure(why),
+    }
+    ExitCode::from(exit::code(why.kind()))
+}
+
 #[derive(Serialize)]
 struct Whole<'a> {
     tamga: u8,

@@ -48,6 +48,7 @@ fn answers(command: &str, g: &mut SchemaGenerator) -> (Vec<Schema>, Vec<Schema>)
         "list" => all!(certificate::list::Report),
         "show" => all!(show::Report, show::Differences),
         "match" => all!(certificate::pairs::Report),
+        "move" => all!(certificate::relocate::Report),
         "export" => all!(certificate::export::Report),
         "recipe" => all!(recipe::Report),
         "hosts" => all!(hosts::Report),

@@ -20,7 +20,7 @@ pub enum Kind {
     Fault,
 }
 
-/// A failure that can be told to a person in three lines and to a program by its code.
+/// A failure: three lines for a person, a stable code for a program.
 pub trait Diagnostic: std::error::Error {
     /// The exit code's kind.
     fn kind(&self) -> Kind;
@@ -195,7 +195,7 @@ pub enum Error {
         what: String,
     },
     /// An authority that ends before a leaf could begin.
-    #[error("{authority} has ended")]
+    #[error("{authority} has expired")]
     IssuerEnded {
         /// The authority's label.
         authority: String,

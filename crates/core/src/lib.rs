@@ -20,7 +20,7 @@
 //! use tamga_core::vocabulary::timestamp::Timestamp;
 //! use tamga_core::vocabulary::name::Name;
 //! use tamga_core::plan::ports::Entropy;
-//! use tamga_core::vocabulary::purpose::Purpose;
+//! use tamga_core::vocabulary::purpose::JudgedPurpose;
 //!
 //! /// Randomness from the operating system.
 //! struct System(ring::rand::SystemRandom);
@@ -56,7 +56,7 @@
 //!     distrusted: &[],
 //!     distrusted_keys: &[],
 //!     name: Some(name),
-//!     purpose: Some(Purpose::Server),
+//!     purpose: Some(JudgedPurpose::Server),
 //!     at: now,
 //!     lists: &[],
 //!     revocation: Revocation::IfKnown,

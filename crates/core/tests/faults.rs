@@ -16,7 +16,7 @@ use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey, Strength};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
-use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::purpose::JudgedPurpose;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
 const NOW: i64 = 1_795_600_000;
@@ -55,7 +55,7 @@ fn verdict(client: Client, chain: &[Certificate], root: &Authority) -> (Outcome,
             distrusted: &[],
             distrusted_keys: &[],
             name: Some(&name),
-            purpose: Some(Purpose::Server),
+            purpose: Some(JudgedPurpose::Server),
             at: Timestamp::from_unix(NOW),
             lists: &[],
             revocation: Default::default(),

@@ -19,7 +19,7 @@ use tamga_core::pki::format::pem;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
-use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::purpose::{JudgedPurpose, Purpose};
 use tamga_core::vocabulary::reason::Reason;
 use tamga_core::vocabulary::timestamp::{DAY, Timestamp};
 
@@ -73,7 +73,7 @@ fn only_a_list_that_counts_decides_and_the_latest_of_those() {
     assert!(
         matches!(judge(&[list(&ours, 1, -2, 7, &[&c.serial])]), Said::Revoked(r) if r.reason == Reason::KeyCompromise)
     );
-    // Another authority of the same name, one that has ended, one that has not begun.
+    // Another authority of the same name, one that has expired, one that has not begun.
     assert!(why(&[list(&theirs, 1, -2, 7, &[&c.serial])]).contains("signature"));
     assert!(why(&[list(&ours, 1, -9, -1, &[])]).contains("it ended on"));
     assert!(why(&[list(&ours, 1, 1, 7, &[])]).contains("it begins only on"));
@@ -107,7 +107,7 @@ fn what_lies_on_the_disk_is_compared_and_not_believed() {
 }
 
 fn job(program: &str, data: &str) -> Job {
-    Job { program: program.into(), data: data.into(), machine: false }
+    Job { program: program.into(), data: data.into(), machine: false, passphrase_file: None }
 }
 
 #[test]
@@ -185,7 +185,7 @@ fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
             distrusted: &[],
             distrusted_keys: &[],
             name: Some(&name),
-            purpose: Some(Purpose::Server),
+            purpose: Some(JudgedPurpose::Server),
             at: at(0),
             lists: &[],
             revocation: Default::default(),
@@ -201,4 +201,53 @@ fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
         };
         assert_eq!(said(826, client), longer, "{}", client.word());
     }
+}
+
+/// RFC 3161 §2.3: a time-stamping certificate has that one purpose, and the extension is critical.
+#[test]
+fn time_stamping_wants_that_purpose_alone_and_critical() {
+    use tamga_core::check::client::case::Input;
+    use tamga_core::check::client::{Client, Outcome, predict};
+    let ours = authority("saltmarsh", 5);
+    let entropy = Counting::from(19);
+    let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
+    let names = [Name::from_str("stamps.saltmarsh.test").unwrap()];
+    let subject = tamga_core::pki::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
+    let links = Links::default();
+    let leaf = Leaf {
+        names: &names,
+        purposes: &[Purpose::Client],
+        subject: &subject,
+        from: at(-1),
+        until: at(9),
+        links: &links,
+    };
+    let plain = leaf.issue(key.public(), &ours.0, &ours.1, &entropy).unwrap();
+    let said = |purposes: Option<&[JudgedPurpose]>, critical: bool, wanted: JudgedPurpose| {
+        let mut c = plain.clone();
+        c.purposes = purposes.map(|all| all.iter().map(|p| p.oid()).collect());
+        for e in c.extensions.iter_mut().filter(|e| e.extn_id.to_string() == "2.5.29.37") {
+            e.critical = critical;
+        }
+        let input = Input {
+            served: &[c],
+            extra: &[],
+            anchors: std::slice::from_ref(&ours.0),
+            distrusted: &[],
+            distrusted_keys: &[],
+            name: None,
+            purpose: Some(wanted),
+            at: at(0),
+            lists: &[],
+            revocation: Default::default(),
+        };
+        predict(Client::Standard, &input).outcome == Outcome::Accepts
+    };
+    use JudgedPurpose::{Code, Timestamp};
+    assert!(said(Some(&[Timestamp]), true, Timestamp));
+    assert!(!said(Some(&[Timestamp]), false, Timestamp), "not critical");
+    assert!(!said(Some(&[Timestamp, Code]), true, Timestamp), "not alone");
+    assert!(!said(None, true, Timestamp), "no purposes at all");
+    assert!(!said(Some(&[Code]), true, Timestamp));
+    assert!(said(Some(&[Timestamp, Code]), false, Code), "the rule is of time stamping alone");
 }

@@ -49,7 +49,7 @@ fn key(recipe: &Recipe) -> PublicKey {
 
 fn plain(recipe: &Recipe) -> Setting {
     Setting {
-        label: "charts".into(),
+        label: "charts".parse().unwrap(),
         names: ["charts.saltmarsh.test", "*.buoys.saltmarsh.test", "192.168.7.7"]
             .map(|n| Name::from_str(n).unwrap())
             .to_vec(),
@@ -236,7 +236,7 @@ fn a_form_with_a_key_gets_a_passphrase_by_a_file_and_never_by_an_argument() {
     }
 }
 
-/// A certificate of loopback names alone is for this machine: unless told, nothing listens for others.
+/// A certificate of loopback names alone is for this machine: by default nothing listens for others.
 #[test]
 fn a_loopback_certificate_is_served_on_loopback_unless_told() {
     let names = ["localhost", "127.0.0.1", "::1"].map(|n| Name::from_str(n).unwrap()).to_vec();
@@ -247,10 +247,10 @@ fn a_loopback_certificate_is_served_on_loopback_unless_told() {
         for wide in everywhere {
             assert!(!config.contains(wide), "{} listens on {wide}:\n{config}", r.id);
         }
-        let told = Setting { address: Some([0, 0, 0, 0].into()), ..local };
-        let told = recipe::write(r, &told).unwrap().config;
+        let reply = Setting { address: Some([0, 0, 0, 0].into()), ..local };
+        let reply = recipe::write(r, &reply).unwrap().config;
         let knows = recipe::write(r, &Setting { address: Some([10, 9, 8, 7].into()), ..plain(r) }).unwrap().config;
-        assert!(!knows.contains("10.9.8.7") || told.contains("0.0.0.0"), "{}: it was told to", r.id);
+        assert!(!knows.contains("10.9.8.7") || reply.contains("0.0.0.0"), "{}: --address says so", r.id);
     }
 }
 

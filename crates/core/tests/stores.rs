@@ -126,7 +126,7 @@ fn every_store_keeps_the_contract_in_every_place() {
             let seen = again(*store, &m, &bundles, &place);
             assert!(is_trusted(&seen.entries, &ours.certificate), "{what}: it is not seen");
             let mark = seen.entries.iter().find(|e| e.certificate == ours.certificate).and_then(|e| e.mark.clone());
-            assert!(trust::is_mark_of(&mark.unwrap(), &ours.certificate), "{what}: it bears no mark");
+            assert!(trust::is_mark_of(&mark.unwrap(), &ours.certificate), "{what}: it has no mark");
             assert_eq!(
                 trust::state(&ours.certificate, &seen, tamga_core::plan::ports::Environment::now(&m)),
                 State::Present,

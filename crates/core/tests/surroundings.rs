@@ -16,6 +16,7 @@ use tamga_core::plan::nss::{NssEntry, ROOT_FLAGS, TERMINAL, USER};
 use tamga_core::plan::step::Step;
 use tamga_core::stores::identity::{self, Identity, Parts, State};
 use tamga_core::stores::trust::{exceptions, settings};
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::Purpose;
@@ -106,11 +107,11 @@ fn a_renewed_identity_takes_the_older_ones_place_and_a_keyless_one_is_no_identit
     for kind in ["nss", "macos", "windows"] {
         let (m, folder) = holder(kind);
         let ((old, old_key), (new, new_key)) = (person("operator", 7), person("operator", 8));
-        let known: Vec<(Label, String)> =
+        let known: Vec<(Label, Sha256Fingerprint)> =
             [&old, &new].map(|i| (i.label.clone(), i.chain[0].sha256())).into_iter().collect();
         let place = || {
             let mut place = identity::places(&m).remove(0);
-            let label = |sha256: &str| known.iter().find(|(_, s)| s == sha256).map(|(l, _)| l.clone());
+            let label = |sha256: &Sha256Fingerprint| known.iter().find(|(_, s)| s == sha256).map(|(l, _)| l.clone());
             identity::name_known(&mut place, &mut { label });
             place
         };
@@ -269,10 +270,12 @@ fn each_client_sees_its_own_stores_and_no_others() {
     assert_eq!(sees(&m, Client::Python), ["extra"]);
     assert_eq!(sees(&m, Client::Curl), ["extra"]);
     assert_eq!(sees(&m, Client::Chromium), ["browser"]);
-    let told = view::of(Client::Python, &m).findings;
+    let reply = view::of(Client::Python, &m).findings;
     assert!(
-        told.iter().any(|f| f.code == Code::TrustOverridden && f.summary.contains("SSL_CERT_FILE leads these clients")),
-        "{told:?}"
+        reply
+            .iter()
+            .any(|f| f.code == Code::TrustOverridden && f.summary.contains("SSL_CERT_FILE leads these clients")),
+        "{reply:?}"
     );
     m.variables.insert("NODE_TLS_REJECT_UNAUTHORIZED".into(), "0".into());
     assert_eq!(view::of(Client::Node, &m).findings[0].code, Code::VerificationOff);

@@ -57,12 +57,6 @@ pub enum Error {
         /// Who may change it.
         who: String,
     },
-    /// A file is in the way.
-    #[error("{} already exists", path.shown())]
-    InTheWay {
-        /// The file.
-        path: PathBuf,
-    },
     /// A file system that does not keep a key to its owner.
     #[error("the private key cannot be kept to yourself in {}", path.shown())]
     ModeLost {
@@ -168,7 +162,7 @@ impl Diagnostic for Error {
     fn kind(&self) -> Kind {
         match self {
             Error::Stuck { .. } => Kind::Stuck,
-            Error::InTheWay { .. } | Error::Backup { .. } | Error::ModeLost { .. } => Kind::Refused,
+            Error::Backup { .. } | Error::ModeLost { .. } => Kind::Refused,
             _ => Kind::Surroundings,
         }
     }
@@ -181,7 +175,6 @@ impl Diagnostic for Error {
             Error::OutOfImage { .. } => "out-of-image",
             Error::OpenToOthers { .. } => "open-to-others",
             Error::Account { .. } => "account-unknown",
-            Error::InTheWay { .. } => "file-in-the-way",
             Error::ModeLost { .. } => "mode-lost",
             Error::Ledger { .. } => "ledger-failed",
             Error::LedgerDamaged { .. } => "ledger-damaged",
@@ -209,9 +202,6 @@ impl Diagnostic for Error {
             Error::OutOfImage { leads, .. } => format!("a link in it leads to {}, on this machine", leads.shown()),
             Error::OpenToOthers { who, .. } => format!("{who} can change it, and so decide what Tamga does there"),
             Error::Account { why, .. } => why.clone(),
-            Error::InTheWay { .. } => {
-                "it was not made by Tamga for this certificate, and nothing is overwritten unasked".into()
-            }
             Error::ModeLost { mode, .. } => {
                 format!("this file system gives every file the mode {mode:04o}, so that others could read it")
             }
@@ -245,7 +235,6 @@ impl Diagnostic for Error {
                 "check the account with: getent passwd; or call Tamga as root itself, from a root shell without sudo"
                     .into()
             }
-            Error::InTheWay { .. } => "move it away, or choose another folder: --into DIR".into(),
             Error::ModeLost { .. } => "encrypt it (--encrypt-key), or choose a folder on another file system".into(),
             Error::Ledger { .. } => {
                 "see that the data folder is yours and not full, then run the same command again".into()
@@ -255,7 +244,7 @@ impl Diagnostic for Error {
             }
             Error::Backup { remedy, .. } => remedy.clone(),
             Error::LedgerNewer { .. } => "use the newer Tamga, or another --data-dir".into(),
-            Error::Locked { .. } => "wait until it has ended, then run the same command again".into(),
+            Error::Locked { .. } => "wait until it has finished, then run the same command again".into(),
             Error::Program { .. } => "fix what it says, then run the same command again".into(),
             Error::Nss { remedy, .. } => remedy.clone(),
             Error::SystemStore { .. } => "run the same command again, and say yes in the dialog of Windows".into(),
@@ -269,7 +258,8 @@ impl Diagnostic for Error {
     }
 }
 
-fn io_words(e: &std::io::Error) -> String {
+/// An error of the operating system in words.
+pub fn io_words(e: &std::io::Error) -> String {
     use std::io::ErrorKind as K;
     match e.kind() {
         K::PermissionDenied => "permission denied".into(),

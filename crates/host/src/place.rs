@@ -28,7 +28,7 @@ fn kept(path: &Path) -> PathBuf {
 pub struct Through<'a>(pub &'a [String]);
 
 impl Through<'_> {
-    /// Runs a line there, with this on its standard input; gives what it printed. Nothing secret stands in the line.
+    /// Runs a line there, with this on its standard input; gives what it printed. Nothing secret is in the line.
     fn say(&self, line: &str, input: &[u8]) -> Result<Vec<u8>> {
         let (program, rest) = self
             .0

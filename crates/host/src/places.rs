@@ -88,7 +88,7 @@ impl Machine {
         Ok(machine)
     }
 
-    /// A machine of its own below a directory, for whoever embeds Tamga and for tests: the system's files are in `root`, the user's in
+    /// A machine of its own below a directory, for programs that embed Tamga and for tests: the system's files are in `root`, the user's in
     /// `home`, the ledger in `data`. No variable of this process is seen but PATH.
     pub fn in_directory(directory: &Path) -> Machine {
         let path = std::env::var("PATH").map(|p| ("PATH".to_owned(), p));

@@ -146,7 +146,7 @@ pub fn run_grouped(command: Command, input: &[u8], limit: Duration) -> std::io::
     run_in(command, input, limit, true)
 }
 
-/// After a program has ended, another that it has started may still hold its output open: this long we listen on.
+/// After a program has exited, another that it has started may still hold its output open: this long we listen on.
 const AFTERWARDS: Duration = Duration::from_millis(300);
 
 fn run_in(mut command: Command, input: &[u8], limit: Duration, group: bool) -> std::io::Result<Ended> {
@@ -224,7 +224,7 @@ pub fn sent_back(mut command: Command, parts: &[&[u8]], go: &[u8], limit: Durati
 /// Cap on a program's output, in bytes: no helper program prints more.
 const OUTPUT_LIMIT: usize = 64 << 20;
 
-/// What a thread reads from a pipe; whoever asks does not have to wait for the pipe's end.
+/// What a thread reads from a pipe; the reader does not have to wait for the pipe's end.
 struct Drain {
     read: std::sync::Arc<std::sync::Mutex<Vec<u8>>>,
     ended: std::sync::mpsc::Receiver<()>,

@@ -1,4 +1,4 @@
-//! What interrupted work left, finished or taken back by the next run, and said.
+//! What interrupted work left, finished or undone by the next run, and said.
 
 use crate::error::Result;
 use crate::fs::{self, Leftover, Recovered};
@@ -11,6 +11,7 @@ use tamga_core::ca::report::KeyPlace;
 use tamga_core::pki::cert::{Certificate, csr};
 use tamga_core::pki::format::pem;
 use tamga_core::stores::trust::Goal;
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
@@ -41,7 +42,7 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
             if !stands(*what, folder, sha256) {
                 ledger.abandon(id, work, now)?;
                 return Ok(Some(format!(
-                    "the {} {label} was interrupted before its files stood; it was taken back, nothing else changed",
+                    "the {} {label} was interrupted before its files were in place; it was undone, nothing else changed",
                     noun(*what)
                 )));
             }
@@ -131,15 +132,15 @@ fn noun(what: WorkKind) -> &'static str {
 }
 
 /// True if the file that vouches for the whole is the one that was meant.
-fn stands(what: WorkKind, folder: &Path, sha256: &str) -> bool {
+fn stands(what: WorkKind, folder: &Path, sha256: &Sha256Fingerprint) -> bool {
     let read = |name: &str| fs::read_regular(&folder.join(name)).ok();
     if what == WorkKind::Request {
         return read(REQUEST_FILE)
             .and_then(|bytes| csr::find(&bytes, REQUEST_FILE).ok())
-            .is_some_and(|r| r.sha256() == sha256);
+            .is_some_and(|r| r.sha256() == *sha256);
     }
     read(CERTIFICATE_FILE)
         .and_then(|bytes| pem::certificates(&bytes).into_iter().next())
         .and_then(|der| Certificate::read(&der, CERTIFICATE_FILE).ok())
-        .is_some_and(|c| c.sha256() == sha256)
+        .is_some_and(|c| c.sha256() == *sha256)
 }

@@ -107,7 +107,7 @@ fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Timestamp, d
             folder.shown()
         ));
     }
-    // What was revoked is told by the latest list; without one it cannot be known whether there was any.
+    // The latest list says what was revoked; without one it cannot be known whether there was any.
     let list = crate::fs::read_regular(&folder.join(LIST_FILE)).ok().and_then(|b| crl::find(&b, LIST_FILE).ok());
     match list.filter(|l| l.signed_by(first).is_ok()) {
         Some(l) => {

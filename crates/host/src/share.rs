@@ -35,7 +35,7 @@ pub type Seen = Arc<dyn Fn(SocketAddr, &str, u16) + Send + Sync>;
 const PATIENCE: Duration = Duration::from_secs(20);
 /// A client that has not asked by then is let go when others wait.
 const SILENT: Duration = Duration::from_secs(2);
-/// So many at once. A silent one costs a file descriptor and a few kilobytes, and makes room for whoever waits.
+/// So many at once. A silent one costs a file descriptor and a few kilobytes, and makes room for the next.
 const MOST: usize = 512;
 /// So many at once from one address.
 const MOST_EACH: usize = 16;

@@ -18,6 +18,7 @@ pub fn keep(home: &Path, certificates: &[&[u8]], trust: u8) {
     for der in certificates {
         let sha256 = tamga_core::pki::cert::Certificate::read(der, "kept").unwrap().sha256();
         let settings = vec![0x0a, 2, 8, trust];
-        db.execute("INSERT INTO certificates VALUES(?1, ?2, ?3)", rusqlite::params![sha256, der, settings]).unwrap();
+        db.execute("INSERT INTO certificates VALUES(?1, ?2, ?3)", rusqlite::params![sha256.as_str(), der, settings])
+            .unwrap();
     }
 }

@@ -167,7 +167,8 @@ impl Sandbox {
         fn walk(folder: &Path, out: &mut Vec<(PathBuf, u32)>) {
             for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
                 let path = entry.path();
-                let meta = entry.metadata().unwrap();
+                // A program that was just killed may still be removing its scratch files.
+                let Ok(meta) = entry.metadata() else { continue };
                 if meta.is_dir() {
                     walk(&path, out);
                 } else {

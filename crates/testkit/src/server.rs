@@ -42,7 +42,7 @@ impl Server {
     /// Waits until it, or a file of its own, says something; `…` stands for anything between.
     #[track_caller]
     pub fn waits_for(&self, log: &Path, text: &str) {
-        let told = || {
+        let reply = || {
             let all = std::fs::read_to_string(log).unwrap_or_default();
             all.lines().any(|line| {
                 let mut rest = line;
@@ -56,7 +56,7 @@ impl Server {
             })
         };
         let since = Instant::now();
-        while !told() {
+        while !reply() {
             assert!(
                 since.elapsed() < PATIENCE,
                 "{text:?} never stood in {}:\n{}",
@@ -148,11 +148,11 @@ impl Recipe {
         type_in(s, &files).expect(0);
     }
 
-    /// The lines that are to stand in its log.
+    /// The lines that are to are in its log.
     pub fn proof(&self) -> Vec<String> {
         let steps = self.0["steps"].as_array().unwrap();
-        let told = steps.iter().find(|w| w["what"].as_str().unwrap().starts_with("success stands in")).unwrap();
-        told["lines"].as_array().unwrap().iter().map(|l| l.as_str().unwrap().to_owned()).collect()
+        let reply = steps.iter().find(|w| w["what"].as_str().unwrap().starts_with("on success see")).unwrap();
+        reply["lines"].as_array().unwrap().iter().map(|l| l.as_str().unwrap().to_owned()).collect()
     }
 }
 

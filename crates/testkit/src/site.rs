@@ -19,8 +19,8 @@ impl Site {
         let mut child = s.command(&words).stdout(Stdio::piped()).spawn().unwrap();
         let mut line = String::new();
         BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
-        let told: Value = serde_json::from_str(&line).unwrap_or_else(|e| panic!("{e}: {line}"));
-        let port = told["port"].as_u64().unwrap_or_else(|| panic!("{told}"));
+        let reply: Value = serde_json::from_str(&line).unwrap_or_else(|e| panic!("{e}: {line}"));
+        let port = reply["port"].as_u64().unwrap_or_else(|| panic!("{reply}"));
         Site { child, port }
     }
 }

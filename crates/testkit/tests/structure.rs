@@ -240,6 +240,76 @@ fn no_json_is_built_by_hand() {
 }
 
 /// A published crate is only its own directory.
+/// The phrases of `docs/style-words.txt` are nowhere: not in code, comments, help or docs.
+#[test]
+fn the_phrases_of_the_list_are_nowhere() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap().parent().unwrap();
+    let list = std::fs::read_to_string(root.join("docs/style-words.txt")).unwrap();
+    let phrases: Vec<Vec<&str>> =
+        list.lines().filter(|l| !l.starts_with('#')).map(|l| l.split_whitespace().collect()).collect();
+    assert!(phrases.len() > 10);
+    let (mut wrong, mut files, mut left) = (Vec::new(), 0, vec![root.to_path_buf()]);
+    while let Some(directory) = left.pop() {
+        for path in std::fs::read_dir(directory).unwrap().flatten().map(|e| e.path()) {
+            let name = path.file_name().unwrap().to_string_lossy().into_owned();
+            let is_text = path.extension().is_some_and(|e| e == "rs" || e == "md" || e == "toml") || name == "check";
+            match path.is_dir() {
+                true if !["target", ".git", "corpus", "artifacts", "schema", "data", "screenshots"]
+                    .contains(&&*name) =>
+                {
+                    left.push(path)
+                }
+                false if is_text => {
+                    files += 1;
+                    let text = std::fs::read_to_string(&path).unwrap_or_default().to_lowercase();
+                    let words: Vec<&str> =
+                        text.split(|c: char| !c.is_alphanumeric()).filter(|w| !w.is_empty()).collect();
+                    for phrase in &phrases {
+                        if words.windows(phrase.len()).any(|w| w == phrase.as_slice()) {
+                            wrong.push(format!("{}: {}", path.display(), phrase.join(" ")));
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+    assert!(files > 200 && wrong.is_empty(), "{files} files\n{}", wrong.join("\n"));
+}
+
+/// Labels, fingerprints, stores and goals are types wherever another crate can see them. What is typed by a person and may be one of
+/// several things is not called a label.
+#[test]
+fn public_fields_hold_types_and_not_texts() {
+    const WORDS: [&str; 10] = [
+        "label",
+        "labels",
+        "authority",
+        "root_label",
+        "client_authority",
+        "single_use_root",
+        "sha256",
+        "public_sha256",
+        "store",
+        "goal",
+    ];
+    // A label of RFC 7468 is another thing.
+    const OTHERS: [&str; 1] = ["pki/format/pem.rs"];
+    let mut wrong = Vec::new();
+    for name in ARROWS.map(|(name, _)| name) {
+        let (root, files) = sources(name);
+        for file in files.iter().filter(|f| !OTHERS.contains(&&*f.strip_prefix(&root).unwrap().to_string_lossy())) {
+            for line in code(file).lines().map(str::trim) {
+                let Some((field, held)) = line.strip_prefix("pub ").and_then(|l| l.split_once(": ")) else { continue };
+                if WORDS.contains(&field) && held.contains("String") {
+                    wrong.push(format!("{}: {line}", file.display()));
+                }
+            }
+        }
+    }
+    assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+}
+
 #[test]
 fn no_crate_includes_a_file_of_outside() {
     let mut seen = 0;

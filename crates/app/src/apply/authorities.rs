@@ -60,7 +60,7 @@ impl Run<'_> {
                 label,
                 format!("it may certify {more}, which the file does not list"),
                 Some(format!(
-                    "add it to permit in the file; limits cannot be taken back: a narrower root is a new one, tamga authority create {label}-2"
+                    "add it to permit in the file; limits cannot be removed: a narrower root is a new one, tamga authority create {label}-2"
                 )),
             ),
             Some(Limits::Wider(names)) => {

@@ -230,7 +230,7 @@ impl Run<'_> {
     }
 
     fn go(&mut self) -> Result<()> {
-        // What interrupted work left is finished or taken back first, and reported.
+        // What interrupted work left is finished or undone first, and reported.
         let _locks = match self.env.dry_run {
             true => None,
             false => Some(self.env.open_for_apply()?),
@@ -264,9 +264,9 @@ impl Run<'_> {
     }
 
     fn failed(&mut self, what: What, about: impl Into<String>, failure: &Failure) {
-        let told = &failure.0;
-        self.lacking(what, about, format!("{}: {}", told.what(), told.why()), Some(told.remedy()));
-        if told.kind() == Kind::Stuck {
+        let diagnostic = &failure.0;
+        self.lacking(what, about, format!("{}: {}", diagnostic.what(), diagnostic.why()), Some(diagnostic.remedy()));
+        if diagnostic.kind() == Kind::Stuck {
             self.outcome = self.outcome.worst(Outcome::Stuck);
         }
     }

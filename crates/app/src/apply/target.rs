@@ -17,6 +17,7 @@ use tamga_core::deploy::lab::place::{Found, Recorded, differs};
 use tamga_core::error::{Diagnostic, Kind};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::pem;
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs::{self, File};
@@ -108,7 +109,7 @@ impl Diagnostic for NotTaken {
 #[derive(Deserialize, Serialize)]
 struct Placed {
     place: String,
-    certificate: String,
+    certificate: Sha256Fingerprint,
     sha256: Vec<String>,
 }
 
@@ -325,7 +326,7 @@ fn found(file: &TargetFile, owner: &Owner) -> Found {
     let bytes = fs::read_regular(&file.path).ok();
     Found {
         path: file.path.shown(),
-        sha256: bytes.map(|b| place::sha256(&b)),
+        digest: bytes.map(|b| place::sha256(&b)),
         rights: place::rights(&file.path, file.mode, owner),
     }
 }

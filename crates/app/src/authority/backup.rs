@@ -2,6 +2,7 @@
 
 use crate::env::Env;
 use crate::failure::Result;
+use crate::output::Occupied;
 use crate::report::{self, Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
 use schemars::JsonSchema;
@@ -10,7 +11,6 @@ use std::path::{Path, PathBuf};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::backup;
-use tamga_host::error::Error;
 
 /// A backup that was written.
 #[derive(Serialize, JsonSchema)]
@@ -41,7 +41,7 @@ pub fn backup(env: &Env, output: &Path, new_secret: &AuthoritySecret) -> Result<
         return Ok(Answer::Planned(Plan { dry_run: true, authorities }));
     }
     if output.symlink_metadata().is_ok() {
-        return Err(Error::InTheWay { path: output.to_owned() }.into());
+        return Err(Occupied::named(output).into());
     }
     let passphrase = new_secret.needed(&*env.caller, "the backup")?;
     let (_lock, ledger) = env.open_for_change()?;

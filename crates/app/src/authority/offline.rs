@@ -3,7 +3,7 @@
 use crate::env::Env;
 use crate::failure::Result;
 use crate::keys::{own, stored_key};
-use crate::output::absolute;
+use crate::output::{Occupied, absolute};
 use crate::report::{Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
 use schemars::JsonSchema;
@@ -125,7 +125,7 @@ fn free_place(there: &Path, a: &Authority) -> Result<()> {
     let same = fs::read_regular(&beside)
         .is_ok_and(|b| tamga_core::pki::format::pem::certificates(&b).iter().any(|der| *der == a.certificate.der()));
     if there.symlink_metadata().is_ok() && !same {
-        return Err(tamga_host::error::Error::InTheWay { path: there.to_owned() }.into());
+        return Err(Occupied::named(there).into());
     }
     Ok(())
 }

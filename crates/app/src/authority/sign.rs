@@ -110,7 +110,7 @@ pub fn sign(env: &Env, request: &Request, show: impl FnOnce(&Proposal)) -> Resul
             return Ok(Answer::Done(Done { authorities: Vec::new(), signed: None, proposal }));
         }
     }
-    unoccupied(&folder, &[CERTIFICATE_FILE, KEY_FILE])?;
+    unoccupied(env, &folder, &[CERTIFICATE_FILE, KEY_FILE])?;
     let (_lock, ledger) = env.open_for_change()?;
     super::free(&ledger, &label)?;
     let Proposal { csr, issuer, judged, .. } = &proposal;

@@ -16,6 +16,7 @@ use tamga_core::pki::format::container;
 use tamga_core::pki::format::contents::{self, Contents};
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::PrivateKey;
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::{entropy, fs};
@@ -93,7 +94,7 @@ struct FileView<'a> {
     alias: &'a str,
     file: String,
     has_key: bool,
-    certificates: Vec<String>,
+    certificates: Vec<Sha256Fingerprint>,
     notes: Vec<&'a str>,
 }
 

@@ -147,7 +147,7 @@ pub fn issue(env: &Env, request: &Request) -> Result<Report> {
         }
     };
     let wanted = terms.request(names, label.clone(), directory(request.into.as_deref(), &label)?);
-    unoccupied(&wanted.folder, &[CERTIFICATE_FILE, KEY_FILE])?;
+    unoccupied(env, &wanted.folder, &[CERTIFICATE_FILE, KEY_FILE])?;
     if env.dry_run {
         return plan(env, &terms, wanted);
     }

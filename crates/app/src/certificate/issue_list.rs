@@ -100,7 +100,7 @@ pub fn issue_list(env: &Env, request: &Request) -> Result<Report> {
         }
     }
     for r in &wanted {
-        unoccupied(&r.folder, &[CERTIFICATE_FILE, KEY_FILE])?;
+        unoccupied(env, &r.folder, &[CERTIFICATE_FILE, KEY_FILE])?;
     }
     if !wanted.is_empty() {
         let signer = terms.signer(env, &ledger, &wanted, &request.secret)?;
@@ -165,7 +165,7 @@ fn put_in_place(
     let works: Vec<Work> = changes.iter().map(Change::work).collect();
     let all: Vec<(&Work, &Record<'_>)> = works.iter().zip(&changes).map(|(w, c)| (w, &c.record)).collect();
     let ids = ledger.begin_all(&all, env.now)?;
-    let written = in_parallel(&changes, |c| fs::publish_unsynced(c.publication, &c.sha256[..8]));
+    let written = in_parallel(&changes, |c| fs::publish_unsynced(c.publication, c.sha256.short()));
     let failed = written.into_iter().find_map(std::result::Result::err);
     for directory in parents(&changes) {
         fs::sync_directory(directory)?;

@@ -6,6 +6,7 @@ pub mod issue_list;
 pub mod list;
 pub mod pairs;
 pub mod receive;
+pub mod relocate;
 pub mod renew;
 pub mod request;
 pub mod revoke;

@@ -8,6 +8,7 @@ use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::path::{Path, PathBuf};
 use tamga_core::ca::pairs::{self, Found, Group, Reach};
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 use zeroize::Zeroizing;
@@ -40,7 +41,7 @@ pub struct Report {
 
 #[derive(Serialize, JsonSchema)]
 struct GroupView {
-    public_sha256: String,
+    public_sha256: Sha256Fingerprint,
     key: String,
     pair: bool,
     private_keys: Vec<String>,
@@ -52,7 +53,7 @@ struct GroupView {
 struct CertificateView {
     path: String,
     subject: String,
-    sha256: String,
+    sha256: Sha256Fingerprint,
     chain: &'static str,
 }
 

@@ -51,6 +51,9 @@ pub struct Done {
     /// True if its root came with it.
     #[serde(skip)]
     pub has_root: bool,
+    /// True if it was here already, and nothing was done.
+    #[serde(skip)]
+    pub already: bool,
 }
 
 /// A certificate that would be received.
@@ -74,12 +77,19 @@ pub fn receive(env: &Env, request: &Request) -> Result<Report> {
     let found = certificates(&request.certificates)?;
     let more = certificates(&request.intermediates)?;
     if env.dry_run {
+        if let Some(report) = already(env, label, &found)? {
+            return Ok(report);
+        }
         let waiting = waiting(env.open_to_look()?.as_ref(), label, false)?;
         let got = receive::receive(label, &waiting.csr, &found, &more, &env.authorities()?, env.now)?;
         let subject = got.chain[0].subject_words();
         return Ok(Answer::Planned(Plan { certificates: [], dry_run: true, subject, findings: got.findings }));
     }
     let (_lock, ledger) = env.open_for_change()?;
+    // Also after an interrupted run that has just been finished.
+    if let Some(report) = already(env, label, &found)? {
+        return Ok(report);
+    }
     let waiting = waiting(Some(&ledger), label, false)?;
     let got = receive::receive(label, &waiting.csr, &found, &more, &ledger.authorities()?, env.now)?;
     // The key itself, where it can be looked at without a passphrase.
@@ -115,5 +125,17 @@ pub fn receive(env: &Env, request: &Request) -> Result<Report> {
     let mut files = vec![("certificate", CERTIFICATE_FILE), ("private_key", KEY_FILE)];
     files.extend(has_root.then_some(("root", ROOT_FILE)));
     let certificates = [Certificate { issued, files }];
-    Ok(Answer::Done(Done { certificates, findings: got.findings, chain: got.chain.len(), has_root }))
+    Ok(Answer::Done(Done { certificates, findings: got.findings, chain: got.chain.len(), has_root, already: false }))
+}
+
+/// The report that there is nothing to do: no key waits, and the label's certificate is the one that is brought.
+fn already(env: &Env, label: &Label, found: &[tamga_core::pki::cert::Certificate]) -> Result<Option<Report>> {
+    let Some(ledger) = env.open_to_look()? else { return Ok(None) };
+    let Some(issued) = ledger.current(label)?.filter(|i| found.contains(&i.certificate)) else { return Ok(None) };
+    if ledger.waiting_place(label)?.is_some() {
+        return Ok(None);
+    }
+    let files = vec![("certificate", CERTIFICATE_FILE), ("private_key", KEY_FILE)];
+    let certificates = [Certificate { issued, files }];
+    Ok(Some(Answer::Done(Done { certificates, findings: vec![], chain: 1, has_root: false, already: true })))
 }

@@ -101,7 +101,7 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
         folder: directory(wish.into.as_deref(), &label)?,
         names,
     };
-    unoccupied(&wanted.folder, &[CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE])?;
+    unoccupied(env, &wanted.folder, &[CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE])?;
     if env.dry_run {
         return Ok(Answer::Planned(Plan { certificates: [], dry_run: true, label, directory: wanted.folder }));
     }

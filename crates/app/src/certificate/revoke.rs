@@ -1,4 +1,4 @@
-//! Revocation: a certificate is taken back in the ledger; which clients will notice.
+//! Revocation: a certificate is revoked in the ledger; which clients will notice.
 
 use super::lookup::unknown;
 use crate::env::Env;
@@ -194,7 +194,7 @@ fn wanted(env: &Env, ledger: Option<&Ledger>, request: &Request) -> Result<(Vec<
             (None, _) => Error::Objection {
                 code: "expired",
                 what: format!("nothing of {label} is in force"),
-                why: "every certificate of this label has ended or was taken back".into(),
+                why: "every certificate of this label has expired or was revoked".into(),
                 instead: "see: tamga show LABEL --history".into(),
             },
         }

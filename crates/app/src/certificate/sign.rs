@@ -8,7 +8,7 @@ use crate::secret::Secret;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::ca::authority::{self, CERTIFICATE_FILE, ROOT_FILE};
+use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
 use tamga_core::ca::issue::{self, Holder, LEAF_LIFE, Signer};
 use tamga_core::ca::report::{Authority, Issued, Life};
 use tamga_core::ca::sign;
@@ -21,8 +21,7 @@ use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
-use tamga_host::ledger::Record;
-use tamga_host::ledger::WorkKind;
+use tamga_host::ledger::{Record, WorkKind};
 use tamga_host::{entropy, fs};
 
 /// What to sign, and how.
@@ -85,6 +84,9 @@ pub struct Done {
     #[serde(serialize_with = "report::findings")]
     #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
+    /// True if its key waited here: the certificate is beside it now.
+    #[serde(skip)]
+    pub is_ours: bool,
 }
 
 /// A certificate that would be signed.
@@ -118,16 +120,26 @@ pub fn sign(env: &Env, request: &Request) -> Result<Report> {
     let plan = sign::plan(&csr, &request.names, wanted, &parent, &request.accepted)?;
     issue::purposes_together(&plan.purposes)?;
     issue::names_within(&plan.names, &parent)?;
-    let label = match &request.label {
-        Some(label) => label.clone(),
-        None => plan.names[0].label()?,
+    let waiting = match env.open_to_look()? {
+        Some(ledger) => ledger.all_waiting()?.into_iter().find(|w| !w.is_authority && w.csr.key == csr.key),
+        None => None,
     };
-    let folder = directory(request.into.as_deref(), &label)?;
+    // Unless it was asked for elsewhere, the certificate goes beside its key; from elsewhere `receive` brings it there.
+    let is_ours = waiting.is_some() && request.label.is_none() && request.into.is_none();
+    let (label, folder) = match &waiting {
+        Some(w) if is_ours => (w.label.clone(), w.folder.clone()),
+        w => {
+            let of_key = w.as_ref().map(|w| w.label.clone());
+            let label = request.label.clone().or(of_key).map_or_else(|| plan.names[0].label(), Ok)?;
+            let folder = directory(request.into.as_deref(), &label)?;
+            (label, folder)
+        }
+    };
     let proposal = Proposal { csr, names: plan.names, purposes: plan.purposes, issuer: parent };
     if env.dry_run {
         return Ok(Answer::Planned(Plan { certificates: [], dry_run: true, proposal, findings: plan.findings }));
     }
-    unoccupied(&folder, &[CERTIFICATE_FILE])?;
+    unoccupied(env, &folder, &[CERTIFICATE_FILE])?;
     let wanted = issue::Request {
         purposes: proposal.purposes.clone(),
         from: request.not_before,
@@ -139,8 +151,10 @@ pub fn sign(env: &Env, request: &Request) -> Result<Report> {
         ..issue::Request::server(proposal.names.clone(), label.clone(), folder.clone())
     };
     let (_lock, ledger) = env.open_for_change()?;
-    let taken = ledger.waiting_place(label.as_str())?;
-    authority::free(&label, &ledger.authorities()?, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
+    if waiting.as_ref().is_none_or(|w| w.label != label) {
+        let taken = ledger.waiting_place(&label)?;
+        authority::free(&label, &ledger.authorities()?, ledger.current(&label)?.as_ref(), taken.as_deref())?;
+    }
     let parent = &proposal.issuer;
     let key = env.authority_key(parent, &request.secret)?;
     let signer = Signer::Authority(parent, &key);
@@ -158,12 +172,13 @@ pub fn sign(env: &Env, request: &Request) -> Result<Report> {
         label: &issued.label,
         sha256: issued.certificate.sha256(),
         publication: &made.publication,
-        answers: false,
-        record: Record::Certificate { issued: &issued, kind: "signed", root: None },
+        answers: is_ours,
+        record: Record::Certificate { issued: &issued, kind: if is_ours { "received" } else { "signed" }, root: None },
     };
     env.publish(&ledger, &change)?;
     let mut files = vec![("certificate", CERTIFICATE_FILE)];
+    files.extend(is_ours.then_some(("private_key", KEY_FILE)));
     files.extend(parent.top().map(|_| ("root", ROOT_FILE)));
     let findings = plan.findings.into_iter().chain(made.findings).collect();
-    Ok(Answer::Done(Done { certificates: [Certificate { issued, files }], proposal, findings }))
+    Ok(Answer::Done(Done { certificates: [Certificate { issued, files }], proposal, findings, is_ours }))
 }

@@ -6,8 +6,10 @@ use crate::failure::Result;
 use crate::keys::certificates;
 use crate::secret::Secret;
 use std::net::IpAddr;
+use std::path::Path;
 use std::path::PathBuf;
 use std::sync::Mutex;
+use tamga_core::ca::authority::CERTIFICATE_FILE;
 use tamga_core::ca::report::{Authority, Issued};
 use tamga_core::check::assess::{self, Answer, Question};
 use tamga_core::check::client::Client;
@@ -19,7 +21,7 @@ use tamga_core::pki::cert::crl::{self, Crl};
 use tamga_core::pki::chain::revocation::Revocation;
 use tamga_core::stores::trust::exceptions::{self, Exception};
 use tamga_core::vocabulary::name::Name;
-use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::purpose::JudgedPurpose;
 use tamga_core::vocabulary::text::Shown as _;
 use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::dial::Shown;
@@ -44,7 +46,7 @@ pub struct Terms {
     /// As of this time; None for now.
     pub at: Option<Timestamp>,
     /// What the certificate is used for; None for anything.
-    pub purpose: Option<Purpose>,
+    pub purpose: Option<JudgedPurpose>,
     /// Addresses at which names are reached, in lower case.
     pub resolve: Vec<(String, IpAddr)>,
     /// The label of a certificate that is shown to servers that ask.
@@ -67,7 +69,7 @@ impl Default for Terms {
             revocation: Revocation::IfKnown,
             names: Vec::new(),
             at: None,
-            purpose: Some(Purpose::Server),
+            purpose: Some(JudgedPurpose::Server),
             resolve: Vec::new(),
             client_certificate: None,
             wire: false,
@@ -89,7 +91,7 @@ pub(super) struct Around {
     at: Timestamp,
     lists: Vec<Crl>,
     revocation: Revocation,
-    purpose: Option<Purpose>,
+    purpose: Option<JudgedPurpose>,
     pub(super) resolve: Vec<(String, IpAddr)>,
     anchored: bool,
     pub(super) account: Option<Account>,
@@ -175,6 +177,34 @@ impl Around {
         out.sort_by_key(|i| i.certificate.not_before);
         out.dedup_by(|a, b| a.certificate == b.certificate);
         Ok(out)
+    }
+
+    /// The certificate of the ledger that is meant to be in this file: the one of its directory, or the same one elsewhere.
+    ///
+    /// Errors: the ledger cannot be read.
+    pub(super) fn issued_in(&self, file: &Path, chain: &[Certificate]) -> Result<Option<Issued>> {
+        let ledger = self.ledger.lock().unwrap_or_else(|e| e.into_inner());
+        let Some(ledger) = ledger.as_ref() else { return Ok(None) };
+        let whole = std::path::absolute(file).unwrap_or_else(|_| file.to_owned());
+        if whole.file_name().is_some_and(|n| n == CERTIFICATE_FILE)
+            && let Some(directory) = whole.parent()
+            && let Some(issued) = ledger.live_in(directory)?
+        {
+            return Ok(Some(issued));
+        }
+        match chain.first() {
+            Some(leaf) => Ok(ledger.by_number(&leaf.sha256())?.pop()),
+            None => Ok(None),
+        }
+    }
+
+    /// True for a certificate whose key never was here: signed for somebody else, or found alone.
+    ///
+    /// Errors: the ledger cannot be read.
+    pub(super) fn is_keyless(&self, issued: &Issued) -> Result<bool> {
+        let ledger = self.ledger.lock().unwrap_or_else(|e| e.into_inner());
+        let keyless = ledger.as_ref().map(crate::status::keyless).transpose()?;
+        Ok(keyless.is_some_and(|all| all.contains(issued.certificate.sha256().as_str())))
     }
 
     /// The current certificate of a label.

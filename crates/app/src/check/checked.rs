@@ -10,6 +10,7 @@ use tamga_core::check::redirect::Hop;
 use tamga_core::check::wire::Reader;
 use tamga_core::finding::{Code, Finding};
 use tamga_core::pki::cert::Certificate;
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_host::clients::Observed;
 use tamga_host::dial::Met;
 
@@ -180,7 +181,7 @@ struct View<'a> {
     connections: Vec<Connection>,
     redirects: Vec<Redirect>,
     chain: Vec<report::CertificateOf>,
-    paths: Vec<Vec<String>>,
+    paths: Vec<Vec<Sha256Fingerprint>>,
     clients: Vec<Verdict<'a>>,
     #[serde(serialize_with = "report::findings")]
     #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
@@ -203,7 +204,7 @@ impl Serialize for Checked {
             let to = h.to.as_ref()?.to_string();
             Some(Redirect { from: h.from.to_string(), to, status: h.status })
         };
-        let path: Vec<String> = self.path.iter().map(Certificate::sha256).collect();
+        let path: Vec<Sha256Fingerprint> = self.path.iter().map(Certificate::sha256).collect();
         View {
             target: &self.target,
             kind: self.kind,

@@ -17,12 +17,19 @@ use tamga_core::vocabulary::text::Shown;
 use tamga_host::{access, fs};
 
 pub(super) fn file(env: &Env, around: &Around, typed: &str, path: &Path) -> Result<Checked> {
-    let file = if path.is_dir() { path.join(CERTIFICATE_FILE) } else { path.to_path_buf() };
+    let is_directory = path.is_dir();
+    let file = if is_directory { path.join(CERTIFICATE_FILE) } else { path.to_path_buf() };
     let chain = certificates(std::slice::from_ref(&file))?;
-    let mut checked = Checked::new(typed, "file", format!("the file {}, as a server would send it", file.shown()));
-    let answer = around.ask(&chain, &around.names, false)?;
+    let known = around.issued_in(&file, &chain)?;
+    let names = match &known {
+        Some(issued) if around.names.is_empty() => hosts(issued),
+        _ => around.names.clone(),
+    };
+    let of = known.as_ref().map(|i| format!(" for the names of {}", i.label)).unwrap_or_default();
+    let mut checked = Checked::new(typed, "file", format!("the file {}, as a server would send it{of}", file.shown()));
+    let answer = around.ask(&chain, &names, false)?;
     checked.take(answer, chain);
-    beside(env, around, &mut checked, &file);
+    beside(env, around, &mut checked, &file, is_directory);
     Ok(checked)
 }
 
@@ -31,31 +38,38 @@ pub(super) fn label(env: &Env, around: &Around, typed: &str, issued: &Issued) ->
     let chain = certificates(std::slice::from_ref(&file))?;
     let names: Vec<Name> = match around.names.is_empty() {
         false => around.names.clone(),
-        true => issued
-            .certificate
-            .name_words()
-            .iter()
-            .filter_map(|n| Name::from_str(n).ok())
-            .filter(Name::is_host)
-            .collect(),
+        true => hosts(issued),
     };
     let host = names.first().map(ToString::to_string).unwrap_or_default();
     let first = format!("the files of {} for every name in it; live: tamga check https://{host}", issued.label);
     let mut checked = Checked::new(typed, "label", first);
     let answer = around.ask(&chain, &names, false)?;
     checked.take(answer, chain);
-    beside(env, around, &mut checked, &file);
+    let is_keyless = around.is_keyless(issued)?;
+    beside(env, around, &mut checked, &file, !is_keyless);
     Ok(checked)
 }
 
-/// The key beside a certificate: is it its own, who may read it, and does it open without a person?
-fn beside(env: &Env, around: &Around, checked: &mut Checked, file: &Path) {
+/// The host names and addresses of a certificate.
+fn hosts(issued: &Issued) -> Vec<Name> {
+    let names = issued.certificate.name_words();
+    names.iter().filter_map(|n| Name::from_str(n).ok()).filter(Name::is_host).collect()
+}
+
+/// The key beside a certificate: is it there where it must be, is it its own, who may read it, and does it open without a person?
+fn beside(env: &Env, around: &Around, checked: &mut Checked, file: &Path, needs_key: bool) {
     let path = file.parent().unwrap_or(Path::new(".")).join(KEY_FILE);
     if let Some(account) = &around.account {
         readable(env, checked, &path, account);
     }
-    let Ok(bytes) = fs::read_regular(&path) else { return };
     let about = path.shown();
+    let Ok(bytes) = fs::read_regular(&path) else {
+        if needs_key && path.symlink_metadata().is_err() {
+            checked.ending = Ending::Bad;
+            checked.findings.insert(0, Finding::new(Code::KeyMissing, about));
+        }
+        return;
+    };
     match (private_key::read(&bytes, &about), checked.chain.first()) {
         (Ok(Stored::Open(key)), Some(leaf)) if *key.public() != leaf.key => {
             checked.ending = Ending::Bad;

@@ -20,10 +20,10 @@ pub(super) fn beside(around: &Around, checked: &mut Checked, host: &Name, met: I
         }
         asked(around, a)
     });
-    told(checked, &start, hops);
+    report_hops(checked, &start, hops);
 }
 
-pub(super) fn told(checked: &mut Checked, start: &Address, hops: Vec<Hop>) {
+pub(super) fn report_hops(checked: &mut Checked, start: &Address, hops: Vec<Hop>) {
     for f in redirect::judge(start, &hops) {
         if f.severity > Severity::Note {
             checked.ending = checked.ending.worst(Ending::Bad);

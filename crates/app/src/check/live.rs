@@ -1,4 +1,4 @@
-//! A server that is met: at every address that its name leads to.
+//! A server that is connected to: at every address that its name leads to.
 
 use super::{Around, Checked, hops};
 use crate::env::Env;
@@ -15,7 +15,7 @@ use tamga_host::dial::{self, Ask, Met, Missed, Prelude};
 /// Upper bound on the addresses of one name that are asked.
 const MOST_ADDRESSES: usize = 8;
 
-/// Where a server is met, and how its protocol begins.
+/// Where a server is reached, and how its protocol begins.
 pub(super) struct Meeting {
     pub(super) host: Name,
     pub(super) port: u16,
@@ -148,7 +148,7 @@ fn about_client(around: &Around, checked: &mut Checked, host: &Name, met: &Met) 
     }
 }
 
-/// Where a browser was once told to look away, its silence proves nothing.
+/// Where a browser remembers an exception, the missing warning proves nothing.
 fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
     let typed = host.to_string();
     for e in around.exceptions.iter().filter(|e| e.host == typed && e.port == port) {

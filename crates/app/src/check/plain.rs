@@ -1,6 +1,6 @@
 //! From plain HTTP to HTTPS, hop by hop.
 
-use super::hops::{asked, followed, told};
+use super::hops::{asked, followed, report_hops};
 use super::live::{Meeting, live};
 use super::{Around, Checked};
 use crate::env::Env;
@@ -12,7 +12,7 @@ use tamga_core::finding::Finding;
 use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::Prelude;
 
-/// A site as whoever types `http://` meets it: the way to HTTPS, then what is served there.
+/// A site as someone who types `http://` finds it: the way to HTTPS, then what is served there.
 pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, observe: bool) -> Result<Checked> {
     let (hops, end) = followed(start, |a| asked(around, a));
     let mut checked = match &end {
@@ -33,6 +33,6 @@ pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, obs
         f.summary = format!("{} ({})", f.summary, missed.detail);
         checked.findings.push(f);
     }
-    told(&mut checked, start, hops);
+    report_hops(&mut checked, start, hops);
     Ok(checked)
 }

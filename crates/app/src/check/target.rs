@@ -10,7 +10,7 @@ use tamga_core::error::Error;
 use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::Prelude;
 
-/// A target, told apart by what it is.
+/// A target, distinguished by what it is.
 pub(crate) enum Target {
     /// A server to be met.
     Live { host: Name, port: u16, prelude: Prelude, path: String },
@@ -22,7 +22,19 @@ pub(crate) enum Target {
     Label(Box<Issued>),
 }
 
-/// `https://…`, `host:port`, an existing path, a label, else that host on 443: in this order.
+/// How the names of files with certificates and keys end.
+const FILE_ENDINGS: [&str; 11] =
+    [".pem", ".crt", ".cer", ".der", ".p12", ".pfx", ".p7b", ".key", ".csr", ".jks", ".chain"];
+
+/// True for what is meant as a path, whether or not it is there.
+fn looks_like_a_file(typed: &str) -> bool {
+    let lower = typed.to_ascii_lowercase();
+    typed.contains(['/', '\\']) || FILE_ENDINGS.iter().any(|e| lower.ends_with(e))
+}
+
+/// `https://…`, a label, an existing path, `host:port`, else that host on 443: in this order.
+///
+/// Errors: what is none of them; a path that does not exist.
 pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
     if let Some((scheme, rest)) = typed.split_once("://") {
         if let Some((prelude, port)) = Prelude::of_scheme(&scheme.to_ascii_lowercase()) {
@@ -42,16 +54,19 @@ pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
         }
         .into());
     }
-    if typed.contains(':') && !Path::new(typed).exists() {
-        return live(typed, typed, Prelude::None, 443, "/".into());
+    // The ledger knows what a label means better than the directory in which Tamga is run.
+    if let Some(issued) = around.current(typed)? {
+        return Ok(Target::Label(Box::new(issued)));
     }
-    if Path::new(typed).exists() {
-        return Ok(Target::File(PathBuf::from(typed)));
+    let path = Path::new(typed);
+    if path.exists() {
+        return Ok(Target::File(path.to_path_buf()));
     }
-    match around.current(typed)? {
-        Some(i) => Ok(Target::Label(Box::new(i))),
-        None => live(typed, typed, Prelude::None, 443, "/".into()),
+    if looks_like_a_file(typed) {
+        let missing = std::io::Error::from(std::io::ErrorKind::NotFound);
+        return Err(tamga_host::error::Error::file("reading", path)(missing).into());
     }
+    live(typed, typed, Prelude::None, 443, "/".into())
 }
 
 fn live(typed: &str, authority: &str, prelude: Prelude, usual: u16, path: String) -> Result<Target> {

@@ -15,7 +15,12 @@ use tamga_host::entropy;
 use zeroize::Zeroizing;
 
 /// What was written.
-pub type Report = export::Report;
+pub struct Report {
+    /// The file.
+    pub export: export::Report,
+    /// The file with its passphrase, where Tamga made one.
+    pub passphrase_file: Option<PathBuf>,
+}
 
 /// Writes it, with a passphrase of its own in a file beside it where none was given; None where PEM is what the server wants.
 ///
@@ -32,7 +37,7 @@ pub fn write(
         return Ok(None);
     }
     let output = issued.folder.join(format!("{}.{}", issued.label, form.ending()));
-    let (mut secret, mut new_secret) = (secret.clone(), new_secret.clone());
+    let (mut secret, mut new_secret, mut passphrase_file) = (secret.clone(), new_secret.clone(), None);
     if new_secret.is_wanted() {
         // The key was just encrypted with the new passphrase: it opens with the same.
         secret = Secret { file: new_secret.file.clone(), variable: new_secret.variable.clone() };
@@ -46,6 +51,7 @@ pub fn write(
             entropy::System.fill(&mut *random);
             write_journaled(env, &file, Zeroizing::new(hex(&*random)).as_bytes(), 0o600)?;
         }
+        passphrase_file = Some(file.clone());
         new_secret.file = Some(file);
     }
     let request = export::Request {
@@ -59,5 +65,6 @@ pub fn write(
         secret,
         new_secret,
     };
-    export::export(env, &request).map(Some)
+    let export = export::export(env, &request)?;
+    Ok(Some(Report { export, passphrase_file }))
 }

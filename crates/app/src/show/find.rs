@@ -79,7 +79,7 @@ pub fn find(env: &Env, typed: &str, secret: &Secret) -> Result<Vec<Object>> {
                 return Ok(found.into_iter().map(|i| Object::Issued(Box::new(i))).collect());
             }
         }
-        let is_it = |c: &Certificate| c.sha256() == digits || c.serial == digits || c.serial == short;
+        let is_it = |c: &Certificate| c.sha256() == *digits || c.serial == digits || c.serial == short;
         if let Some(a) = authorities.iter().find(|a| is_it(&a.certificate) || a.earlier.iter().any(is_it)) {
             return Ok(vec![Object::Authority(Box::new(a.clone()))]);
         }

@@ -8,6 +8,7 @@ use serde::{Serialize, Serializer};
 use std::collections::BTreeMap;
 use tamga_core::ca::authority::{KEY_FILE, REQUEST_FILE};
 use tamga_core::pki::cert::subject;
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::purpose::usage_words;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -45,7 +46,7 @@ enum View<'a> {
         #[serde(flatten)]
         certificate: CertificateOf,
         key: String,
-        public_sha256: String,
+        public_sha256: Sha256Fingerprint,
         is_authority: bool,
         purposes: Vec<String>,
     },
@@ -55,13 +56,13 @@ enum View<'a> {
         number: Option<u64>,
         this_update: String,
         next_update: Option<String>,
-        sha256: String,
+        sha256: Sha256Fingerprint,
         entries: Vec<EntryView<'a>>,
     },
     #[serde(rename = "private-key")]
     Key {
         algorithm: String,
-        public_sha256: String,
+        public_sha256: Sha256Fingerprint,
         encrypted: bool,
     },
     #[serde(rename = "private-key")]

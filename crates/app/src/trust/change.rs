@@ -103,12 +103,12 @@ pub struct PlannedPlace {
 
 /// Brings a root into stores, or out of them.
 ///
-/// Errors: no such root; one from elsewhere that endangers whoever trusts it. What fails in a store is in its row.
+/// Errors: no such root; one from elsewhere that endangers anyone who trusts it. What fails in a store is in its row.
 pub fn change(env: &Env, request: &Request) -> Result<Report> {
     let env = &image::of(env, request.sysroot.as_deref())?;
     let stores = request.stores.stores();
     let bundles = &request.stores.bundles;
-    let root = |all: &[_]| request.root.root(env, all, Some(request.goal), &request.accepted);
+    let root = |all: &[_]| request.root.root(env, all, Some(request.goal), &request.stores.bundles, &request.accepted);
     if env.dry_run {
         return Ok(Answer::Planned(plan(env, request, &root(&env.authorities()?)?)));
     }

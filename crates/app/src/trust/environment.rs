@@ -13,6 +13,7 @@ use tamga_core::plan::ports::Files;
 use tamga_core::stores::trust::environment::{ALL, Effect, RootFiles, Shell, Variable, container};
 use tamga_core::stores::trust::{Root, system};
 use tamga_core::vocabulary::text::Shown;
+use tamga_host::error::io_words;
 use tamga_host::fs;
 
 /// For which shell.
@@ -77,8 +78,8 @@ pub fn environment(env: &Env, request: &Request) -> Result<Report> {
 
 /// Turns this process into a program that trusts the roots; returns only if that fails.
 ///
-/// Errors: there is no root; the program cannot be started.
-pub fn run(env: &Env, program: &[OsString]) -> Result<std::convert::Infallible> {
+/// Errors: there is no root; the program is there and cannot be started.
+pub fn run(env: &Env, program: &[OsString]) -> Result<NoSuchProgram> {
     let files = write(env, &roots(env)?)?;
     let (name, words) = program.split_first().ok_or_else(|| Error::NamesNeeded { what: "the program".into() })?;
     let mut command = std::process::Command::new(name);
@@ -87,8 +88,15 @@ pub fn run(env: &Env, program: &[OsString]) -> Result<std::convert::Infallible> 
         command.env(v.name, files.of(v.effect));
     }
     let failed = tamga_host::platform::turn_into(command);
-    Err(tamga_host::error::Error::Program { program: name.shown(), said: failed.to_string() }.into())
+    match failed.kind() {
+        std::io::ErrorKind::NotFound => Ok(NoSuchProgram),
+        _ => Err(tamga_host::error::Error::Program { program: name.shown(), said: io_words(&failed) }.into()),
+    }
 }
+
+/// There is no program of that name.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct NoSuchProgram;
 
 /// The roots of this data directory that are in use.
 fn roots(env: &Env) -> Result<Vec<Root>> {

@@ -1,4 +1,4 @@
-//! `--url http://… --fingerprint SHA256`: a root that another machine hands out over plain HTTP.
+//! `--from http://… --sha256 HEX`: a root that another machine hands out over plain HTTP.
 //!
 //! Nothing protects the way it comes, and nothing needs to: a fingerprint that was read from the other machine's screen proves it.
 
@@ -10,8 +10,8 @@ use tamga_core::error::Error;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::pem;
 use tamga_core::stores::trust::{self, Root};
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
-use tamga_core::vocabulary::text::harmless;
 use tamga_host::dial::{Missed, plain};
 
 /// Where a root is handed out if no path is typed.
@@ -22,13 +22,12 @@ const MOST: u64 = 64 * 1024;
 /// Fetches the root and compares it.
 ///
 /// Errors: no fingerprint, or one that is none; an address that is no plain-HTTP one; nobody there; no certificate; another one.
-pub(super) fn root(url: &str, fingerprint: Option<&str>) -> Result<Root> {
+pub(super) fn root(url: &str, fingerprint: Option<&Sha256Fingerprint>) -> Result<Root> {
     let wanted = fingerprint.ok_or_else(|| Error::Contradiction {
         what: "a root from the network is not trusted without its fingerprint".into(),
-        why: "whoever is on the way could hand out another root and read everything afterwards".into(),
-        instead: "read the SHA-256 from the other machine's own screen: --fingerprint SHA256".into(),
+        why: "anyone on the network path could send another root and read everything afterwards".into(),
+        instead: "read the SHA-256 from the other machine's own screen: --sha256 HEX".into(),
     })?;
-    let wanted = digits(wanted)?;
     let address = Address::from_str(url).ok().filter(|a| !a.secure).ok_or_else(|| Error::Word {
         what: "address of a root",
         typed: url.to_owned(),
@@ -54,7 +53,7 @@ pub(super) fn root(url: &str, fingerprint: Option<&str>) -> Result<Root> {
     let der = pem::certificates(&body).into_iter().next().unwrap_or(body);
     let certificate = Certificate::read(&der, &what)?;
     let got = certificate.sha256();
-    if got != wanted {
+    if got != *wanted {
         return Err(Error::Objection {
             code: "fingerprint-differs",
             what: format!("{url} hands out another root than the one meant"),
@@ -64,20 +63,6 @@ pub(super) fn root(url: &str, fingerprint: Option<&str>) -> Result<Root> {
         .into());
     }
     Ok(Root { label: label(&certificate)?, certificate })
-}
-
-/// 64 hex digits, however they are set apart.
-fn digits(typed: &str) -> Result<String> {
-    let found: String = typed.chars().filter(|c| !matches!(c, ':' | ' ' | '-')).collect::<String>().to_lowercase();
-    if found.len() == 64 && found.bytes().all(|b| b.is_ascii_hexdigit()) {
-        return Ok(found);
-    }
-    Err(Error::Word {
-        what: "SHA-256 fingerprint",
-        typed: harmless(typed),
-        accepted: "all 64 hex digits, with or without colons".into(),
-    }
-    .into())
 }
 
 /// The label that the other machine gave it, as far as its name tells.

@@ -1,5 +1,6 @@
 //! Which root is meant: an authority's, a file's, one that another machine hands out.
 
+use super::stores::ours_in;
 use super::{fetched, leaf};
 use crate::env::Env;
 use crate::failure::Result;
@@ -10,7 +11,8 @@ use tamga_core::error::Error;
 use tamga_core::finding::Code;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::pem;
-use tamga_core::stores::trust::{Goal, Root};
+use tamga_core::stores::trust::{self, Goal, Root};
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
@@ -28,7 +30,7 @@ pub enum Which {
         /// `http://HOST:PORT`.
         url: String,
         /// Its SHA-256, read from the other machine's own screen.
-        fingerprint: Option<String>,
+        fingerprint: Option<Sha256Fingerprint>,
     },
 }
 
@@ -40,8 +42,15 @@ impl Which {
 
     /// The root.
     ///
-    /// Errors: there is none; with the goal to add it, one from elsewhere that endangers whoever trusts it, unless that was accepted.
-    pub(super) fn root(&self, env: &Env, all: &[Authority], goal: Option<Goal>, accepted: &[Code]) -> Result<Root> {
+    /// Errors: there is none; with the goal to add it, one from elsewhere that endangers anyone who trusts it, unless that was accepted.
+    pub(super) fn root(
+        &self,
+        env: &Env,
+        all: &[Authority],
+        goal: Option<Goal>,
+        bundles: &[PathBuf],
+        accepted: &[Code],
+    ) -> Result<Root> {
         let examined = |root: Root, known: bool| {
             if goal == Some(Goal::Add) && !known {
                 examine(env, &root, accepted)?;
@@ -50,7 +59,7 @@ impl Which {
         };
         let typed = match self {
             Which::Fetched { url, fingerprint } => {
-                return examined(fetched::root(url, fingerprint.as_deref())?, false);
+                return examined(fetched::root(url, fingerprint.as_ref())?, false);
             }
             Which::Named(typed) => Some(typed.as_str()),
             Which::Only => None,
@@ -72,8 +81,22 @@ impl Which {
         if let Some(own) = leaf::own(env)?.into_iter().find(|l| Some(l.label.as_str()) == typed) {
             return Ok(own);
         }
+        if goal == Some(Goal::Remove)
+            && let Some(found) = typed.and_then(|typed| in_stores(env, all, bundles, typed))
+        {
+            return Ok(found);
+        }
         root_of(authority::choose(typed, all, false)?)
     }
+}
+
+/// A root that is in a store under this mark, although no authority of the ledger has it.
+fn in_stores(env: &Env, all: &[Authority], bundles: &[PathBuf], typed: &str) -> Option<Root> {
+    if !typed.starts_with("tamga-") || all.iter().any(|a| a.label == typed) {
+        return None;
+    }
+    let places = trust::ALL.iter().flat_map(|s| s.survey(&env.machine, bundles));
+    places.flat_map(|place| ours_in(&place, all, &[])).map(|(root, _)| root).find(|root| root.mark() == typed)
 }
 
 /// What goes into stores for an authority: itself if it is a root, else the root above it.
@@ -101,7 +124,7 @@ fn of_file(typed: &str) -> Result<Root> {
     Ok(Root { label: Label::from_text(&stem)?, certificate })
 }
 
-/// Refuses a root from elsewhere that hinders or endangers whoever trusts it: in a store it would only look like a good one.
+/// Refuses a root from elsewhere that hinders or endangers anyone who trusts it: in a store it would only look like a good one.
 fn examine(env: &Env, root: &Root, accepted: &[Code]) -> Result<()> {
     if !root.certificate.is_ca() {
         return leaf::objection(&root.certificate, accepted);

@@ -7,6 +7,7 @@ use serde::{Serialize, Serializer};
 use std::path::PathBuf;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Root, Scope, State, Store, StoreLocation};
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 
@@ -36,7 +37,7 @@ pub struct Row {
     /// The root's label.
     pub label: Label,
     /// SHA-256 of the root, in lower-case hex.
-    pub sha256: String,
+    pub sha256: Sha256Fingerprint,
     /// How it stands there now.
     pub state: State,
     /// What was done.

@@ -8,6 +8,7 @@ use tamga_core::ca::authority;
 use tamga_core::ca::report::Authority;
 use tamga_core::pki::format::contents::Named;
 use tamga_core::pki::format::{mobileconfig, pem, pkcs7, pkcs12};
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::timestamp::Span;
 use tamga_host::error::Error;
@@ -31,7 +32,7 @@ pub struct Shared {
     /// The authority whose root it is.
     pub authority: Authority,
     /// SHA-256 of the root, in lower-case hex.
-    pub sha256: String,
+    pub sha256: Sha256Fingerprint,
     /// The page's address.
     pub url: String,
     /// The address that is listened on.

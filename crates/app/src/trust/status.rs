@@ -21,6 +21,8 @@ pub struct Request {
     pub root: Option<Which>,
     /// The stores that should have it.
     pub stores: Choice,
+    /// True if only stores of that scope are looked into; else the scope says only which of them should have the root.
+    pub is_scope_typed: bool,
     /// The file system of an image instead of this machine's.
     pub sysroot: Option<PathBuf>,
 }
@@ -59,15 +61,15 @@ pub fn status(env: &Env, request: &Request) -> Result<Report> {
     let env = &image::of(env, request.sysroot.as_deref())?;
     let all = env.authorities()?;
     let mut meant: Vec<Root> = match &request.root {
-        Some(which) => vec![which.root(env, &all, None, &[])?],
+        Some(which) => vec![which.root(env, &all, None, &[], &[])?],
         None => {
             let roots = all.iter().filter(|a| a.is_root());
             roots.map(|a| Root { label: a.label.clone(), certificate: a.certificate.clone() }).collect()
         }
     };
     let wanted = request.stores.stores();
-    let looked_into: Vec<&'static dyn Store> =
-        if request.stores.named.is_empty() && request.sysroot.is_none() { trust::ALL.to_vec() } else { wanted.clone() };
+    let is_open = request.stores.named.is_empty() && request.sysroot.is_none() && !request.is_scope_typed;
+    let looked_into: Vec<&'static dyn Store> = if is_open { trust::ALL.to_vec() } else { wanted.clone() };
     let leaves = leaf::own(env)?;
     let mut leftovers = Vec::new();
     let mut surveys = Vec::new();
@@ -93,7 +95,7 @@ pub fn status(env: &Env, request: &Request) -> Result<Report> {
         && let Some(root) = meant.first()
     {
         let which = request.root.clone().unwrap_or_default();
-        let root = which.root(env, &all, None, &[]).unwrap_or_else(|_| root.clone());
+        let root = which.root(env, &all, None, &[], &[]).unwrap_or_else(|_| root.clone());
         rows.extend(request.stores.without_place(env, &root, &rows));
     }
     let is_lacking = rows.iter().any(|r| {

@@ -176,11 +176,11 @@ impl Demo<'_> {
         let named =
             checked["findings"].as_array().into_iter().flatten().find(|f| f["code"] == "not-the-issued-certificate");
         let finding = named.ok_or_else(|| {
-            self.broken("a wrong certificate must be told", "the finding not-the-issued-certificate is missing")
+            self.broken("a wrong certificate must be reported", "the finding not-the-issued-certificate is missing")
         })?;
         self.say(&format!("  {}\n  {}  {}\n", text(finding, "summary"), human::dim("do:"), text(finding, "remedy")));
         if !text(finding, "remedy").contains(HOST) {
-            return Err(self.broken("a wrong certificate must be told", "the right one is not named").into());
+            return Err(self.broken("a wrong certificate must be reported", "the right one is not named").into());
         }
         drop(wrong);
 

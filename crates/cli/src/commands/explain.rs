@@ -5,7 +5,7 @@ use crate::session::Session;
 use crate::words::human;
 use schemars::JsonSchema;
 use serde::Serialize;
-use tamga_app::explain::{self, Report, messages};
+use tamga_app::explain::{self, Report, said_by};
 use tamga_core::finding::{self, Entry};
 
 #[derive(clap::Args)]
@@ -44,10 +44,15 @@ pub(crate) fn run(_: &Session, args: &ExplainArgs) -> Result<Done> {
 
 /// What a line of a log means.
 fn render_log(report: &Report) -> String {
-    let servers = report.servers.as_deref().unwrap_or_default();
+    let messages = report.messages.as_deref().unwrap_or_default();
+    // One line has one answer: that of the server if it says more, else that of its TLS library.
+    let servers = match report.is_of_server || messages.is_empty() {
+        true => report.servers.as_deref().unwrap_or_default(),
+        false => &[],
+    };
     if servers.is_empty() && report.findings.is_empty() {
         return format!(
-            "{} this is no text of a server or client that Tamga knows\n  {}  tamga check HOST:PORT looks for itself; tamga check FOLDER looks at the files\n",
+            "{} Tamga does not know this text\n  {}  tamga check HOST:PORT looks at the server itself, tamga check DIR at the files\n",
             human::care("unknown"),
             human::dim("do:")
         );
@@ -65,7 +70,21 @@ fn render_log(report: &Report) -> String {
             k.fault.remedy
         ));
     }
-    for e in report.findings.iter().filter(|e| !servers.iter().any(|k| k.fault.code == Some(e.code))) {
+    for m in messages.iter().filter(|m| !servers.iter().any(|k| k.fault.code == Some(m.code))) {
+        let entry = finding::entry(m.code);
+        text.push_str(&format!(
+            "{} {}  {}\n      {}\n  {}  {}\n",
+            human::strong(m.library.word()),
+            human::care(m.text),
+            human::dim(&format!("(tamga explain {})", m.code.word())),
+            m.says.unwrap_or(entry.summary),
+            human::dim("do:"),
+            entry.remedy
+        ));
+    }
+    let by_library = |e: &Entry| messages.iter().any(|m| m.code == e.code);
+    for e in report.findings.iter().filter(|e| !by_library(e) && !servers.iter().any(|k| k.fault.code == Some(e.code)))
+    {
         text.push_str(&format!(
             "{} {}\n      {}\n  {}  {}\n",
             human::strong(e.code.word()),
@@ -82,15 +101,15 @@ fn render_entry(e: &Entry) -> String {
     let mut text = format!("{}: {}\n", human::strong(e.code.word()), e.summary);
     for (head, body) in [
         ("what it means", e.meaning),
-        ("how it comes about", e.cause),
+        ("cause", e.cause),
         ("fix it with Tamga", e.remedy),
         ("fix it by hand", e.by_hand),
     ] {
         text.push_str(&format!("\n{}\n  {body}\n", human::strong(head)));
     }
-    let said = messages(e.code);
+    let said = said_by(e.code);
     if !said.is_empty() {
-        text.push_str(&format!("\n{}\n", human::strong("what clients say")));
+        text.push_str(&format!("\n{}\n", human::strong("messages of clients")));
         let rows: Vec<Vec<String>> = said.iter().map(|(c, s)| vec![(*c).to_owned(), s.clone()]).collect();
         text.push_str(&human::table(&rows));
     }
@@ -109,7 +128,7 @@ fn markdown() -> String {
             e.remedy,
             e.by_hand
         ));
-        for (client, message) in messages(e.code) {
+        for (client, message) in said_by(e.code) {
             text.push_str(&format!("* {client} says: `{message}`\n"));
         }
     }

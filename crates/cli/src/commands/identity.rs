@@ -72,7 +72,7 @@ fn render(rows: &[Row]) -> String {
             Change::None => human::dim(r.change.word()),
             Change::Added | Change::Removed => human::good(r.change.word()),
         };
-        let name = format!("{} {}", r.label, human::dim(&r.sha256[..8]));
+        let name = format!("{} {}", r.label, human::dim(r.sha256.short()));
         cells.push(vec![human::strong(r.store.word()), name, state, change, r.place.shown()]);
     }
     let mut text = human::table(&cells);

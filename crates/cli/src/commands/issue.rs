@@ -26,54 +26,52 @@ use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::fs;
 
 #[derive(clap::Args)]
-#[command(
-    after_help = "Examples: tamga issue charts.saltmarsh.test 10.0.0.7 --into tls\n          tamga issue --list gauges.txt --into gauges"
-)]
+#[command(after_help = "Example: tamga issue charts.saltmarsh.test 10.0.0.7 --into tls")]
 pub(crate) struct IssueArgs {
-    /// DNS names, IP addresses, mailboxes or URIs: each is written as what it is
+    /// Host names, IP addresses, mailboxes; of a web address its host
     #[arg(required_unless_present = "list", value_name = "NAME")]
     names: Vec<String>,
-    /// Many certificates: a file with the names of one on each line (- is standard input)
+    /// Issue many: a file with the names of one on each line
     #[arg(long, value_name = "FILE", conflicts_with_all = ["names", "label", "key_file"])]
     list: Option<PathBuf>,
-    /// Under which authority, where there are several
+    /// The authority that signs, where there are several
     #[arg(long, value_name = "LABEL")]
     issuer: Option<Label>,
-    /// Without an authority: it vouches for itself, and each client must be told
+    /// Issue without an authority; every client must trust it by itself
     #[arg(long, conflicts_with = "issuer")]
     self_signed: bool,
-    /// Under a root made for these certificates alone, whose key is never written anywhere
+    /// Sign with a new root whose key is never written anywhere
     #[arg(long, conflicts_with_all = ["issuer", "self_signed"])]
     single_use_root: bool,
-    /// What to call it [default: the first name]
+    /// Its label [default: from the first name]
     #[arg(long, value_name = "TEXT")]
     label: Option<Label>,
-    /// The directory for its files [default: ./LABEL]; with --list the directory above them
+    /// Directory for its files [default: ./LABEL]; with --list their parent
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
-    /// Purposes, key kind, life, subject and issuer as this certificate has them
+    /// Take purposes, key kind, validity and issuer from this certificate
     #[arg(long, value_name = "LABEL")]
     like: Option<String>,
-    /// Key kind, purposes and form as this server needs them (tamga recipe lists the servers)
+    /// Choose key kind, purposes and form for this server
     #[arg(long = "for", value_name = "SERVER", conflicts_with_all = ["list", "like"], value_parser = values::server(), hide_possible_values = true, ignore_case = true)]
     server: Option<&'static Recipe>,
-    /// An existing private key instead of a new one
+    /// Use this private key instead of a new one
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
-    /// How long it lives: m h d w y [default: 397d]
+    /// How long it is valid: m h d w y [default: 397d]
     #[arg(long, value_name = "SPAN", conflicts_with = "not_after")]
     valid_for: Option<Span>,
-    /// First moment, RFC 3339
+    /// Valid from, RFC 3339
     #[arg(long, value_name = "TIME")]
     not_before: Option<Timestamp>,
-    /// Last moment, RFC 3339
+    /// Valid until, RFC 3339
     #[arg(long, value_name = "TIME")]
     not_after: Option<Timestamp>,
-    /// The kind of the new key [default: p256]
-    #[arg(long, value_name = "KIND", conflicts_with = "key_file", value_parser = values::word::<KeyAlgorithm>())]
+    /// p256, p384, p521, ed25519, rsa2048, rsa3072, rsa4096 [default: p256]
+    #[arg(long, value_name = "KIND", conflicts_with = "key_file", value_parser = values::word::<KeyAlgorithm>(), hide_possible_values = true)]
     key_algorithm: Option<KeyAlgorithm>,
-    /// What it may be used for [default: server]
-    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>())]
+    /// server, client, mail, code [default: server]
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>(), hide_possible_values = true)]
     purpose: Vec<Purpose>,
     /// Where clients find the authority's revocation list
     #[arg(long, value_name = "URL")]
@@ -81,7 +79,7 @@ pub(crate) struct IssueArgs {
     /// Where clients find the authority's certificate
     #[arg(long, value_name = "URL")]
     issuer_url: Option<String>,
-    /// Lift exactly this objection (repeatable)
+    /// Lift exactly this finding (repeatable)
     #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
     accept: Vec<Code>,
     #[command(flatten)]
@@ -196,7 +194,11 @@ pub(crate) fn render_form(
     label: &str,
 ) -> String {
     let Some(server) = server else { return String::new() };
-    let written = form.map(export::render_file).unwrap_or_default();
+    let mut written = form.map(|f| export::render_file(&f.export)).unwrap_or_default();
+    if let Some(file) = form.and_then(|f| f.passphrase_file.as_ref()) {
+        let file = file.shown();
+        written.push_str(&format!("{} its passphrase is in {file} (readable by you alone)\n", human::dim("note   ")));
+    }
     format!("{written}{}   tamga recipe {} {label}\n", human::dim("next"), server.id)
 }
 

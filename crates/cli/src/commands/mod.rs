@@ -17,6 +17,7 @@ pub(crate) mod pairs;
 pub(crate) mod parse;
 pub(crate) mod receive;
 pub(crate) mod recipe;
+pub(crate) mod relocate;
 pub(crate) mod renew;
 pub(crate) mod repair;
 pub(crate) mod request;
@@ -42,6 +43,9 @@ macro_rules! commands {
         /// The commands. The words of each are read only when it is the one that was typed: with all of them a short
         /// command would spend a third of its time on the words of others.
         pub(crate) enum Command { $(#[doc = $about] $variant($args),)* }
+
+        /// What each command does, in one line.
+        const ABOUT: &[(&str, &str)] = &[$(($name, $about)),*];
 
         impl Command {
             /// The command's name in JSON.
@@ -88,6 +92,73 @@ macro_rules! commands {
     };
 }
 
+/// The commands by what a person wants to do, as the help lists them.
+const GROUPS: [(&str, &[&str]); 7] = [
+    ("Start", &["setup", "leave", "demo", "status"]),
+    ("Certificates", &["issue", "request", "sign", "receive", "renew", "revoke", "list", "show", "match", "move"]),
+    ("Authorities", &["authority"]),
+    ("Servers", &["recipe", "export", "hosts", "serve"]),
+    ("Trust, proof", &["trust", "identity", "run", "check", "explain"]),
+    ("Lab", &["apply", "schedule"]),
+    ("Other", &["repair", "completions", "manual"]),
+];
+
+/// Commands that change nothing: `--dry-run` and `--yes` would mean nothing there, and are refused.
+const READ_ONLY: [&str; 16] = [
+    "demo",
+    "status",
+    "list",
+    "show",
+    "match",
+    "serve",
+    "run",
+    "check",
+    "explain",
+    "completions",
+    "trust status",
+    "trust share",
+    "identity status",
+    "hosts status",
+    "authority list",
+    "authority show",
+];
+
+/// True for a command that changes nothing, named with its words.
+pub(crate) fn is_read_only(words: &str) -> bool {
+    READ_ONLY.contains(&words)
+}
+
+/// The help of the program itself: one screen.
+pub(crate) fn help() -> String {
+    let mut text = String::from(
+        "Tamga makes HTTPS work without a warning on localhost and test hosts\n\nUsage: tamga COMMAND [OPTIONS]\n\n",
+    );
+    for (group, names) in GROUPS {
+        for (n, name) in names.iter().enumerate() {
+            let about = ABOUT.iter().find(|(n, _)| n == name).map_or("", |(_, about)| about);
+            let head = if n == 0 { group } else { "" };
+            text.push_str(&format!("{head:<13} {name:<12} {about}\n"));
+        }
+    }
+    text.push_str("\ntamga help COMMAND shows its options. Every command takes --data-dir DIR, --format text|json,\n");
+    text.push_str("--quiet, --verbose and --color auto|always|never; what changes something: --dry-run and --yes.\n");
+    text
+}
+
+/// What the help of a command says of the options that mean the same everywhere.
+fn everywhere(words: &str) -> &'static str {
+    match is_read_only(words) {
+        true => "Every command: --data-dir, --format, --quiet, --verbose, --color (tamga --help)",
+        false => "Every command: --data-dir, --format, --quiet, --verbose, --color, --dry-run, --yes (tamga --help)",
+    }
+}
+
+fn with_common(cmd: clap::Command, words: &str) -> clap::Command {
+    let example = cmd.get_after_help().map(ToString::to_string).unwrap_or_default();
+    let joint = if example.is_empty() { "" } else { "\n" };
+    cmd.after_help(format!("{example}{joint}{}", everywhere(words)))
+}
+
 /// The command that was typed, where the first word is one: then the others are not even named to the parser, which would
 /// hand every one of them its own copy of the options that mean the same everywhere.
 fn typed() -> Option<String> {
@@ -98,18 +169,24 @@ fn typed() -> Option<String> {
 /// A command with arguments of its own. What it is for stays, whatever the groups of arguments say of themselves.
 fn arguments<T: Args>(cmd: clap::Command) -> clap::Command {
     let about = cmd.get_about().cloned();
-    T::augment_args(cmd).about(about.unwrap_or_default()).long_about(None)
+    let name = cmd.get_name().to_owned();
+    with_common(T::augment_args(cmd).about(about.unwrap_or_default()).long_about(None), &name)
 }
 
 /// A command with commands below it.
 fn commands<T: Subcommand>(cmd: clap::Command) -> clap::Command {
-    T::augment_subcommands(cmd).subcommand_required(true).arg_required_else_help(true)
+    let name = cmd.get_name().to_owned();
+    let below = |c: clap::Command| {
+        let words = format!("{name} {}", c.get_name());
+        with_common(c, &words)
+    };
+    T::augment_subcommands(cmd).subcommand_required(true).arg_required_else_help(true).mut_subcommands(below)
 }
 
 commands! {
-    Demo "demo" arguments demo::DemoArgs: "Show the whole job on made-up data in a throw-away directory; nothing on the machine changes",
-    Setup "setup" arguments setup::SetupArgs: "Set up everything in one step: authority, certificate, trust, and the proof that no client warns",
-    Leave "leave" arguments leave::LeaveArgs: "Undo everything: remove roots from every store, then (asked) the data directory; list what remains",
+    Demo "demo" arguments demo::DemoArgs: "Run the whole job on made-up data, in a throw-away directory",
+    Setup "setup" arguments setup::SetupArgs: "Set up authority, certificate and trust in one step, and prove it",
+    Leave "leave" arguments leave::LeaveArgs: "Undo everything, and list what remains",
     Authority "authority" commands authority::AuthorityCommand: "Manage certificate authorities",
     Issue "issue" arguments issue::IssueArgs: "Issue a key and a certificate for these names",
     Request "request" arguments request::RequestArgs: "Make a key, and a request to be signed elsewhere",
@@ -118,8 +195,9 @@ commands! {
     Renew "renew" arguments renew::RenewArgs: "Renew certificates in the same files",
     Revoke "revoke" arguments revoke::RevokeArgs: "Revoke a certificate and list which clients check",
     List "list" arguments list::ListArgs: "List issued certificates",
-    Show "show" arguments show::ShowArgs: "Describe a file, label, serial number or fingerprint, or compare two",
+    Show "show" arguments show::ShowArgs: "Describe a file, label, serial, fingerprint or URL, or compare two",
     Match "match" arguments pairs::MatchArgs: "Find which private key matches which certificate and request",
+    Move "move" arguments relocate::MoveArgs: "Move a certificate's directory, or record where its files are now",
     Export "export" arguments export::ExportArgs: "Write a label or a foreign file in another form",
     Recipe "recipe" arguments recipe::RecipeArgs: "Print a server's configuration for a certificate, step by step",
     Hosts "hosts" commands hosts::HostsCommand: "Add, remove or show names in the hosts file",
@@ -128,7 +206,7 @@ commands! {
     Run "run" arguments trust::RunArgs: "Run a program that trusts your roots",
     Check "check" arguments check::CheckArgs: "Check whether any client would warn, why, and how to fix it",
     Explain "explain" arguments explain::ExplainArgs: "Explain a finding or a line of a log",
-    Serve "serve" arguments serve::ServeArgs: "Serve a small HTTPS site on loopback with a certificate",
+    Serve "serve" arguments serve::ServeArgs: "Serve a small HTTPS site, or HTTPS in front of an application",
     Apply "apply" arguments apply::ApplyArgs: "Make the lab match tamga.toml",
     Schedule "schedule" arguments schedule::ScheduleArgs: "Renew what is due once a day, by a timer",
     Status "status" arguments status::StatusArgs: "Show expiry dates, trust state and open problems",
@@ -153,6 +231,7 @@ pub(crate) fn run(session: &Session, command: Command, whole: fn() -> clap::Comm
         Command::List(args) => list::run(session, &args),
         Command::Show(args) => show::run(session, args),
         Command::Match(args) => pairs::run(session, args),
+        Command::Move(args) => relocate::run(session, args),
         Command::Export(args) => export::run(session, args),
         Command::Recipe(args) => recipe::run(session, args),
         Command::Hosts(command) => hosts::run(session, command),

@@ -2,15 +2,25 @@
 
 use crate::args::StoreArgs;
 use crate::exit::Result;
+use crate::words::human;
 use std::path::PathBuf;
-use std::str::FromStr;
 use tamga_app::trust::stores::Choice;
 use tamga_core::stores::InScope;
 use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::text::harmless;
 
 /// Names that go into certificates.
 pub(crate) fn names(typed: &[String]) -> Result<Vec<Name>> {
-    Ok(typed.iter().map(|n| Name::from_str(n)).collect::<tamga_core::error::Result<_>>()?)
+    let mut out = Vec::new();
+    for text in typed {
+        let (name, is_of_web_address) = Name::from_typed(text)?;
+        if is_of_web_address {
+            let (text, name) = (harmless(text), name.to_string());
+            human::note(&format!("{text} is a web address; using its host {name} (for the URI itself: URI:{text})"));
+        }
+        out.push(name);
+    }
+    Ok(out)
 }
 
 /// Bundles, absolute: the ledger must find them again from anywhere.

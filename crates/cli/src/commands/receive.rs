@@ -45,6 +45,9 @@ pub(crate) fn run(session: &Session, args: ReceiveArgs) -> Result<Done> {
 fn render(done: &receive::Done) -> String {
     let [certificate] = &done.certificates;
     let issued = &certificate.issued;
+    if done.already {
+        return format!("{} already has this certificate, in {}: nothing to do\n", issued.label, issued.folder.shown());
+    }
     let c = &issued.certificate;
     let mut text = format!(
         "{} {} for {}, signed by {}, until {}\nin       {}: certificate.pem ({} certificates), private-key.pem{}\nnext     give the first two files to the server, then: tamga check {}\n",

@@ -1,4 +1,4 @@
-//! `tamga revoke LABEL --reason REASON`: a certificate is taken back; who will notice, and what really helps.
+//! `tamga revoke LABEL --reason REASON`: a certificate is revoked; who will notice, and what really helps.
 
 use crate::exit::{Done, Result};
 use crate::session::Session;

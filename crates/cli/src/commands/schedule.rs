@@ -4,6 +4,7 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::values;
 use crate::words::human;
+use std::path::PathBuf;
 use tamga_app::schedule::{self, Part, Report, Request, Schedule};
 use tamga_core::deploy::schedule::Kind;
 use tamga_core::vocabulary::text::Shown;
@@ -17,10 +18,14 @@ pub(crate) struct ScheduleArgs {
     /// Put it in place and switch it on (tamga leave takes it away)
     #[arg(long, requires = "kind")]
     install: bool,
+    /// The passphrase of the authority's encrypted key, from a file's first line
+    #[arg(long, value_name = "PATH", requires = "kind", help_heading = "Secrets")]
+    passphrase_file: Option<PathBuf>,
 }
 
 pub(crate) fn run(session: &Session, args: &ScheduleArgs) -> Result<Done> {
-    let report = schedule::schedule(session, &Request { kind: args.kind, install: args.install })?;
+    let request = Request { kind: args.kind, install: args.install, passphrase_file: args.passphrase_file.clone() };
+    let report = schedule::schedule(session, &request)?;
     let text = match &report {
         Report::Kinds { schedules } => render_kinds(schedules),
         Report::Parts { parts, .. } => render_parts(parts),

@@ -86,34 +86,39 @@ fn render_plan(plan: &Plan, names: &[Name]) -> String {
 fn render(done: &setup::Done, request: &Request, raise: &str) -> String {
     let [certificate] = &done.certificates;
     let (authority, issued) = (&done.authority, &certificate.issued);
-    let mut text = format!(
-        "{} {} {}, may certify {}\n",
+    let host = request.names.first().map(reachable).unwrap_or_default();
+    let mut text = render_answer(done, &host);
+    text.push_str(&format!(
+        "\n{} {} {}, may certify {}\n",
         human::dim("authority  "),
         human::strong(&authority.label),
         if done.is_new_root { human::good("made") } else { "unchanged".into() },
         briefly(&authority.certificate),
-    );
+    ));
     text.push_str(&format!(
-        "{} {} {} for {}\n             in {}\n",
+        "{} {} {} for {}\n{} {}: certificate.pem, private-key.pem, root.pem\n",
         human::dim("certificate"),
         human::strong(&issued.label),
         if done.change == Change::Unchanged { done.change.word().into() } else { human::good(done.change.word()) },
         issued.certificate.name_words().join(", "),
+        human::dim("files      "),
         issued.folder.shown()
     ));
     text.push_str(&format!("\n{}", render_rows(&done.rows)));
-    text.push_str(&format!(
-        "\n{}\n",
-        human::strong("proof: the clients installed here connect to a server on this machine")
-    ));
-    text.push_str(&table(&done.proofs));
+    let in_scope: Vec<&Proof> = done.proofs.iter().filter(|p| p.is_in_scope).collect();
+    if !in_scope.is_empty() {
+        text.push_str(&format!("\n{}", table(&in_scope)));
+    }
     let unresolved: Vec<&str> = done.names.iter().filter(|n| !n.resolves).map(|n| n.name.as_str()).collect();
-    text.push_str(&render_advice(&done.proofs, &unresolved, &authority.label, raise));
+    let advice = render_advice(&done.proofs, &unresolved, &authority.label, raise);
+    if !advice.is_empty() {
+        text.push_str(&format!("\n{advice}"));
+    }
+    text.push_str(&human::findings(&done.findings));
     text.push_str(&format!(
-        "{} give certificate.pem and private-key.pem to the server; tamga check https://{}:PORT then checks whether it serves\n     \
-         them; tamga leave undoes all of this\n",
+        "\n{} tamga recipe SERVER {} shows how your server reads the files; then: tamga check https://{host}:PORT\n     tamga leave undoes all of this\n",
         human::dim("next"),
-        request.names.first().map(reachable).unwrap_or_default(),
+        issued.label,
     ));
     if done.change != Change::Unchanged {
         text.push_str(&render_form(done.form.as_ref(), request.server, &issued.label));
@@ -130,10 +135,46 @@ fn reachable(name: &Name) -> String {
     }
 }
 
-fn table(proofs: &[Proof]) -> String {
-    if proofs.is_empty() {
-        return "  no client that Tamga can run is installed here: nothing could be proved\n".into();
+/// The answer, before anything else: who opens the first name without a warning.
+fn render_answer(done: &setup::Done, host: &str) -> String {
+    let in_scope = |accepts: bool| -> Vec<&str> {
+        let meant = done.proofs.iter().filter(|p| p.is_in_scope && p.accepts() == accepts);
+        meant.map(|p| p.client.title()).collect()
+    };
+    let (good, bad) = (in_scope(true), in_scope(false));
+    let url = format!("https://{host}");
+    let verb = |n: usize, one: &'static str, many: &'static str| if n == 1 { one } else { many };
+    match (good.as_slice(), bad.as_slice()) {
+        ([], []) if done.proofs.is_empty() => {
+            human::care("No client was asked: none that Tamga can run is installed here.") + "\n"
+        }
+        ([], []) => human::care("No client was asked: none that is installed here reads the chosen stores.") + "\n",
+        (good, []) => {
+            let opens = verb(good.len(), "opens", "open");
+            human::good(&format!("{} {opens} {url} without a warning.", listed(good))) + "\n"
+        }
+        (good, bad) => {
+            let warn = verb(bad.len(), "warns", "warn");
+            let mut text = human::bad(&format!("{} still {warn} about {url}.", listed(bad))) + "\n";
+            if !good.is_empty() {
+                let opens = verb(good.len(), "opens", "open");
+                text.push_str(&format!("{} {opens} it without a warning.\n", listed(good)));
+            }
+            text
+        }
     }
+}
+
+/// `a, b and c`.
+fn listed(all: &[&str]) -> String {
+    match all {
+        [] => String::new(),
+        [one] => (*one).to_owned(),
+        [most @ .., last] => format!("{} and {last}", most.join(", ")),
+    }
+}
+
+fn table(proofs: &[&Proof]) -> String {
     let mut rows = vec![["client", "verdict", "names", "its message"].map(human::dim).to_vec()];
     for p in proofs {
         let mut groups: Vec<(Outcome, Option<String>, Vec<String>)> = Vec::new();
@@ -180,8 +221,11 @@ fn render_advice(proofs: &[Proof], unresolved: &[&str], label: &str, raise: &str
         }
     }
     for (in_scope, command, clients) in groups {
-        let mark = if in_scope { human::bad("warns") } else { human::care("not in scope") };
-        text.push_str(&format!("{mark} {}\n  {}  {command}\n", clients.join(", "), human::dim("do:")));
+        let line = format!("{}\n  do:  {command}", clients.join(", "));
+        match in_scope {
+            true => text.push_str(&format!("{} {line}\n", human::bad("warns"))),
+            false => text.push_str(&format!("{}\n", human::dim(&format!("not set up  {line}")))),
+        }
     }
     if !unresolved.is_empty() {
         let verb = if unresolved.len() == 1 { "does" } else { "do" };

@@ -93,8 +93,18 @@ fn render(done: &sign::Done) -> String {
     let [certificate] = &done.certificates;
     let (issued, issuer) = (&certificate.issued, &done.proposal.issuer);
     let mut text = render_proposal(&done.proposal);
+    let (files, next) = match done.is_ours {
+        true => (
+            "certificate.pem beside its private-key.pem, root.pem",
+            format!("give the first two files to the server, or: tamga serve {}", issued.label),
+        ),
+        false => (
+            "certificate.pem, root.pem (the private key is where the request was made)",
+            "send certificate.pem to the owner of the key".to_owned(),
+        ),
+    };
     text.push_str(&format!(
-        "{} {} for {}, under {}, until {}\nin     {}: certificate.pem, root.pem (the private key is where the request was made)\nnext   give certificate.pem to whoever asked; clients need the root: tamga trust add {}\n",
+        "{} {} for {}, under {}, until {}\nin     {}: {files}\nnext   {next}; clients need the root: tamga trust add {}\n",
         human::good("signed"),
         human::strong(&issued.label),
         issued.certificate.name_words().join(", "),

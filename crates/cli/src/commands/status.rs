@@ -1,4 +1,4 @@
-//! `tamga status`: the whole at a glance. It looks and changes nothing.
+//! `tamga status`: expiry dates, trust state and open problems. It changes nothing.
 
 use super::status_page;
 use crate::exit::{self, Done, Result};
@@ -6,11 +6,13 @@ use crate::session::Session;
 use crate::words::human;
 use std::path::PathBuf;
 use tamga_app::authority::list::KeyState;
+use tamga_app::env::Env;
 use tamga_app::status::{self, InUse, Report, seen_in};
 use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::ca::status::{OnDisk, part_left};
 use tamga_core::stores::StoreId;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_core::vocabulary::word::joined;
 use tamga_host::fs;
 
@@ -28,12 +30,17 @@ pub(crate) struct StatusArgs {
     /// Write a page of it all, self-contained, to read in a browser or to print
     #[arg(long, value_name = "FILE.html")]
     report: Option<PathBuf>,
+    /// Evaluate as of then (RFC 3339)
+    #[arg(long, value_name = "TIME")]
+    at: Option<Timestamp>,
 }
 
 pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
-    let report = status::status(session)?;
+    let mut env: Env = session.env.clone();
+    env.now = args.at.unwrap_or(env.now);
+    let report = status::status(&env)?;
     if let Some(file) = &args.metrics {
-        fs::write_whole(file, Report::metrics(session)?.as_bytes(), 0o644)?;
+        fs::write_whole(file, Report::metrics(&env)?.as_bytes(), 0o644)?;
     }
     if report.is_empty() {
         let data = report.data_folder.shown();
@@ -59,15 +66,15 @@ pub(crate) fn run(session: &Session, args: &StatusArgs) -> Result<Done> {
 }
 
 fn render(report: &Report) -> String {
-    let mut text = format!("{} {}\n\n", human::dim("data folder"), report.data_folder.shown());
+    let mut text = format!("{} {}\n\n", human::dim("data directory"), report.data_folder.shown());
     text.push_str(&render_authorities(report));
     text.push_str(&render_certificates(report));
     text.push_str(&render_stores(report));
     if report.open.is_empty() {
-        text.push_str(&format!("{} nothing is due, every file is what was issued\n", human::good("good")));
+        text.push_str(&format!("{} nothing is due, and every file is as issued\n", human::good("good")));
     }
     for o in &report.open {
-        text.push_str(&format!("{} {}\n  {}  {}\n", human::care("open"), o.what, human::dim("do:"), o.remedy));
+        text.push_str(&format!("{} {}\n  {}  {}\n", human::care("fix"), o.what, human::dim("do:"), o.remedy));
     }
     text
 }
@@ -87,11 +94,12 @@ fn render_authorities(report: &Report) -> String {
     if report.authorities.is_empty() {
         return String::new();
     }
-    let mut rows = vec![["authority", "left", "ends", "key"].map(human::dim).to_vec()];
-    for (a, key) in &report.authorities {
+    let mut rows = vec![["authority", "life", "expires", "key", "next list"].map(human::dim).to_vec()];
+    for (a, key, next) in &report.authorities {
         let c = &a.certificate;
         let ends = if a.retired { human::dim("retired") } else { c.not_after.date() };
-        rows.push(vec![human::strong(&a.label), bar(part_left(c, report.now)), ends, render_key(a, key)]);
+        let next = next.map_or_else(|| human::dim("none"), |n| n.date());
+        rows.push(vec![human::strong(&a.label), bar(part_left(c, report.now)), ends, render_key(a, key), next]);
     }
     format!("{}\n", human::table(&rows))
 }
@@ -112,10 +120,14 @@ fn render_certificates(report: &Report) -> String {
     if report.certificates.is_empty() {
         return "no certificate is in use: tamga issue NAME\n\n".into();
     }
-    let mut rows = vec![["certificate", "left", "ends", "days", "files"].map(human::dim).to_vec()];
+    let mut rows = vec![["certificate", "life", "expires", "days", "files"].map(human::dim).to_vec()];
     for used in report.certificates.iter().take(ROWS) {
         let i = &used.issued;
         let c = &i.certificate;
+        if i.revoked.is_some() {
+            rows.push(vec![human::strong(&i.label), bar(0), human::bad("revoked")]);
+            continue;
+        }
         rows.push(vec![
             human::strong(&i.label),
             bar(part_left(c, report.now)),
@@ -126,7 +138,7 @@ fn render_certificates(report: &Report) -> String {
     }
     let more = match report.certificates.len().saturating_sub(ROWS) {
         0 => String::new(),
-        n => format!("and {n} that end later: tamga list --sort ends\n"),
+        n => format!("and {n} that expire later: tamga list --sort ends\n"),
     };
     format!("{}{more}\n", human::table(&rows))
 }
@@ -142,8 +154,8 @@ fn render_files(used: &InUse) -> String {
 
 /// Each root with the stores that have it and those that lack it.
 fn render_stores(report: &Report) -> String {
-    let mut rows = vec![["root", "seen in", "absent from"].map(human::dim).to_vec()];
-    for (a, _) in report.authorities.iter().filter(|(a, _)| a.is_root() && !a.retired) {
+    let mut rows = vec![["root", "installed in", "not in"].map(human::dim).to_vec()];
+    for (a, ..) in report.authorities.iter().filter(|(a, ..)| a.is_root() && !a.retired) {
         let (seen, absent) = seen_in(&report.stores, &a.certificate.sha256());
         let or = |ids: Vec<StoreId>| if ids.is_empty() { human::dim("none") } else { joined(&ids) };
         rows.push(vec![human::strong(&a.label), or(seen), or(absent)]);

@@ -9,12 +9,12 @@ use tamga_core::vocabulary::text::Shown;
 
 pub(super) fn page(report: &Report) -> String {
     let (class, verdict) = match report.open.len() {
-        0 => ("good", "nothing is due, every file is what was issued".to_owned()),
-        1 => ("bad", "one thing is open".to_owned()),
-        n => ("bad", format!("{n} things are open")),
+        0 => ("good", "nothing is due, and every file is as issued".to_owned()),
+        1 => ("bad", "one problem to fix".to_owned()),
+        n => ("bad", format!("{n} problems to fix")),
     };
     let head = format!(
-        "<p>looked at on {} with Tamga {}, in {}</p><p class=\"verdict {class}\">{verdict}</p>",
+        "<p>Status of {} by Tamga {}, data directory {}</p><p class=\"verdict {class}\">{verdict}</p>",
         text(&report.now.to_string()),
         env!("CARGO_PKG_VERSION"),
         text(&report.data_folder.shown())
@@ -23,38 +23,42 @@ pub(super) fn page(report: &Report) -> String {
     for o in &report.open {
         let _ = write!(
             body,
-            "<div class=\"finding warning\"><p>{}</p><p><code class=\"step\">{}</code></p></div>",
+            "<div class=\"finding warning\"><p>{}</p><p>{}</p></div>",
             text(&o.what),
-            text(&o.remedy)
+            html::remedy(&o.remedy)
         );
     }
     let mut rows = String::new();
     for used in &report.certificates {
         let i = &used.issued;
         let c = &i.certificate;
+        let days = match i.revoked {
+            Some(_) => "revoked".to_owned(),
+            None => format!("{} days", c.not_after.days_after(report.now)),
+        };
         let _ = write!(
             rows,
-            "<tr><td><b>{}</b></td><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{} days</td><td>{}</td></tr>",
+            "<tr><td><b>{}</b></td><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{days}</td><td>{}</td></tr>",
             text(&i.label),
             bar(part_left(c, report.now)),
             text(&c.not_after.date()),
-            c.not_after.days_after(report.now),
             text(&c.name_words().join(", "))
         );
     }
-    section(&mut body, "Certificates", &["label", "left", "ends", "", "names"], &rows);
+    section(&mut body, "Certificates", &["label", "life", "expires", "", "names"], &rows);
     let mut rows = String::new();
-    for (a, _) in &report.authorities {
+    for (a, _, next) in &report.authorities {
         let _ = write!(
             rows,
-            "<tr><td><b>{}</b></td><td>{}</td><td>{}</td><td>{}</td></tr>",
+            "<tr><td><b>{}</b></td><td>{}</td><td>{}</td><td>{}</td><td>{}</td></tr>",
             text(&a.label),
             bar(part_left(&a.certificate, report.now)),
             text(&a.certificate.not_after.date()),
-            text(a.key.word())
+            text(a.key.word()),
+            text(&next.map_or_else(|| "none".to_owned(), |n| n.date()))
         );
     }
-    section(&mut body, "Authorities", &["label", "left", "ends", "key"], &rows);
+    section(&mut body, "Authorities", &["label", "life", "expires", "key", "next revocation list"], &rows);
     let mut rows = String::new();
     for r in &report.stores {
         let class = match r.state {
@@ -71,7 +75,7 @@ pub(super) fn page(report: &Report) -> String {
             text(&r.place.shown())
         );
     }
-    section(&mut body, "Where each root is seen", &["store", "root", "state", "place"], &rows);
+    section(&mut body, "Stores", &["store", "root", "state", "place"], &rows);
     html::page("The lab", &head, &body)
 }
 

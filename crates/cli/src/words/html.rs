@@ -40,6 +40,30 @@ pub(crate) fn text(raw: &str) -> String {
     out
 }
 
+/// Words with which a command to type begins, in a remedy.
+const PROGRAMS: [&str; 8] =
+    ["tamga ", "sudo ", "chmod ", "chown ", "update-ca-", "timedatectl ", "certutil ", "systemctl "];
+
+/// What to do, as HTML: commands in the type of a terminal, the words around them as prose.
+pub(crate) fn remedy(raw: &str) -> String {
+    let mut out = String::new();
+    let mut rest = raw;
+    let begins = |s: &str| PROGRAMS.iter().filter_map(|p| s.find(p)).filter(|at| begins_word(s, *at)).min();
+    while let Some(at) = begins(rest) {
+        let (prose, command) = rest.split_at(at);
+        let end =
+            command.find([',', ';', ')']).into_iter().chain(command.find(" puts ")).min().unwrap_or(command.len());
+        let (command, after) = command.split_at(end);
+        out.push_str(&format!("{}<code class=\"step\">{}</code>", text(prose), text(command)));
+        rest = after;
+    }
+    out + &text(rest)
+}
+
+fn begins_word(s: &str, at: usize) -> bool {
+    s[..at].chars().next_back().is_none_or(|c| c.is_whitespace() || c == '(')
+}
+
 /// A whole page. `head` stands below the title, `body` is what it is about: both HTML.
 pub(crate) fn page(title: &str, head: &str, body: &str) -> String {
     let title = text(title);
@@ -48,4 +72,22 @@ pub(crate) fn page(title: &str, head: &str, body: &str) -> String {
 <meta name=\"viewport\" content=\"width=device-width\"><meta name=\"referrer\" content=\"no-referrer\"><title>{title}</title>\
 <style>{STYLE}</style></head>\n<body><header><h1>{title}</h1>{head}</header>\n<main>{body}</main></body></html>\n"
     )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_commands_stand_in_code() {
+        let code = |c: &str| format!("<code class=\"step\">{c}</code>");
+        assert_eq!(remedy("tamga renew charts"), code("tamga renew charts"));
+        assert_eq!(remedy("set the clock"), "set the clock");
+        let both = remedy("to replace it: tamga renew x; to add a name: tamga renew x --add NAME");
+        assert_eq!(
+            both,
+            format!("to replace it: {}; to add a name: {}", code("tamga renew x"), code("tamga renew x --add NAME"))
+        );
+        assert_eq!(remedy("see mytamga <b>"), "see mytamga &lt;b&gt;");
+    }
 }

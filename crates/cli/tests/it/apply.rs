@@ -290,7 +290,7 @@ fn at_every_point(prepare: impl Fn() -> Sandbox, labels: usize) -> usize {
             sample::certificate(&s.lab("charts/certificate.pem")),
             "{when}"
         );
-        // One that was recorded and whose files never stood is told as abandoned: nobody ever had it.
+        // One that was recorded and whose files were never in place is reported as abandoned: nobody ever had it.
         let rows = s.json(&["list"]).expect(0).json()["certificates"].as_array().unwrap().clone();
         let live = rows.iter().filter(|c| c["state"] == "valid").count();
         assert_eq!(live, labels, "{when}: one was issued twice: {rows:?}");
@@ -413,7 +413,7 @@ fn limits_and_issuers_that_differ_are_noticed() {
     let v = s.json(&["authority", "show", "saltmarsh"]).expect(0).json();
     assert!(v["authorities"][0]["permitted"].to_string().contains("lab.example.org"), "{v}");
     nothing(&s);
-    // Limits cannot be taken back: it is said, and is not "nothing to do".
+    // Limits cannot be revoked: it is said, and is not "nothing to do".
     file(&s, TWO);
     let ran = s.json(&["apply"]).expect(1);
     let why = ran.json()["changes"][0]["why"].as_str().unwrap().to_owned();

@@ -175,7 +175,7 @@ fn an_access_control_list_on_the_way_counts_too() {
     listed("d:u:nobody:rwx", 0, "");
 }
 
-/// Every directory on the way counts, and every link: whoever may replace one decides what root does.
+/// Every directory on the way counts, and every link: anyone who may replace one decides what root does.
 #[test]
 fn root_uses_no_way_that_another_account_could_replace() {
     let Some(a) = Arena::new(sandbox()) else { return };

@@ -88,7 +88,7 @@ fn permit_makes_the_root_anew_with_the_same_key_and_swaps_it() {
     assert_ne!(after.serial, before.serial);
     let text = std::fs::read_to_string(s.lab("roots.pem")).unwrap();
     assert_eq!(text.matches("BEGIN CERTIFICATE").count(), 1);
-    assert!(text.starts_with("# other\n") && text.contains(&after.sha256()[..8]));
+    assert!(text.starts_with("# other\n") && text.contains(after.sha256().short()));
     // What it signed before is still good under the new root; new names can be issued.
     let (served, _) = chain(&s, "charts");
     judge::webpki(&served, after.der(), "charts.saltmarsh.test", now()).unwrap();
@@ -270,7 +270,7 @@ fn a_ca_made_elsewhere_is_checked_before_it_is_taken_in() {
     let v =
         s.json(&["issue", "www.saltmarsh.org", "--issuer", "harbour", "--passphrase-file", "pass"]).expect(0).json();
     assert_eq!(v["findings"][0]["code"], "public-name");
-    // One that has ended is refused unless its records are wanted.
+    // One that has expired is refused unless its records are wanted.
     s.run(&["--data-dir", "gone", "authority", "create", "ebb", "--valid-for", "1m"]).expect(0);
     let (certificate, _) = ("gone/authorities/ebb/certificate.pem", 0);
     assert_eq!(sample::certificate(&s.lab(certificate)).subject_words(), "CN=ebb root (Tamga, tests only)");
@@ -290,7 +290,7 @@ fn a_successor_is_crossed_with_its_predecessor() {
     s.run(&["issue", "archive.saltmarsh.test", "--issuer", "next"]).expect(0);
     let (served, root) = chain(&s, "archive.saltmarsh.test");
     assert_eq!(root, new.der());
-    // Whoever trusts only one of the two roots accepts what the other signed.
+    // Anyone who trusts only one of the two roots accepts what the other signed.
     for trusted in [&old, &new] {
         judge::webpki(&served, trusted.der(), "archive.saltmarsh.test", now()).unwrap();
     }
@@ -350,7 +350,7 @@ fn an_intermediate_is_made_between_two_machines() {
     let signed = at("isolated", &["authority", "sign", "web.pem", "--path-length", "0", "--into", "signed"], 0);
     assert_eq!(signed["authorities"][0]["key"], "elsewhere");
     at("isolated", &["issue", "charts.saltmarsh.test", "--issuer", "web"], 3);
-    // A certificate of another key is not taken back.
+    // A certificate of another key is not revoked.
     at("online", &["authority", "receive", "web", "--certificate", "other.pem"], 3);
     let got = at("online", &["authority", "receive", "web", "--certificate", "signed/certificate.pem"], 0);
     assert_eq!(

@@ -25,7 +25,7 @@ fn every_profile_is_read_back_by_an_independent_parser() {
         ("192.168.7.7", "ip:c0a80707"),
         ("fd00::7", "ip:fd000000000000000000000000000007"),
         ("lab-operator@saltmarsh.test", "mail:lab-operator@saltmarsh.test"),
-        ("https://charts.saltmarsh.test/x", "uri:https://charts.saltmarsh.test/x"),
+        ("URI:https://charts.saltmarsh.test/x", "uri:https://charts.saltmarsh.test/x"),
     ];
     let kinds = KeyAlgorithm::ALL.into_iter().filter(|k| !matches!(k, KeyAlgorithm::Rsa3072 | KeyAlgorithm::Rsa4096));
     for kind in kinds {
@@ -188,7 +188,7 @@ fn renewal_keeps_names_purpose_and_place() {
     assert!(ran.err.contains("--key-file"), "{}", ran.err);
     s.run(&["renew", "charts", "--key-file", "moved.pem"]).expect(0);
     assert_eq!(sample::certificate(&s.lab("charts/certificate.pem")).key, after.key);
-    // Revoking says which others there are, and takes all if told.
+    // Revoking says which others there are, and revokes all if asked.
     let ran = s.run(&["revoke", "charts", "--reason", "key-compromise"]).expect(0);
     assert!(ran.out.contains("--every"));
     let v = s.json(&["revoke", "charts", "--reason", "key-compromise", "--every"]).expect(0).json();

@@ -152,7 +152,25 @@ fn files_are_judged_with_their_key_beside_them() {
         codes(&s.json(&words).expect(code).json())
     };
     assert_eq!(anchored("charts", &["--name", "localhost"], 0), Vec::<String>::new());
-    assert_eq!(anchored("./charts/certificate.pem", &[], 0), ["name-not-judged"]);
+    // What the ledger knows is judged for the ledger's names; what it does not know, for none.
+    assert_eq!(anchored("./charts/certificate.pem", &[], 0), Vec::<String>::new());
+    std::fs::copy(s.lab("charts/certificate.pem"), s.lab("copy.pem")).unwrap();
+    assert_eq!(anchored("copy.pem", &[], 0), Vec::<String>::new());
+    let root = sample::authority(&s.path("data/authorities/saltmarsh"));
+    let foreign = sample::leaf(&root, &["localhost"], &[Purpose::Server], -60, YEAR, KeyAlgorithm::P256);
+    let text = tamga_core::pki::format::pem::write("CERTIFICATE", foreign.certificate.der());
+    std::fs::write(s.lab("foreign.pem"), text.as_bytes()).unwrap();
+    assert_eq!(anchored("foreign.pem", &[], 0), ["name-not-judged"]);
+    // A directory without its key is not good; a file by itself may be.
+    std::fs::create_dir(s.lab("keyless")).unwrap();
+    std::fs::copy(s.lab("charts/certificate.pem"), s.lab("keyless/certificate.pem")).unwrap();
+    assert_eq!(anchored("keyless", &[], 1), ["key-missing"]);
+    // What looks like a file and is none is no host; the label counts also where a directory of its name is.
+    for typed in ["nosuch.pem", "./nosuch", "certificate.crt"] {
+        s.run(&["check", typed]).expect(4);
+    }
+    let of_label = s.json(&["check", "charts", "--anchor", "charts/root.pem"]).expect(0).json();
+    assert_eq!(of_label["targets"][0]["kind"], "label");
     assert!(anchored("charts", &["--name", "localhost", "--at", "2036-01-01"], 1).contains(&"expired".to_owned()));
     s.run(&["issue", "archive.saltmarsh.test"]).expect(0);
     std::fs::copy(s.lab("archive.saltmarsh.test/private-key.pem"), s.lab("charts/private-key.pem")).unwrap();
@@ -281,7 +299,7 @@ fn of_two_faults_each_client_tells_the_one_that_it_is_foreseen_to_tell() {
         let port = serde_json::from_str::<Value>(&line).unwrap()["port"].as_u64().unwrap();
         let clients = ["curl", "chromium", "node", "python"];
         let target = format!("localhost:{port}");
-        // Nobody was told of the root: that is the second fault.
+        // No client trusts the root: that is the second fault.
         let ran = s.json(&["check", &target, "--observe", "--clients", &clients.join(",")]);
         let seen = agree(&ran, &clients);
         assert!(seen.iter().all(|(verdict, _)| verdict != "accepts"), "{fault}: {seen:?}");

@@ -113,9 +113,9 @@ fn every_client_accepts_after_add_and_refuses_after_remove_and_every_store_is_as
         );
         return;
     }
-    let told = format!("{said}\n{}", String::from_utf8_lossy(&out.stderr));
+    let reply = format!("{said}\n{}", String::from_utf8_lossy(&out.stderr));
     let all = phases(&said);
-    assert_eq!(all.len(), 3, "{told}");
+    assert_eq!(all.len(), 3, "{reply}");
     let clients = ["curl", "wget", "python", "java", "node", "chromium", "firefox"];
     for (phase, wanted) in all.iter().zip([&["refuses", "warns"][..], &["accepts"], &["refuses", "warns"]]) {
         for client in clients {
@@ -124,10 +124,10 @@ fn every_client_accepts_after_add_and_refuses_after_remove_and_every_store_is_as
             let got = phase.get(client).map(String::as_str).unwrap_or("nothing");
             assert!(
                 by_variable && got == "accepts" || !by_variable && wanted.contains(&got),
-                "{client}: {got}\n{told}"
+                "{client}: {got}\n{reply}"
             );
         }
-        assert_eq!(phase["differs"], "0", "{told}");
+        assert_eq!(phase["differs"], "0", "{reply}");
     }
     let changed: Value = serde_json::from_slice(&std::fs::read(s.lab("added.json")).unwrap()).unwrap();
     let stores: Vec<&str> = changed["stores"]
@@ -142,8 +142,8 @@ fn every_client_accepts_after_add_and_refuses_after_remove_and_every_store_is_as
     }
     // Text stores byte for byte; databases, and Java's, which the system's hook writes again in another order, object for object.
     for word in ["bundle", "links", "cacerts", "anchors", "policies", "database", "database1"] {
-        assert_eq!(all[0].get(word), all[2].get(word), "{word}\n{told}");
-        assert!(all[0].contains_key(word), "{word}\n{told}");
+        assert_eq!(all[0].get(word), all[2].get(word), "{word}\n{reply}");
+        assert!(all[0].contains_key(word), "{word}\n{reply}");
     }
-    assert_ne!(all[0]["bundle"], all[1]["bundle"], "{told}");
+    assert_ne!(all[0]["bundle"], all[1]["bundle"], "{reply}");
 }

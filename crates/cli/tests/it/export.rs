@@ -40,7 +40,7 @@ fn every_form_holds_what_was_asked_for_and_keys_are_private() {
         assert_eq!((made["form"].as_str(), made["has_key"].as_bool()), (Some(form), Some(key)));
         let mode = std::fs::metadata(&file).unwrap().permissions().mode() & 0o777;
         assert_eq!(mode, if key { 0o600 } else { 0o644 }, "{form}");
-        assert_eq!(key, made["notes"].to_string().contains("whoever has this file has the private key"), "{form}");
+        assert_eq!(key, made["notes"].to_string().contains("anyone who has this file has the private key"), "{form}");
         let shown = s.json(&["show", &file.display().to_string()]).expect(0).json();
         let of = |kind: &str| shown["objects"].as_array().unwrap().iter().filter(|o| o["kind"] == kind).count();
         assert_eq!((of("certificate"), of("private-key")), (certificates, usize::from(key)), "{form}: {shown}");

@@ -5,7 +5,7 @@ use std::io::{Read, Write};
 use std::net::TcpListener;
 use tamga_testkit::sandbox::Sandbox;
 
-/// Hands out these bytes to whoever asks; gives its address.
+/// Hands out these bytes to anyone who asks; gives its address.
 fn hands_out(answer: Vec<u8>) -> String {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let port = listener.local_addr().unwrap().port();
@@ -42,18 +42,14 @@ fn the_fingerprint_decides_and_nothing_else() {
     std::fs::write(s.lab("bundle.pem"), "# the lab's\n").unwrap();
     let stores = ["--stores", "bundle", "--bundle", "bundle.pem"];
     let add = |url: &str, fingerprint: Option<&str>, code: i32| {
-        let mut words = vec!["trust", "add", "--url", url];
-        words.extend(fingerprint.iter().flat_map(|f| ["--fingerprint", f]));
+        let mut words = vec!["trust", "add", "--from", url];
+        words.extend(fingerprint.iter().flat_map(|f| ["--sha256", f]));
         words.extend(stores);
         s.run(&words).expect(code)
     };
     let url = hands_out(ok(&root));
     let without = add(&url, None, 2);
-    assert!(
-        without.err.contains("without its fingerprint") && without.err.contains("--fingerprint"),
-        "{}",
-        without.err
-    );
+    assert!(without.err.contains("without its fingerprint") && without.err.contains("--sha256"), "{}", without.err);
     let other = "ab".repeat(32);
     let wrong = add(&url, Some(&other), 3);
     assert!(wrong.err.contains(&sha256) && wrong.err.contains(&other), "{}", wrong.err);
@@ -66,16 +62,17 @@ fn the_fingerprint_decides_and_nothing_else() {
     let added = add(&url, Some(&pairs.join(":")), 0);
     assert!(added.out.contains("harbour"), "{}", added.out);
     assert!(std::fs::read_to_string(s.lab("bundle.pem")).unwrap().contains("BEGIN CERTIFICATE"));
-    let words = [&["trust", "remove", "--url", &url, "--fingerprint", &sha256][..], &stores].concat();
+    let mark = format!("tamga-harbour-{}", &sha256[..8]);
+    let words = [&["trust", "remove", &mark][..], &stores].concat();
     s.run(&words).expect(0);
     assert_eq!(std::fs::read_to_string(s.lab("bundle.pem")).unwrap(), "# the lab's\n");
 }
 
 #[test]
-fn whoever_answers_otherwise_is_told_and_costs_little() {
+fn a_wrong_answer_is_reported_and_costs_little() {
     let s = lab();
     let (_, sha256) = elsewhere(&s);
-    let add = |url: &str| s.run(&["trust", "add", "--url", url, "--fingerprint", &sha256, "--stores", "chromium"]);
+    let add = |url: &str| s.run(&["trust", "add", "--from", url, "--sha256", &sha256, "--stores", "chromium"]);
     for (answer, code, word) in [
         (b"HTTP/1.1 500 No\r\n\r\n".to_vec(), 4, "status 500"),
         (b"HTTP/1.1 302 Found\r\nLocation: http://elsewhere.test/\r\n\r\n".to_vec(), 4, "status 302"),
@@ -95,7 +92,7 @@ fn whoever_answers_otherwise_is_told_and_costs_little() {
     let leaf = std::fs::read(s.lab("charts/certificate.pem")).unwrap();
     let shown = s.json(&["show", "charts/certificate.pem"]).json();
     let of_leaf = shown["objects"][0]["sha256"].as_str().unwrap().to_owned();
-    let words = |url: &str| ["trust", "add", "--fingerprint", &of_leaf, "--url", url].map(str::to_owned).to_vec();
+    let words = |url: &str| ["trust", "add", "--sha256", &of_leaf, "--from", url].map(str::to_owned).to_vec();
     let url = hands_out(ok(&leaf));
     let words = words(&url);
     s.run(&words.iter().map(String::as_str).collect::<Vec<_>>()).expect(3);

@@ -83,14 +83,24 @@ fn typed(line: &str, s: &Sandbox) -> String {
         let option = if command.contains("backup") { "--new-passphrase-file" } else { "--passphrase-file" };
         command.push_str(&format!(" {option} secret"));
     }
-    if command.starts_with("tamga ") && !command.starts_with("tamga run") && !command.contains(" > ") {
+    // What changes nothing asks nothing, and refuses to be answered.
+    let looks = ["run", "check", "status", "list", "show", "match", "serve", "explain", "demo", "completions"];
+    let looks_below =
+        ["trust status", "trust share", "identity status", "hosts status", "authority list", "authority show"];
+    let is_looking = looks.iter().chain(&looks_below).any(|l| {
+        command
+            .strip_prefix("tamga ")
+            .and_then(|c| c.strip_prefix(l))
+            .is_some_and(|c| c.is_empty() || c.starts_with(' '))
+    });
+    if command.starts_with("tamga ") && !is_looking && !command.contains(" > ") {
         command.push_str(" --yes");
     }
     command
 }
 
 /// Those of them that name something made up, which is a matter of usage: exit code 2.
-const MADE_UP: [&str; 2] = ["trust remove --exception", "--fingerprint SHA256"];
+const MADE_UP: [&str; 2] = ["trust remove --exception", "--sha256 SHA256"];
 
 /// Refused with exit code 3 here, and rightly: it needs another machine, another moment, or it was done in the preparation.
 const REFUSED: [&str; 10] = [
@@ -99,7 +109,7 @@ const REFUSED: [&str; 10] = [
     "authority restore lab-authorities.age",
     "authority rollover saltmarsh saltmarsh-2027",
     "trust remove --exception",
-    "--fingerprint SHA256",
+    "--sha256 SHA256",
     "authority create saltmarsh",
     "issue charts.saltmarsh.test",
     "issue archive.saltmarsh.test",
@@ -108,7 +118,7 @@ const REFUSED: [&str; 10] = [
 
 #[test]
 fn every_command_of_the_guide_is_understood() {
-    let (mut run, mut told) = (0, Vec::new());
+    let (mut run, mut reply) = (0, Vec::new());
     for block in blocks() {
         let s = prepared();
         for line in block {
@@ -124,10 +134,10 @@ fn every_command_of_the_guide_is_understood() {
                     .iter()
                     .any(|c| command.contains(c) && (ran.code == 3 || ran.code == 2 && MADE_UP.contains(c)));
             if !fine || ran.code == 70 {
-                told.push(format!("{command}\n  {}: {}{}", ran.code, ran.out, ran.err));
+                reply.push(format!("{command}\n  {}: {}{}", ran.code, ran.out, ran.err));
             }
         }
     }
-    assert!(told.is_empty(), "{}", told.join("\n"));
+    assert!(reply.is_empty(), "{}", reply.join("\n"));
     assert!(run > 70, "only {run} commands were found");
 }

@@ -80,7 +80,7 @@ fn the_lab_is_on_one_page_that_loads_nothing() {
         assert!(page.contains(o["remedy"].as_str().unwrap()), "{o}");
     }
     assert!(page.contains("default-src 'none'") && !page.contains("<script") && !page.contains("http://"));
-    assert!(page.contains("class=\"bar out\""), "what has ended is not drawn as ended");
+    assert!(page.contains("class=\"bar out\""), "what has expired is not drawn as expired");
 }
 
 #[test]
@@ -103,6 +103,12 @@ fn every_command_has_a_page_in_the_manual() {
         assert!(text.contains(".TH") && text.contains(".SH"), "{page}: {text}");
     }
     let text = std::fs::read_to_string(s.lab("man/tamga-check.1")).unwrap();
-    assert!(text.contains("Example: tamga check") && text.contains("observe"), "{text}");
+    assert!(
+        text.contains("EXIT STATUS")
+            && text.contains("ENVIRONMENT")
+            && text.contains(".SH EXAMPLES\n.nf\ntamga check")
+            && text.contains("observe"),
+        "{text}"
+    );
     assert_eq!(pages.len(), s.files("lab/man").len());
 }

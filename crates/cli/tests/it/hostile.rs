@@ -1,4 +1,4 @@
-//! Servers that mean ill cost bounded time and memory, are told for what they are, and what they send reaches nobody unescaped.
+//! Servers that mean ill cost bounded time and memory, are reported as what they are, and what they send reaches nobody unescaped.
 
 use crate::lab;
 use std::time::{Duration, Instant};
@@ -56,7 +56,7 @@ fn issuers_in_a_circle_and_a_crowd_of_names_come_to_an_answer() {
     assert_eq!(codes(&crowd), ["budget-exhausted"], "{}", crowd.out);
     let crowd = check(&s, hostile::crowded(&pool, 1_500), &["--format", "json"]);
     assert!(codes(&crowd).contains(&"name-not-covered".into()), "{}", &crowd.out[..2_000.min(crowd.out.len())]);
-    // A person is not told a thousand names.
+    // A person is not shown a thousand names.
     let text = check(&s, hostile::crowded(&pool, 1_500), &[]);
     assert!(text.out.len() < 20_000, "{} octets", text.out.len());
 }
@@ -99,7 +99,7 @@ fn a_server_that_stalls_every_probe_is_given_up_in_time() {
     assert!(begun.elapsed() < Duration::from_secs(28), "it took {:?}", begun.elapsed());
 }
 
-/// Messages that are legal once, sent without end: told as what they are.
+/// Messages that are legal once, sent without end: reported as what they are.
 #[test]
 fn floods_are_named_as_what_they_are() {
     use std::io::{Read, Write};

@@ -81,8 +81,8 @@ fn chromium_shows_it_to_a_server_that_asks_until_it_is_removed() {
         // leave finds what has the mark, without a ledger.
         s.run(&[&["identity", "add", "operator"], &stores[..]].concat()).expect(0);
         std::fs::remove_dir_all(s.path("data")).unwrap();
-        let told = s.run(&["leave", "--yes"]).out;
-        assert!(told.contains("removed 1 identities"), "{told}");
+        let reply = s.run(&["leave", "--yes"]).out;
+        assert!(reply.contains("removed 1 identities"), "{reply}");
     }
 }
 

@@ -148,7 +148,7 @@ fn a_path_that_is_not_utf8_works_and_is_shown_escaped() {
         os("pass"),
     ])
     .expect(0);
-    run(&[os("--data-dir"), data.as_os_str(), os("status")]).expect(0);
+    run(&[os("--data-dir"), data.as_os_str(), os("status")]).expect(1);
     run(&[OsStr::from_bytes(b"\xff")]).expect(2);
     run(&[os("--format"), os("json"), OsStr::from_bytes(b"\xff")]).expect(2);
 }

@@ -50,7 +50,7 @@ fn every_key_kind_can_be_issued_and_read_back() {
         s.run(&["issue", "gauge-7.saltmarsh.test", "--label", word, "--key-algorithm", word]).expect(0);
         let shown = s.json(&["show", &format!("{word}/private-key.pem")]).expect(0).json();
         let certificate = sample::certificate(&s.lab(&format!("{word}/certificate.pem")));
-        assert_eq!(shown["objects"][0]["public_sha256"], certificate.key.fingerprint());
+        assert_eq!(shown["objects"][0]["public_sha256"], certificate.key.fingerprint().as_str());
     }
 }
 

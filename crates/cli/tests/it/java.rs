@@ -136,7 +136,7 @@ fn a_root_goes_into_every_jvm_and_out_again_byte_for_byte() {
     }
     site.kill().unwrap();
     site.wait().unwrap();
-    // A damaged store is told, kept, and the others go on.
+    // A damaged store is reported, kept, and the others go on.
     std::fs::write(old.join("cacerts"), b"\xfe\xed\xfe\xed damaged").unwrap();
     let v = s.json(&["trust", "add", "saltmarsh", "--stores", "java", "--passphrase-file", "secret"]).expect(5).json();
     assert_eq!(row(&v, "eight/jre/lib/security/cacerts")["change"], "failed", "{v}");

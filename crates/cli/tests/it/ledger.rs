@@ -48,12 +48,12 @@ fn an_older_ledger_becomes_a_new_one() {
     let folder = s.path("data/authorities/saltmarsh").display().to_string();
     db.execute(
         "INSERT INTO authority VALUES ('saltmarsh', ?1, ?2, ?3, ?4)",
-        rusqlite::params![root.sha256(), root.der(), folder, at],
+        rusqlite::params![root.sha256().as_str(), root.der(), folder, at],
     )
     .unwrap();
     db.execute(
         "INSERT INTO certificate VALUES (1, 'charts', ?1, ?2, ?3, 'saltmarsh', ?4, 'live', ?5)",
-        rusqlite::params![leaf.serial, leaf.sha256(), leaf.der(), s.lab("charts").display().to_string(), at],
+        rusqlite::params![leaf.serial, leaf.sha256().as_str(), leaf.der(), s.lab("charts").display().to_string(), at],
     )
     .unwrap();
     db.execute("INSERT INTO event (at, kind, about, detail) VALUES (?1, 'issued', 'charts', 'x')", [at]).unwrap();

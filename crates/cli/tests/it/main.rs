@@ -38,6 +38,7 @@ mod ledger_input;
 mod limits;
 mod many;
 mod met;
+mod missteps;
 mod other_systems;
 mod policies;
 mod preludes;

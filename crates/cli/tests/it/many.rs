@@ -47,7 +47,7 @@ fn many_targets_come_side_by_side_in_their_order_with_a_summary() {
     let read: Vec<Value> = lines.lines().map(|l| serde_json::from_str(l).unwrap()).collect();
     assert_eq!(read.len(), 41);
     assert!(read.iter().all(|t| t["target"].is_string() && t["kind"] == "live"), "{lines}");
-    // Few are told at length, also from a list.
+    // Few are reported at length, also from a list.
     std::fs::write(s.lab("few.txt"), format!("localhost:{}\n", site.port)).unwrap();
     let few = s.run(&["check", "--list", "few.txt", "--clients", "standard", "--anchor", "charts/root.pem"]).expect(0);
     assert!(few.out.contains("a live server"), "{}", few.out);
@@ -113,7 +113,7 @@ fn a_list_that_counts_decides_and_one_that_does_not_is_said() {
     );
     assert!(found.contains(&"revoked".to_owned()) && text.contains("key-compromise"), "{text}");
     assert_eq!(check(&["--crl", "after.crl", "--revocation", "off"], 0).0, accepts);
-    // Required: none at hand, another authority's of the same name, or one that has ended.
+    // Required: none at hand, another authority's of the same name, or one that has expired.
     for (more, why) in [
         (vec![], "no list of"),
         (vec!["--crl", "foreign.crl"], "signature"),

@@ -72,8 +72,8 @@ fn chromium_takes_a_root_by_policy_with_its_limits_and_loses_it_again() {
     // Another file with that setting comes later in the alphabet: Chromium takes it alone, and that is said.
     write(&folder.join("zz-others.json"), "{\"CACertificates\": []}");
     let v = s.json(&["trust", "status", "saltmarsh", "--stores", "chromium-policy"]).expect(1).json();
-    let told = row(&v, "chromium-policy");
-    assert!(told["state"] == "absent" && told["why"].to_string().contains("zz-others.json"), "{v}");
+    let reply = row(&v, "chromium-policy");
+    assert!(reply["state"] == "absent" && reply["why"].to_string().contains("zz-others.json"), "{v}");
     std::fs::remove_file(folder.join("zz-others.json")).unwrap();
     let words = ["trust", "remove", "saltmarsh", "--stores", "chromium-policy"];
     assert_eq!(row(&s.json(&words).expect(0).json(), "chromium-policy")["change"], "removed");

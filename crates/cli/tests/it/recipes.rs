@@ -231,7 +231,7 @@ fn a_certificate_for_a_server_has_the_key_purpose_and_form_that_it_needs() {
     let combined = std::fs::read_to_string(s.lab("data.saltmarsh.test/data.saltmarsh.test.combined.pem")).unwrap();
     assert!(combined.contains("PRIVATE KEY") && combined.contains("BEGIN CERTIFICATE"));
     made = s.run(&["issue", "tides.saltmarsh.test", "--for", "jvm"]).expect(0).out;
-    assert!(!made.contains("passphrase is"), "{made}");
+    assert!(made.contains("its passphrase is in") && made.contains(".p12.passphrase"), "{made}");
     let secret = "tides.saltmarsh.test/tides.saltmarsh.test.p12.passphrase";
     let store = "tides.saltmarsh.test/tides.saltmarsh.test.p12";
     assert!(s.files("lab").iter().filter(|(p, _)| p.ends_with(secret) || p.ends_with(store)).all(|(_, m)| *m == 0o600));
@@ -244,11 +244,11 @@ fn a_certificate_for_a_server_has_the_key_purpose_and_form_that_it_needs() {
 #[test]
 fn a_line_of_a_log_is_explained() {
     let s = sandbox();
-    let told = s.json(&["explain", "FATAL: private key file \"/x/k.pem\" has group or world access"]).expect(0).json();
-    assert_eq!(told["servers"][0]["server"], "postgresql");
-    assert_eq!(told["findings"][0]["code"], "key-readable-by-others");
-    let told = s.json(&["explain", "curl: (60) SSL certificate problem: certificate has expired"]).expect(0).json();
-    assert_eq!(told["findings"][0]["code"], "expired");
+    let reply = s.json(&["explain", "FATAL: private key file \"/x/k.pem\" has group or world access"]).expect(0).json();
+    assert_eq!(reply["servers"][0]["server"], "postgresql");
+    assert_eq!(reply["findings"][0]["code"], "key-readable-by-others");
+    let reply = s.json(&["explain", "curl: (60) SSL certificate problem: certificate has expired"]).expect(0).json();
+    assert_eq!(reply["findings"][0]["code"], "expired");
     s.run(&["explain", "all is well with the tide"]).expect(1);
     assert!(s.run(&["explain", "not-a-code"]).expect(2).err.contains("do:"));
 }
@@ -283,8 +283,8 @@ fn every_recipe_answers_programs_in_one_shape() {
         }
         for fault in v["faults"].as_array().unwrap() {
             // Every error text that is listed is recognised, and every code that it names is explained.
-            let told = s.json(&["explain", &fault["text"].as_str().unwrap().replace('…', " it ")]).expect(0).json();
-            assert!(told["servers"].as_array().unwrap().iter().any(|k| k["server"] == server), "{server}: {fault}");
+            let reply = s.json(&["explain", &fault["text"].as_str().unwrap().replace('…', " it ")]).expect(0).json();
+            assert!(reply["servers"].as_array().unwrap().iter().any(|k| k["server"] == server), "{server}: {fault}");
             if let Some(code) = fault["code"].as_str() {
                 s.run(&["explain", code]).expect(0);
             }

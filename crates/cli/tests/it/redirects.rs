@@ -1,4 +1,4 @@
-//! From plain HTTP to HTTPS: every hop is told, and what is wrong with the way.
+//! From plain HTTP to HTTPS: every redirect is reported, and what is wrong with it.
 
 use crate::lab;
 use serde_json::Value;
@@ -42,8 +42,8 @@ fn a_site_is_met_as_by_whoever_types_the_bare_name() {
     let mut site = s.command(&words).stdout(Stdio::piped()).spawn().unwrap();
     let mut line = String::new();
     BufReader::new(site.stdout.take().unwrap()).read_line(&mut line).unwrap();
-    let told: Value = serde_json::from_str(&line).unwrap();
-    let (from, to) = (told["redirect_port"].as_u64().unwrap(), told["port"].as_u64().unwrap());
+    let reply: Value = serde_json::from_str(&line).unwrap();
+    let (from, to) = (reply["redirect_port"].as_u64().unwrap(), reply["port"].as_u64().unwrap());
     let (code, v, codes) = checked(&s, u16::try_from(from).unwrap());
     assert_eq!((code, codes.len()), (0, 0), "{v}");
     assert_eq!(v["redirects"][0]["status"], 307);

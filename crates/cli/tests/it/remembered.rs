@@ -37,11 +37,11 @@ fn exceptions_for_names_of_ours_are_told_and_exactly_one_is_forgotten() {
     write(&chromium, decisions);
     let status = || found(&s.json(&["trust", "status"]).json());
     let remembered = |place: &str| ("exception-remembered".to_owned(), place.to_owned());
-    let told = status();
+    let reply = status();
     for place in ["charts.saltmarsh.test:8443", "localhost:9443", "charts.saltmarsh.test:443"] {
-        assert!(told.contains(&remembered(place)), "{place}: {told:?}");
+        assert!(reply.contains(&remembered(place)), "{place}: {reply:?}");
     }
-    assert!(!told.iter().any(|f| f.1.contains("other.example")), "not ours: {told:?}");
+    assert!(!reply.iter().any(|f| f.1.contains("other.example")), "not ours: {reply:?}");
     s.run(&["trust", "remove", "--exception", "charts.saltmarsh.test:8443", "--dry-run"]).expect(0);
     assert_eq!(std::fs::read_to_string(&file).unwrap(), text);
     s.run(&["trust", "remove", "--exception", "charts.saltmarsh.test:8443"]).expect(0);
@@ -69,15 +69,15 @@ fn settings_that_look_away_or_lead_elsewhere_are_named_with_the_line_to_delete()
         let out = c.output().unwrap();
         found(&serde_json::from_slice(&out.stdout).unwrap())
     };
-    let told = run(&[("NODE_TLS_REJECT_UNAUTHORIZED", "0"), ("REQUESTS_CA_BUNDLE", "/nowhere.pem")]);
-    let count = |code: &str| told.iter().filter(|f| f.0 == code).count();
-    assert_eq!(count("verification-off"), 4, "{told:?}");
-    assert_eq!(count("trust-overridden"), 2, "{told:?}");
-    assert!(!told.iter().any(|f| f.1.contains("wgetrc")), "a comment is no setting: {told:?}");
+    let reply = run(&[("NODE_TLS_REJECT_UNAUTHORIZED", "0"), ("REQUESTS_CA_BUNDLE", "/nowhere.pem")]);
+    let count = |code: &str| reply.iter().filter(|f| f.0 == code).count();
+    assert_eq!(count("verification-off"), 4, "{reply:?}");
+    assert_eq!(count("trust-overridden"), 2, "{reply:?}");
+    assert!(!reply.iter().any(|f| f.1.contains("wgetrc")), "a comment is no setting: {reply:?}");
     // A file with the root in it leads nobody astray.
     let root = s.path("data/authorities/saltmarsh/certificate.pem").display().to_string();
-    let told = run(&[("NODE_EXTRA_CA_CERTS", &root), ("NODE_TLS_REJECT_UNAUTHORIZED", "1")]);
-    assert!(!told.iter().any(|f| f.1.starts_with("NODE")), "{told:?}");
+    let reply = run(&[("NODE_EXTRA_CA_CERTS", &root), ("NODE_TLS_REJECT_UNAUTHORIZED", "1")]);
+    assert!(!reply.iter().any(|f| f.1.starts_with("NODE")), "{reply:?}");
 }
 
 #[test]

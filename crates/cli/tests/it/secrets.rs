@@ -172,7 +172,7 @@ fn a_passphrase_file_that_every_account_can_read_is_warned_about() {
     bits(&s.path("lab"), 0o700);
     assert!(!create("c").err.contains("passphrase-file-readable"));
     bits(&s.path("lab"), 0o755);
-    // A secret of a container: mounted for it alone, readable for whoever is inside.
+    // A secret of a container: mounted for it alone, readable for anyone who is inside.
     let script = format!(
         "mkdir -p {0} && mount -t tmpfs -o mode=755 t {0} && cp pass {0}/word && chmod 444 {0}/word",
         s.lab("run").display()

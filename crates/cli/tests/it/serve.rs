@@ -73,9 +73,9 @@ fn a_folder_is_shown_and_nothing_outside_it_nor_keys() {
     std::os::unix::fs::symlink("../outside.txt", s.lab("site/way-out.txt")).unwrap();
     let mut site = Site::start(&s, &["--folder", "site"]);
     assert_eq!(site.curl(&s, "/", &[]), ("200".into(), "<h1>tides</h1>".into()));
-    let told = site.event();
-    assert_eq!((told["event"].as_str(), told["status"].as_u64()), (Some("request"), Some(200)));
-    assert_eq!((told["length"].as_u64(), told["protocol"].as_str()), (Some(14), Some("TLS 1.3")));
+    let reply = site.event();
+    assert_eq!((reply["event"].as_str(), reply["status"].as_u64()), (Some("request"), Some(200)));
+    assert_eq!((reply["length"].as_u64(), reply["protocol"].as_str()), (Some(14), Some("TLS 1.3")));
     let (code, head) = site.curl(&s, "/a%20b.json", &["-D", "-"]);
     assert!(code == "200" && head.contains("application/json"), "{head}");
     site.curl(&s, "/big.bin", &["-o", &s.lab("got.bin").display().to_string()]);
@@ -130,8 +130,8 @@ fn a_renewed_certificate_is_served_without_a_restart() {
     let s = lab();
     let mut site = Site::start(&s, &[]);
     let renewed = s.json(&["renew", "charts"]).expect(0).json()["certificates"][0]["sha256"].clone();
-    let told = site.event();
-    assert_eq!((told["event"].as_str(), &told["sha256"]), (Some("renewed"), &renewed));
+    let reply = site.event();
+    assert_eq!((reply["event"].as_str(), &reply["sha256"]), (Some("renewed"), &renewed));
     let v = s.json(&["check", &format!("localhost:{}", site.port), "--anchor", "charts/root.pem"]).expect(0).json();
     assert_eq!(v["targets"][0]["chain"][0]["sha256"], renewed);
     let (_, page) = site.curl(&s, "/", &[]);
@@ -168,8 +168,8 @@ fn both_versions_of_http_and_an_echo_over_web_socket() {
     };
     let (two, one) = (version(&site, &["--http2"]), version(&site, &["--http1.1"]));
     assert_eq!((two.as_str(), one.as_str()), ("2", "1.1"));
-    let told = (site.event(), site.event());
-    assert_eq!((told.0["http"].as_str(), told.1["http"].as_str()), (Some("HTTP/2"), Some("HTTP/1.1")));
+    let reply = (site.event(), site.event());
+    assert_eq!((reply.0["http"].as_str(), reply.1["http"].as_str()), (Some("HTTP/2"), Some("HTTP/1.1")));
     assert_eq!(echoed(&s, u16::try_from(site.port).unwrap(), "/"), "spring tide");
     assert_eq!(site.event()["status"], 101);
 }
@@ -278,7 +278,7 @@ fn a_server_broken_on_purpose_is_refused_for_just_that_reason() {
         let matches = said.contains(curl) || (fault == "wrong-name" && said.contains("no alternative certificate"));
         assert!(status == "000" && matches, "{fault}: {said}");
     }
-    // What was served stands in the ledger's events alone: it is no certificate of the label.
+    // What was served is in the ledger's events alone: it is no certificate of the label.
     let listed = s.json(&["list"]).expect(0).json();
     assert_eq!(listed["certificates"].as_array().unwrap().len(), 1);
     s.run(&["serve", "charts", "--fault", "tired"]).expect(2);

@@ -5,6 +5,13 @@ use serde_json::Value;
 use std::str::FromStr;
 use tamga_testkit::sandbox::Sandbox;
 
+/// The lab, and its root in a bundle: nothing is open.
+fn trusted_lab() -> Sandbox {
+    let s = lab();
+    s.run(&["trust", "add", "saltmarsh", "--stores", "bundle", "--bundle", "bundle.pem"]).expect(0);
+    s
+}
+
 fn open(s: &Sandbox, code: i32) -> Vec<String> {
     let v: Value = s.json(&["status"]).expect(code).json();
     v["open"].as_array().unwrap().iter().map(|o| o["what"].as_str().unwrap().to_owned()).collect()
@@ -12,7 +19,7 @@ fn open(s: &Sandbox, code: i32) -> Vec<String> {
 
 #[test]
 fn a_lab_in_order_is_good_and_looking_changes_nothing() {
-    let s = lab();
+    let s = trusted_lab();
     let before = s.files("data");
     let text = s.run(&["status"]).expect(0).out;
     for word in ["saltmarsh", "charts", "as issued", "not encrypted", "nothing is due"] {
@@ -27,7 +34,7 @@ fn a_lab_in_order_is_good_and_looking_changes_nothing() {
 
 #[test]
 fn what_is_due_changed_missing_waiting_or_left_over_is_open_with_the_step_that_closes_it() {
-    let s = lab();
+    let s = trusted_lab();
     // Of a life of 90 days 20 are left.
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_secs();
     let at = |days: i64| {
@@ -36,7 +43,7 @@ fn what_is_due_changed_missing_waiting_or_left_over_is_open_with_the_step_that_c
     let aged =
         ["issue", "gauge-7.saltmarsh.test", "--label", "gauge", "--not-before", &at(-70), "--not-after", &at(20)];
     s.run(&aged).expect(0);
-    assert_eq!(open(&s, 1), ["gauge is due"]);
+    assert_eq!(open(&s, 1), ["gauge is due for renewal"]);
     s.run(&["renew", "gauge", "--valid-for", "90d"]).expect(0);
     assert_eq!(open(&s, 0), [""; 0]);
     // Overwritten, cut, gone.
@@ -65,7 +72,7 @@ fn what_is_due_changed_missing_waiting_or_left_over_is_open_with_the_step_that_c
 
 #[test]
 fn metrics_are_in_the_open_text_format() {
-    let s = lab();
+    let s = trusted_lab();
     s.run(&["status", "--metrics", "tamga.prom"]).expect(0);
     let text = std::fs::read_to_string(s.lab("tamga.prom")).unwrap();
     assert!(text.ends_with("# EOF\n"), "{text}");
@@ -97,12 +104,12 @@ fn metrics_are_in_the_open_text_format() {
 
 #[test]
 fn how_each_store_is_proved_is_said_for_every_store_and_in_the_readme() {
-    let s = lab();
+    let s = trusted_lab();
     let readme = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md")).unwrap();
-    let told = s.run(&["status", "--verbose"]).expect(0).out;
+    let reply = s.run(&["status", "--verbose"]).expect(0).out;
     for store in tamga_core::stores::trust::ALL {
         let (id, how) = (store.id(), store.id().proved());
-        assert!(told.contains(how), "{id}: {told}");
+        assert!(reply.contains(how), "{id}: {reply}");
         let row = readme.lines().find(|l| l.starts_with('|') && l.contains(&format!("`{id}`"))).unwrap();
         // The first word of how is the README's too.
         let word = how.split([' ', ',', ';', '.']).take(2).collect::<Vec<_>>().join(" ");
@@ -120,7 +127,7 @@ fn keys_and_the_clock_are_looked_at() {
         let all = v["problems"].as_array().unwrap_or_else(|| panic!("{v}"));
         all.iter().filter_map(|p| p["code"].as_str().map(str::to_owned)).collect()
     };
-    let s = lab();
+    let s = trusted_lab();
     assert_eq!(codes(&s), Vec::<String>::new());
     for key in [s.lab("charts/private-key.pem"), s.path("data/authorities/saltmarsh/private-key.pem")] {
         let before = std::fs::read(&key).unwrap();
@@ -155,7 +162,7 @@ fn keys_and_the_clock_are_looked_at() {
 /// A list never goes back behind its predecessor, whatever the clock says.
 #[test]
 fn a_list_is_never_dated_before_the_one_before_it() {
-    let s = lab();
+    let s = trusted_lab();
     let update = |s: &Sandbox| {
         s.json(&["show", "s.crl"]).expect(0).json()["objects"][0]["this_update"].as_str().unwrap().to_owned()
     };

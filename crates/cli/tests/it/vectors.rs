@@ -49,7 +49,7 @@ fn cases() -> Vec<Case> {
         .collect()
 }
 
-/// A store opens with its passphrase alone, and every key, certificate and name in it is told.
+/// A store opens with its passphrase alone, and every key, certificate and name in it is shown.
 fn stored(s: &Sandbox, c: &Case, file: &str, when: &str) {
     let mut words = vec!["show", file];
     if c.names != "-" {

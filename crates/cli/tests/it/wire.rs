@@ -183,7 +183,7 @@ fn an_old_server_is_told_by_version_and_cipher() {
     for (highest, word) in [(1, "TLS 1.0"), (2, "TLS 1.1"), (0, "SSL 3")] {
         let (code, v) = check(&s, &format!("localhost:{}", old(highest)), &[]);
         assert_eq!((code, codes(&v)), (1, vec!["tls-too-old"]), "{v}");
-        let told = v["findings"][0]["summary"].as_str().unwrap();
-        assert!(told.contains(word) && told.contains("TLS_RSA_WITH_AES_128_CBC_SHA"), "{told}");
+        let reply = v["findings"][0]["summary"].as_str().unwrap();
+        assert!(reply.contains(word) && reply.contains("TLS_RSA_WITH_AES_128_CBC_SHA"), "{reply}");
     }
 }

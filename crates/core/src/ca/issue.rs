@@ -144,7 +144,7 @@ pub fn purposes_together(purposes: &[Purpose]) -> Result<()> {
 
 /// Makes the certificate and the files that go with it. `ignore` is what the directory's `.gitignore` holds already.
 ///
-/// Errors: a name outside the authority's constraints; a purpose it was not created for; an authority that has ended; a
+/// Errors: a name outside the authority's constraints; a purpose it was not created for; an authority that has expired; a
 /// life that ends before it begins; a weak key.
 pub fn make(
     request: &Request,
@@ -359,7 +359,7 @@ pub fn remarks(names: &[Name]) -> Vec<Finding> {
     out.into_iter().map(Finding::as_note).collect()
 }
 
-/// A `.gitignore` that covers the key, keeping what stands in it.
+/// A `.gitignore` that covers the key, keeping what is in it.
 pub fn ignoring(before: &[u8]) -> Zeroizing<Vec<u8>> {
     let text = String::from_utf8_lossy(before);
     if text.lines().any(|l| matches!(l.trim(), KEY_FILE | "/private-key.pem" | "*" | "*.pem")) {

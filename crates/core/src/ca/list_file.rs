@@ -5,7 +5,6 @@ use crate::ca::issue;
 use crate::error::{Error, Result};
 use crate::vocabulary::label::Label;
 use crate::vocabulary::name::Name;
-use std::str::FromStr;
 
 /// What a line asks for.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -38,7 +37,7 @@ pub fn read(text: &str, what: &str) -> Result<Vec<Entry>> {
         let at = |e: Error| Error::InList { file: what.to_owned(), line: n + 1, inner: Box::new(e) };
         let words = line.split('#').next().unwrap_or_default();
         let words = words.split([' ', '\t', ',', '\r']).filter(|w| !w.is_empty());
-        let names = issue::distinct(words.map(Name::from_str).collect::<Result<Vec<_>>>().map_err(at)?);
+        let names = issue::distinct(words.map(|w| Ok(Name::from_typed(w)?.0)).collect::<Result<Vec<_>>>().map_err(at)?);
         let Some(first) = names.first() else { continue };
         let label = first.label().map_err(at)?;
         if !labels.insert(label.to_string()) {

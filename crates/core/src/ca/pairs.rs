@@ -22,7 +22,7 @@ pub enum Found {
 }
 
 impl Found {
-    /// Its public key, where it can be told.
+    /// Its public key, where it is known.
     pub fn key(&self) -> Option<&PublicKey> {
         match self {
             Found::Key(k) => Some(k),

@@ -11,7 +11,7 @@ use crate::pki::cert::extensions::GeneralName;
 use crate::vocabulary::label::Label;
 use crate::vocabulary::timestamp::Timestamp;
 
-/// What was taken back.
+/// What was received.
 #[derive(Debug)]
 pub struct Received {
     /// Leaf, then intermediates: what a server sends.
@@ -26,7 +26,7 @@ pub struct Received {
 
 /// Finds the certificate of the waiting key among `found`, and what is above it among `found`, `more` and our authorities.
 ///
-/// Errors: none of them belongs to the key; the certificate has ended; it could sign others.
+/// Errors: none of them belongs to the key; the certificate has expired; it could sign others.
 pub fn receive(
     label: &str,
     waiting: &Csr,
@@ -47,7 +47,7 @@ pub fn receive(
     if now > leaf.not_after {
         return Err(Error::Objection {
             code: Code::Expired.word(),
-            what: format!("the certificate for {label} has ended already"),
+            what: format!("the certificate for {label} has expired already"),
             why: format!("it was valid until {}", leaf.not_after),
             instead: "have the request signed again".into(),
         });

@@ -2,6 +2,7 @@
 
 use crate::pki::cert::Certificate;
 use crate::pki::cert::profile::Links;
+use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::label::Label;
 use crate::vocabulary::purpose::Purpose;
 use crate::vocabulary::reason::Reason;
@@ -40,7 +41,7 @@ pub struct Authority {
     pub label: Label,
     /// Its present certificate.
     pub certificate: Certificate,
-    /// Earlier certificates of the same key, which may still stand in stores.
+    /// Earlier certificates of the same key, which may still are in stores.
     pub earlier: Vec<Certificate>,
     /// Where its key and certificate stand.
     pub folder: PathBuf,
@@ -133,9 +134,9 @@ crate::words! {
         Valid = "valid",
         /// It ends within 30 days.
         EndsSoon = "ends-soon",
-        /// It has ended.
+        /// It has expired.
         Expired = "expired",
-        /// It was taken back.
+        /// It was revoked.
         Revoked = "revoked",
         /// A newer one has its label.
         Superseded = "superseded",
@@ -178,7 +179,7 @@ pub struct Summary {
     /// Its serial number, lower-case hex.
     pub serial: String,
     /// SHA-256 of its DER, lower-case hex.
-    pub sha256: String,
+    pub sha256: Sha256Fingerprint,
     /// Its first second.
     pub not_before: Timestamp,
     /// Its last second.
@@ -202,7 +203,7 @@ impl Summary {
     }
 }
 
-/// That a certificate was taken back.
+/// That a certificate was revoked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Revocation {
     /// Since when.
@@ -226,7 +227,7 @@ pub struct Issued {
     pub folder: PathBuf,
     /// How the ledger holds it.
     pub life: Life,
-    /// If it was taken back.
+    /// If it was revoked.
     pub revoked: Option<Revocation>,
 }
 
@@ -259,7 +260,7 @@ impl Issued {
         }
     }
 
-    /// True if it would still be accepted by its dates and was not taken back.
+    /// True if it would still be accepted by its dates and was not revoked.
     pub fn is_in_force(&self, now: Timestamp) -> bool {
         self.life != Life::Abandoned && self.revoked.is_none() && now <= self.certificate.not_after
     }

@@ -1,4 +1,4 @@
-//! The whole at a glance, as far as it is computed: how much of a life is left, what is due, whether a file is what was issued, and the
+//! What the status computes: how much of a life is left, what is due, whether a file is what was issued, and the
 //! numbers that monitoring systems scrape.
 
 use crate::ca::renew::is_due;

@@ -12,7 +12,7 @@ use crate::pki::chain::revocation::Revocation;
 use crate::pki::key::Strength;
 use crate::pki::signature;
 use crate::vocabulary::name::{Name, Remark};
-use crate::vocabulary::purpose::Purpose;
+use crate::vocabulary::purpose::JudgedPurpose;
 use crate::vocabulary::text::Shown;
 use crate::vocabulary::timestamp::{DAY, Timestamp};
 
@@ -25,7 +25,7 @@ pub struct Question<'a> {
     /// The hosts under which it is visited; empty leaves names out.
     pub names: &'a [Name],
     /// The purpose; None takes any.
-    pub purpose: Option<Purpose>,
+    pub purpose: Option<JudgedPurpose>,
     /// Judged as of then.
     pub at: Timestamp,
     /// Revocation lists that are at hand.
@@ -56,7 +56,7 @@ pub struct Answer {
 }
 
 impl Answer {
-    /// True if no client would warn; what cannot be told does not count.
+    /// True if no client would warn; an unknown verdict does not count.
     pub fn is_good(&self) -> bool {
         let off = self.findings.iter().any(|f| f.code == Code::VerificationOff);
         let counts = || self.verdicts.iter().filter(|v| !v.documented);
@@ -102,7 +102,7 @@ pub fn assess(q: &Question<'_>) -> Answer {
     answer
 }
 
-/// What one step fixes is not told to be fixed by others: the right certificate in the server, or a renewal.
+/// What one step fixes has one remedy: the right certificate in the server, or a renewal.
 fn one_remedy(q: &Question<'_>, findings: &mut [Finding]) {
     let right = findings.iter().find(|f| f.code == Code::NotTheIssuedCertificate).map(|f| f.remedy.clone());
     let known = q.served.first().and_then(|leaf| q.issued.iter().find(|i| i.certificate == *leaf));
@@ -231,7 +231,7 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
         }
         Code::Revoked => {
             f = f.with_summary(format!(
-                "its authority's list says: taken back {}; only who is given the list notices",
+                "its authority's revocation list says: revoked {}; only clients that read the list notice",
                 fault.detail
             ));
             f.remedy = match q.issued.iter().find(|i| path.get(fault.depth) == Some(&i.certificate)) {
@@ -240,7 +240,7 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
             };
         }
         Code::RevocationUnknown => {
-            f = f.with_summary(format!("whether it was taken back cannot be told: {}", fault.detail));
+            f = f.with_summary(format!("its revocation status is unknown: {}", fault.detail));
             if let Some(a) = path.get(fault.depth).and_then(|c| our_authority(q, c)) {
                 f.remedy = format!("tamga authority crl {} --output FILE, then --crl FILE", a.label);
             }
@@ -353,7 +353,7 @@ fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
         out.push(
             Finding::new(Code::Revoked, leaf.subject_words())
                 .with_summary(format!(
-                    "it was taken back on {} ({}); no client here looks for that",
+                    "it was revoked on {} ({}); no client here checks for that",
                     r.at.date(),
                     r.reason.word()
                 ))

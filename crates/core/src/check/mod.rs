@@ -2,5 +2,6 @@
 
 pub mod assess;
 pub mod client;
+pub mod messages;
 pub mod redirect;
 pub mod wire;

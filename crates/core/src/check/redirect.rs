@@ -68,7 +68,7 @@ impl Address {
         Some(Address { path: path.split('#').next().unwrap_or("/").to_owned(), ..self.clone() })
     }
 
-    /// Host and port as they stand in the header `Host`.
+    /// Host and port as they are in the header `Host`.
     pub fn host_header(&self) -> String {
         let host = if self.host.contains(':') { format!("[{}]", self.host) } else { self.host.clone() };
         let usual = if self.secure { 443 } else { 80 };

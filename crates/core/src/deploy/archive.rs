@@ -114,7 +114,7 @@ fn note(label: &str, chain: &[Certificate], root: Option<&Certificate>, key: Opt
             "  Firefox           Settings, Privacy and Security, View Certificates, Authorities, Import root.pem\n",
         );
         out.push_str("  curl, one call    curl --cacert root.pem https://...\n\n");
-        out.push_str("Browsers on Linux keep their own list: Chromium too is told in its settings (Certificates, Authorities).\n");
+        out.push_str("Browsers on Linux keep their own list: Chromium too needs it in its settings (Certificates, Authorities).\n");
         out.push_str("Take the root out again where you put it in when it is not needed any more.\n");
     }
     out

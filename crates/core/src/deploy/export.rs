@@ -212,14 +212,14 @@ pub fn make(form: Form, m: &Material, settings: &Settings<'_>, entropy: &dyn Ent
     let (mut remarks, mut spellings) = (Vec::new(), Vec::new());
     if key.is_some() && settings.passphrase.is_none() {
         remarks.push(match form {
-            Form::KubernetesSecret => "base64 is no protection: whoever has this file has the private key",
-            _ => "it has no passphrase: whoever has this file has the private key",
+            Form::KubernetesSecret => "base64 is no protection: anyone who has this file has the private key",
+            _ => "it has no passphrase: anyone who has this file has the private key",
         });
     }
     let bytes = match (form, key) {
         (Form::Pem, _) => match (&m.key, m.chain.is_empty()) {
             (Some(key), true) => {
-                remarks.push("it has no passphrase: whoever has this file has the private key");
+                remarks.push("it has no passphrase: anyone who has this file has the private key");
                 Zeroizing::new(private_key::write(key, None, entropy)?.as_bytes().to_vec())
             }
             _ => Zeroizing::new(text(&m.chain).into_bytes()),

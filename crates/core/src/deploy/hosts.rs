@@ -239,7 +239,7 @@ pub fn add(text: &[u8], wanted: &[Wanted]) -> Result<Plan> {
     Ok(parted.plan(rows))
 }
 
-/// Takes names out of our block, all of them where none is named. Lines of others stay, and are told.
+/// Takes names out of our block, all of them where none is named. Lines of others stay and are reported.
 ///
 /// Errors: our block is damaged.
 pub fn remove(text: &[u8], wanted: &[Wanted]) -> Result<Plan> {

@@ -38,6 +38,20 @@ pub struct Job {
     pub data: PathBuf,
     /// True for the system's own scheduler, not the person's.
     pub machine: bool,
+    /// The file with the passphrase of the authority's key, absolute; None if no key is encrypted.
+    pub passphrase_file: Option<PathBuf>,
+}
+
+impl Job {
+    /// The words after the program.
+    fn words(&self) -> Vec<String> {
+        let mut out: Vec<String> = ["renew", "--quiet", "--data-dir"].map(str::to_owned).to_vec();
+        out.push(self.data.shown());
+        if let Some(file) = &self.passphrase_file {
+            out.extend(["--passphrase-file".to_owned(), file.shown()]);
+        }
+        out
+    }
 }
 
 /// A file of a scheduler.
@@ -60,7 +74,7 @@ impl Kind {
         }
     }
 
-    /// The program by which it is told.
+    /// The program that installs it.
     pub fn program(self) -> &'static str {
         match self {
             Kind::Systemd => "systemctl",
@@ -79,8 +93,20 @@ pub fn parts(kind: Kind, job: &Job, look: &dyn Look) -> Vec<Part> {
             // systemd.service(5): % begins a specifier, \ and " mean something within quotes.
             let q = |s: &str| format!("\"{}\"", s.replace('\\', "\\\\").replace('"', "\\\"").replace('%', "%%"));
             let folder = units(job, look);
+            // systemd reads the file as root and gives the service a copy that only it can read (systemd.exec(5), Credentials).
+            let (credential, option) = match &job.passphrase_file {
+                Some(file) => (
+                    format!(
+                        "# For a passphrase that is encrypted on disk too: systemd-creds encrypt, and LoadCredentialEncrypted= here.\n\
+                         LoadCredential=passphrase:{}\n",
+                        file.shown().replace('%', "%%")
+                    ),
+                    " --passphrase-file \"%d/passphrase\"",
+                ),
+                None => (String::new(), ""),
+            };
             let service = format!(
-                "[Unit]\nDescription=Renew the certificates of Tamga that are due\n\n[Service]\nType=oneshot\nExecStart={} renew --quiet --data-dir {}\n",
+                "[Unit]\nDescription=Renew the certificates of Tamga that are due\n\n[Service]\nType=oneshot\n{credential}ExecStart={} renew --quiet --data-dir {}{option}\n",
                 q(&program),
                 q(&data)
             );
@@ -94,10 +120,8 @@ pub fn parts(kind: Kind, job: &Job, look: &dyn Look) -> Vec<Part> {
         Kind::Cron => vec![Part { place: None, text: line(job) }],
         Kind::Launchd => {
             let x = |s: &str| s.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
-            let words: String = [&*program, "renew", "--quiet", "--data-dir", &*data]
-                .iter()
-                .map(|w| format!("    <string>{}</string>\n", x(w)))
-                .collect();
+            let words = std::iter::once(program).chain(job.words());
+            let words: String = words.map(|w| format!("    <string>{}</string>\n", x(&w))).collect();
             let text = format!(
                 "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<!DOCTYPE plist PUBLIC \"-//Apple//DTD PLIST 1.0//EN\" \
                  \"http://www.apple.com/DTDs/PropertyList-1.0.dtd\">\n<plist version=\"1.0\"><dict>\n  <key>Label</key><string>{NAME}</string>\n  \
@@ -113,9 +137,13 @@ pub fn parts(kind: Kind, job: &Job, look: &dyn Look) -> Vec<Part> {
                  <RegistrationInfo><Description>Renew the certificates of Tamga that are due</Description></RegistrationInfo>\n  \
                  <Triggers><CalendarTrigger><StartBoundary>2026-01-01T04:17:00</StartBoundary><ScheduleByDay><DaysInterval>1</DaysInterval>\
                  </ScheduleByDay></CalendarTrigger></Triggers>\n  <Settings><StartWhenAvailable>true</StartWhenAvailable></Settings>\n  \
-                 <Actions><Exec><Command>{}</Command><Arguments>renew --quiet --data-dir \"{}\"</Arguments></Exec></Actions>\n</Task>\n",
+                 <Actions><Exec><Command>{}</Command><Arguments>renew --quiet --data-dir \"{}\"{}</Arguments></Exec></Actions>\n</Task>\n",
                 x(&program),
-                x(&data)
+                x(&data),
+                job.passphrase_file
+                    .as_ref()
+                    .map(|f| format!(" --passphrase-file \"{}\"", x(&f.shown())))
+                    .unwrap_or_default()
             );
             vec![Part { place: None, text }]
         }
@@ -132,7 +160,8 @@ fn units(job: &Job, look: &dyn Environment) -> PathBuf {
 /// crontab(5): the rest of the line goes to a shell, and % means a new line there.
 fn line(job: &Job) -> String {
     let q = |s: &Path| format!("'{}'", s.shown().replace('\'', "'\\''").replace('%', "\\%"));
-    format!("{BEGIN}\n17 4 * * * {} renew --quiet --data-dir {}\n{END}\n", q(&job.program), q(&job.data))
+    let passphrase = job.passphrase_file.as_ref().map(|f| format!(" --passphrase-file {}", q(f))).unwrap_or_default();
+    format!("{BEGIN}\n17 4 * * * {} renew --quiet --data-dir {}{passphrase}\n{END}\n", q(&job.program), q(&job.data))
 }
 
 /// The table without our block.
@@ -171,7 +200,8 @@ pub fn is_there(kind: Kind, job: &Job, look: &dyn Look) -> bool {
         Kind::WindowsTask => {
             // Its answer must name it: a program that says yes to everything proves nothing.
             let query = Invocation::new("schtasks.exe", ["/Query", "/TN", NAME, "/FO", "LIST"]);
-            look.ask(&query, false).is_some_and(|told| told.is_ok_and(|b| String::from_utf8_lossy(&b).contains(NAME)))
+            look.ask(&query, false)
+                .is_some_and(|answer| answer.is_ok_and(|b| String::from_utf8_lossy(&b).contains(NAME)))
         }
         _ => parts(kind, job, look).iter().filter_map(|p| p.place.as_ref()).any(|p| look.exists(p)),
     }
@@ -185,7 +215,7 @@ fn is_switched_on(kind: Kind, job: &Job, look: &dyn Commands) -> bool {
         (Kind::Systemd, false) => Invocation::new("systemctl", ["--user", "is-enabled", &timer]),
         _ => Invocation::new("launchctl", ["list", NAME]),
     };
-    look.ask(&ask, false).is_some_and(|told| told.is_ok())
+    look.ask(&ask, false).is_some_and(|answer| answer.is_ok())
 }
 
 /// The steps that put it there; none if it stands there already just so.

@@ -1,6 +1,6 @@
 //! Findings: everything that is or may go wrong, each with a stable code, a severity, a cause and a remedy.
 //!
-//! The rows stand in one file per subject; [`entry`] finds one by its code.
+//! The rows are in one file per subject; [`entry`] finds one by its code.
 
 mod chain;
 mod connection;
@@ -99,6 +99,10 @@ codes! {
     Unconstrained "unconstrained",
     NotHonoured "not-honoured",
     ListMayBeBehind "list-may-be-behind",
+    CrlDue "crl-due",
+    RevocationUnpublished "revocation-unpublished",
+    IssuerRetired "issuer-retired",
+    RootInNoStore "root-in-no-store",
     BudgetExhausted "budget-exhausted",
     PredictionDiffers "prediction-differs",
 }

@@ -102,7 +102,7 @@ fn pss_hash(algorithm: &AlgorithmIdentifierOwned) -> Option<ObjectIdentifier> {
     }
     let parameters = algorithm.parameters.as_ref()?.decode_as::<Parameters>().ok()?;
     let hash = parameters.hash?.oid;
-    // The mask must use the same hash, and the salt its length: all that is met in practice, and all that ring verifies.
+    // The mask must use the same hash, and the salt its length: all that occurs in practice, and all that ring verifies.
     let mask = parameters.mask?.parameters?.decode_as::<AlgorithmIdentifierOwned>().ok()?.oid;
     let length = match hash {
         SHA256 => 32,

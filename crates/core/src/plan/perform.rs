@@ -20,7 +20,7 @@ pub struct Failed<'a, E> {
     pub step: &'a Step,
     /// Why it did.
     pub error: E,
-    /// What could not be taken back, in the order in which it was tried; empty if all is as before.
+    /// What could not be undone, in the order in which it was tried; empty if all is as before.
     pub left: Vec<Left<'a, E>>,
 }
 
@@ -33,7 +33,7 @@ pub struct Left<'a, E> {
     pub error: E,
 }
 
-/// Does the steps in order. If one fails, those before it are taken back, last first; what cannot be taken back stops nothing, so
+/// Does the steps in order. If one fails, those before it are undone, last first; what cannot be undone stops nothing, so
 /// that as little as possible is left.
 ///
 /// Errors: the first step that failed, and what is left of those before it.
@@ -132,7 +132,7 @@ mod tests {
     #[test]
     fn undoing_goes_on_after_a_failure_and_lists_everything_left() {
         let (did, failed) = done(&["write /three", "remove /two"]);
-        assert_eq!(did.last().map(String::as_str), Some("remove /one"), "what can be taken back is");
+        assert_eq!(did.last().map(String::as_str), Some("remove /one"), "what can be undone is");
         assert_eq!(failed.map(|f| f.1), Some(vec!["remove /two".to_owned()]));
         let (_, failed) = done(&["write /three", "remove"]);
         assert_eq!(failed.map(|f| f.1), Some(vec!["remove /two".to_owned(), "remove /one".to_owned()]));

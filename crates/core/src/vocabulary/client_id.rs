@@ -28,3 +28,22 @@ crate::words! {
         Windows = "windows",
     }
 }
+
+impl Client {
+    /// The name by which people know it, as a sentence has it.
+    pub fn title(self) -> &'static str {
+        match self {
+            Client::Standard => "The standard",
+            Client::Curl => "curl",
+            Client::Chromium => "Chromium",
+            Client::Firefox => "Firefox",
+            Client::Node => "Node.js",
+            Client::Python => "Python",
+            Client::Java => "Java",
+            Client::Go => "Go",
+            Client::Gnutls => "wget (GnuTLS)",
+            Client::Safari => "Safari",
+            Client::Windows => "Windows",
+        }
+    }
+}

@@ -1,6 +1,7 @@
-//! Values that are parsed once and valid ever after: names, labels, times, purposes, reasons, secrets.
+//! Values that are parsed once and valid ever after: names, labels, fingerprints, times, purposes, reasons, secrets.
 
 pub mod client_id;
+pub mod fingerprint;
 pub mod label;
 pub mod name;
 pub mod permit;

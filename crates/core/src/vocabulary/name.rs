@@ -1,4 +1,4 @@
-//! Names as a person types them, told apart by what they are.
+//! Names as a person types them, distinguished by what they are.
 
 use crate::error::{Error, Result};
 use crate::vocabulary::label::Label;
@@ -47,8 +47,8 @@ impl Name {
             Name::Mail(m) => Label::from_text(m),
             Name::Uri(u) => Err(Error::Contradiction {
                 what: format!("no label can be made from {u}"),
-                why: "a URI holds too much that a folder's name cannot".into(),
-                instead: "choose one: --label TEXT".into(),
+                why: "a URI has characters that no directory name can have".into(),
+                instead: "name a label: --label TEXT".into(),
             }),
         }
     }
@@ -74,6 +74,49 @@ impl Name {
     /// ```
     pub fn is_host(&self) -> bool {
         matches!(self, Name::Dns(_) | Name::Ip(_))
+    }
+
+    /// Reads a name as a person types it where a host is meant: a web address counts as its host, and `DNS:`, `IP:`, `email:` and
+    /// `URI:` in front say the kind. True with a host that was taken out of a web address.
+    ///
+    /// Errors: as for reading a name; a name of another kind than the one in front of it.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::name::Name;
+    ///
+    /// assert_eq!(Name::from_typed("http://localhost:3000")?, (Name::Dns("localhost".into()), true));
+    /// assert_eq!(Name::from_typed("URI:https://charts.saltmarsh.test/tides")?.0.to_string(), "https://charts.saltmarsh.test/tides");
+    /// assert_eq!(Name::from_typed("DNS:charts.saltmarsh.test")?, (Name::Dns("charts.saltmarsh.test".into()), false));
+    /// assert!(Name::from_typed("IP:charts.saltmarsh.test").is_err());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn from_typed(typed: &str) -> Result<(Name, bool)> {
+        let text = typed.trim();
+        if let Some((kind, rest)) = text.split_once(':') {
+            let name = match kind.to_ascii_lowercase().as_str() {
+                "dns" => dns(typed, rest).map(Name::Dns),
+                "ip" | "ip address" => rest.trim().parse().map(Name::Ip).map_err(|_| Error::Name {
+                    typed: typed.to_owned(),
+                    why: "what follows IP: is not an IP address".into(),
+                    instead: "type an address such as 192.0.2.7 or fd00::7, or DNS: before a host name".into(),
+                }),
+                "email" => mail(typed, rest),
+                "uri" => rest.parse(),
+                _ => return Name::of_web_address(text),
+            };
+            return name.map(|n| (n, false));
+        }
+        text.parse().map(|n| (n, false))
+    }
+
+    fn of_web_address(text: &str) -> Result<(Name, bool)> {
+        let (scheme, _) = text.split_once("://").unwrap_or_default();
+        match uri_host(text) {
+            Some(host) if ["http", "https", "ws", "wss"].contains(&scheme.to_ascii_lowercase().as_str()) => {
+                host.parse().map(|n| (n, true))
+            }
+            _ => text.parse().map(|n| (n, false)),
+        }
     }
 
     /// What should be said about it though it is taken.
@@ -199,7 +242,7 @@ pub fn ip(octets: &[u8]) -> Option<IpAddr> {
     }
 }
 
-/// Checks a domain as it stands in a constraint or a name without wildcard; gives it in lower case as A-labels.
+/// Checks a domain as it is in a constraint or a name without wildcard; gives it in lower case as A-labels.
 ///
 /// ```
 /// use tamga_core::vocabulary::name::domain;

@@ -17,6 +17,22 @@ crate::words! {
     }
 }
 
+crate::words! {
+    /// A purpose for which a chain can be judged: what Tamga issues for, and time stamping.
+    pub enum JudgedPurpose: "purpose" {
+        /// TLS server authentication.
+        Server = "server",
+        /// TLS client authentication.
+        Client = "client",
+        /// E-mail protection.
+        Mail = "mail",
+        /// Code signing.
+        Code = "code",
+        /// Time stamping (RFC 3161).
+        Timestamp = "timestamp",
+    }
+}
+
 /// anyExtendedKeyUsage.
 pub const ANY: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.5.29.37.0");
 
@@ -32,6 +48,19 @@ impl Purpose {
     }
 }
 
+impl JudgedPurpose {
+    /// The key purpose's object identifier.
+    pub fn oid(self) -> ObjectIdentifier {
+        match self {
+            JudgedPurpose::Server => Purpose::Server.oid(),
+            JudgedPurpose::Client => Purpose::Client.oid(),
+            JudgedPurpose::Mail => Purpose::Mail.oid(),
+            JudgedPurpose::Code => Purpose::Code.oid(),
+            JudgedPurpose::Timestamp => ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.3.8"),
+        }
+    }
+}
+
 /// An extended key usage in words: ours where we have one, the identifier otherwise.
 ///
 /// ```
@@ -41,7 +70,7 @@ impl Purpose {
 /// assert_eq!(usage_words(&ANY), "any");
 /// ```
 pub fn usage_words(oid: &ObjectIdentifier) -> String {
-    Purpose::ALL
+    JudgedPurpose::ALL
         .into_iter()
         .find(|p| p.oid() == *oid)
         .map_or_else(|| if *oid == ANY { "any".to_owned() } else { oid.to_string() }, |p| p.word().to_owned())

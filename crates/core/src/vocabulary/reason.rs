@@ -18,7 +18,7 @@ crate::words! {
         CessationOfOperation = "cessation-of-operation" | "cessationOfOperation",
         /// For the time being.
         CertificateHold = "certificate-hold" | "certificateHold",
-        /// Something it was granted was taken back.
+        /// Something it was granted was revoked.
         PrivilegeWithdrawn = "privilege-withdrawn" | "privilegeWithdrawn",
         /// The attribute authority's key was stolen.
         AaCompromise = "aa-compromise" | "aACompromise",

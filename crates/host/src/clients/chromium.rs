@@ -87,9 +87,9 @@ struct Browser {
 
 impl Browser {
     fn start(program: &Path, machine: &Machine, home: &Path, visits: &[Visit]) -> Result<Browser, String> {
-        let told = |e: std::io::Error| format!("chromium did not start: {e}");
-        let (its_input, write) = std::io::pipe().map_err(told)?;
-        let (read, its_output) = std::io::pipe().map_err(told)?;
+        let observed = |e: std::io::Error| format!("chromium did not start: {e}");
+        let (its_input, write) = std::io::pipe().map_err(observed)?;
+        let (read, its_output) = std::io::pipe().map_err(observed)?;
         let rules: Vec<String> = visits
             .iter()
             .filter(|v| v.host.to_string() != v.address.ip().to_string())
@@ -135,7 +135,7 @@ impl Browser {
             FdMapping { parent_fd: OwnedFd::from(its_output), child_fd: 4 },
         ];
         command.fd_mappings(mappings).map_err(|e| format!("chromium did not start: {e}"))?;
-        let child = command.spawn().map_err(told)?;
+        let child = command.spawn().map_err(observed)?;
         // The command holds our copies of the browser's ends; without them gone, its end would not be seen.
         drop(command);
         let (send, answers) = mpsc::channel();
@@ -219,7 +219,7 @@ impl Browser {
         while seen.iter().any(Option::is_none) {
             let (id, answer) = self.hear()?;
             if let Some(i) = asked.iter().position(|a| *a == id) {
-                seen[i] = Some(answer.map_or_else(failed, |result| told(&result)));
+                seen[i] = Some(answer.map_or_else(failed, |result| observed(&result)));
             }
         }
         for (target, ..) in targets {
@@ -230,7 +230,7 @@ impl Browser {
 }
 
 /// What the answer to a navigation says.
-fn told(result: &Value) -> Observed {
+fn observed(result: &Value) -> Observed {
     let raw = tamga_core::vocabulary::text::harmless(&result.to_string());
     match result["errorText"].as_str() {
         None | Some("") => Observed { outcome: Outcome::Accepts, code: None, raw },

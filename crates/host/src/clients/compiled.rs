@@ -107,7 +107,7 @@ fn built(program: &Path, machine: &Machine, folder: &Path) -> Result<Command, St
     build.args(["build", "-o"]).arg(&to).arg(&source).current_dir(folder);
     build.env("GO111MODULE", "off").env("GOTOOLCHAIN", "local").env("GOPROXY", "off").env("CGO_ENABLED", "0");
     build.env_remove("GOFLAGS");
-    // Whoever builds with Go has a cache already, which saves half a minute; else none is left behind.
+    // Anyone who builds with Go has a cache already, which saves half a minute; else none is left behind.
     let home = machine.home();
     let caches = [".cache/go-build", "Library/Caches/go-build", "AppData/Local/go-build"].map(|c| home.join(c));
     if machine.root().is_some() || (machine.env("GOCACHE").is_none() && !caches.iter().any(|c| c.exists())) {

@@ -47,12 +47,12 @@ struct Browser {
 
 impl Browser {
     fn start(program: &Path, from: &Path, home: &Path, visits: &[Visit]) -> Result<Browser, String> {
-        let told = |e: std::io::Error| format!("firefox did not start: {e}");
+        let failed_start = |e: std::io::Error| format!("firefox did not start: {e}");
         let profile = home.join("profile");
         crate::fs::make_directory(&profile, 0o700).map_err(|e| e.to_string())?;
         for name in ["cert9.db", "key4.db"] {
             if let Ok(bytes) = crate::fs::read_regular(&from.join(name)) {
-                crate::fs::write_scratch(&profile.join(name), &bytes).map_err(told)?;
+                crate::fs::write_scratch(&profile.join(name), &bytes).map_err(failed_start)?;
             }
         }
         // It leads names to loopback alone; other names must resolve by themselves.
@@ -66,11 +66,11 @@ impl Browser {
             ("datareporting.policy.dataSubmissionEnabled", json!(false)),
             ("network.captive-portal-service.enabled", json!(false)),
             ("network.connectivity-service.enabled", json!(false)),
-            // Of an address in two families only the one that was asked for is met.
+            // Of an address in two families only the one that was asked for is tried.
             ("network.dns.disableIPv6", json!(visits.iter().all(|v| v.address.is_ipv4()))),
         ];
         let text: String = settings.iter().map(|(k, v)| format!("user_pref(\"{k}\", {v});\n")).collect();
-        crate::fs::write_scratch(&profile.join("user.js"), text.as_bytes()).map_err(told)?;
+        crate::fs::write_scratch(&profile.join("user.js"), text.as_bytes()).map_err(failed_start)?;
         let mut command = Command::new(program);
         command.args(["--headless", "--marionette", "--remote-allow-system-access", "--no-remote", "--profile"]);
         command.arg(&profile).env("HOME", home).env("MOZ_CRASHREPORTER_DISABLE", "1");
@@ -79,7 +79,7 @@ impl Browser {
             command.env_remove(name);
         }
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
-        let mut child = command.spawn().map_err(told)?;
+        let mut child = command.spawn().map_err(failed_start)?;
         let begun = Instant::now();
         let port = loop {
             let port = crate::fs::read_regular(&profile.join(PORT))
@@ -100,7 +100,7 @@ impl Browser {
             Ok(socket) => socket,
             Err(e) => {
                 end(&mut child);
-                return Err(told(e));
+                return Err(failed_start(e));
             }
         };
         let mut browser = Browser { child, socket, asked: 0 };

@@ -34,7 +34,7 @@ pub struct Observed {
 pub struct Visit {
     /// The host asked for.
     pub host: Name,
-    /// Where it is met.
+    /// Where it is reached.
     pub address: SocketAddr,
 }
 

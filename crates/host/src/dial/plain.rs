@@ -15,7 +15,7 @@ const HEAD: u64 = 64 * 1024;
 pub struct Answered {
     /// The status (RFC 9110 §15).
     pub status: u16,
-    /// Where it leads, as it stands in `Location`.
+    /// Where it leads, as it is in `Location`.
     pub location: Option<Untrusted>,
 }
 
@@ -61,7 +61,7 @@ pub fn fetch(address: SocketAddr, host: &str, path: &str, most: u64) -> Result<V
     }
 }
 
-/// Asks for a path over plain HTTP. In: the host as it stands in the address, with its port where that is not 80.
+/// Asks for a path over plain HTTP. In: the host as it is in the address, with its port where that is not 80.
 pub fn ask(address: SocketAddr, host: &str, path: &str) -> Result<Answered, Missed> {
     let missed = |code, detail: String| Missed::new(code, detail);
     let mut socket = connect(address)?;

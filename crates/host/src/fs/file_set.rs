@@ -1,4 +1,4 @@
-//! Files that belong together: staged, verified, renamed back to back; and how an interrupted change is finished or taken back.
+//! Files that belong together: staged, verified, renamed back to back; and how an interrupted change is finished or undone.
 //!
 //! A *publication* is a certificate's or authority's own directory. A *deployment* is where a server reads its files: what was
 //! there is kept beside them until the server has taken the new ones.

@@ -60,7 +60,7 @@ fn lock_as(data: &Path, name: &str, patience: Duration) -> Result<Lock> {
         let dir = Dir::open(data, Allowed::Owner)?;
         let file = dir.open_lock(name.as_ref()).map_err(Error::file("opening", &data.join(name)))?;
         wait(&file, data, patience)?;
-        // Whoever held it may have removed the directory with it: then it locks nothing.
+        // The process that held it may have removed the directory with it: then it locks nothing.
         if dir.is_still(name.as_ref(), &file) && Dir::open(data, Allowed::Owner).is_ok_and(|d| d.exists(name.as_ref()))
         {
             return Ok(Lock { file, data: data.to_owned() });

@@ -48,6 +48,18 @@ pub fn make_directory(path: &Path, mode: u32) -> Result<()> {
     Dir::open_or_make(path, mode, Allowed::Owner).map(drop)
 }
 
+/// Moves a directory to where there is nothing, or an empty directory, in one step.
+///
+/// Errors: the new place is on another file system; something is in it.
+pub fn move_directory(from: &Path, to: &Path) -> Result<()> {
+    let source = Dir::open(parent(from), Allowed::Owner)?;
+    let target = Dir::open_or_make(parent(to), 0o755, Allowed::Owner)?;
+    let (old, new) = (from.file_name().unwrap_or_default(), to.file_name().unwrap_or_default());
+    source.rename_into(old, &target, new).map_err(Error::file("moving the directory to", to))?;
+    target.sync().map_err(Error::file("making durable", to))?;
+    source.sync().map_err(Error::file("making durable", from))
+}
+
 /// Makes the names in a directory durable; nothing if it does not exist.
 pub fn sync_directory(path: &Path) -> Result<()> {
     match Dir::open(path, Allowed::Owner) {

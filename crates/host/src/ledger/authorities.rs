@@ -202,10 +202,16 @@ pub(super) fn insert(db: &Connection, a: &Authority, now: Timestamp) -> rusqlite
     Ok(())
 }
 
-pub(super) fn hold(db: &Connection, label: &Label, role: &str, c: &Certificate, now: Timestamp) -> rusqlite::Result<()> {
+pub(super) fn hold(
+    db: &Connection,
+    label: &Label,
+    role: &str,
+    c: &Certificate,
+    now: Timestamp,
+) -> rusqlite::Result<()> {
     db.execute(
         "INSERT INTO authority_certificate (label, role, sha256, der, at) VALUES (?1, ?2, ?3, ?4, ?5)",
-        params![label.as_str(), role, c.sha256(), c.der(), now.to_string()],
+        params![label.as_str(), role, c.sha256().as_str(), c.der(), now.to_string()],
     )
     .map(|_| ())
 }

@@ -4,10 +4,11 @@ use super::{Ledger, restored, text};
 use crate::error::Result;
 use rusqlite::types::ToSql;
 use rusqlite::{Connection, OptionalExtension, Row, params};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use tamga_core::ca::report::{Issued, Life, Revocation, Summary};
 use tamga_core::pki::cert::Certificate;
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::reason::Reason;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -21,7 +22,7 @@ pub struct Filter {
     pub ended_by: Option<Timestamp>,
     /// Only live ones that end between the two moments.
     pub ending: Option<(Timestamp, Timestamp)>,
-    /// Only those that were taken back.
+    /// Only those that were revoked.
     pub revoked: bool,
 }
 
@@ -109,14 +110,15 @@ const SUMMARY: &str =
   FROM certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial";
 
 fn summary(r: &Row<'_>) -> rusqlite::Result<Option<Summary>> {
-    let Ok(label) = r.get_ref(0)?.as_str()?.parse() else { return Ok(None) };
+    let read = (r.get_ref(0)?.as_str()?.parse(), r.get_ref(3)?.as_str()?.parse());
+    let (Ok(label), Ok(sha256)) = read else { return Ok(None) };
     // Text is borrowed where it is only read: a list has up to a million rows.
     let names = serde_json::from_str(r.get_ref(1)?.as_str()?).unwrap_or_default();
     Ok(Some(Summary {
         label,
         names,
         serial: r.get(2)?,
-        sha256: r.get(3)?,
+        sha256,
         not_before: Timestamp::from_unix(r.get(4)?),
         not_after: Timestamp::from_unix(r.get(5)?),
         is_self_issued: r.get(6)?,
@@ -162,6 +164,11 @@ impl Ledger {
         self.select("WHERE c.state = 'live' AND r.at IS NULL ORDER BY c.id", &[])
     }
 
+    /// The live ones, revoked ones too, by their age.
+    pub fn live(&self) -> Result<Vec<Issued>> {
+        self.select("WHERE c.state = 'live' ORDER BY c.id", &[])
+    }
+
     /// The directories of all, each once.
     pub fn directories(&self) -> Result<Vec<PathBuf>> {
         self.texts("SELECT DISTINCT folder FROM certificate").map(|all| all.iter().map(|f| restored(f)).collect())
@@ -173,9 +180,9 @@ impl Ledger {
     }
 
     /// The label of the certificate with this SHA-256.
-    pub fn label_of(&self, sha256: &str) -> Result<Option<Label>> {
+    pub fn label_of(&self, sha256: &Sha256Fingerprint) -> Result<Option<Label>> {
         let one = "SELECT label FROM certificate WHERE sha256 = ?1";
-        let found = self.db.query_row(one, [sha256], |r| r.get::<_, String>(0));
+        let found = self.db.query_row(one, [sha256.as_str()], |r| r.get::<_, String>(0));
         Ok(found.optional().map_err(|e| self.failed(e))?.and_then(|l| l.parse().ok()))
     }
 
@@ -185,9 +192,9 @@ impl Ledger {
     }
 
     /// Where the files of the certificate with this SHA-256 are; None: it is not in the ledger.
-    pub fn directory_of(&self, sha256: &str) -> Result<Option<PathBuf>> {
+    pub fn directory_of(&self, sha256: &Sha256Fingerprint) -> Result<Option<PathBuf>> {
         self.db
-            .query_row("SELECT folder FROM certificate WHERE sha256 = ?1", [sha256], |r| r.get::<_, String>(0))
+            .query_row("SELECT folder FROM certificate WHERE sha256 = ?1", [sha256.as_str()], |r| r.get::<_, String>(0))
             .map(|folder| restored(&folder))
             .optional()
             .map_err(|e| self.failed(e))
@@ -196,6 +203,26 @@ impl Ledger {
     /// The current certificate of a label.
     pub fn current(&self, label: &str) -> Result<Option<Issued>> {
         Ok(self.select("WHERE c.label = ?1 AND c.state = 'live' ORDER BY c.id DESC LIMIT 1", &[&label])?.pop())
+    }
+
+    /// The live one whose files are in this directory; of several the newest.
+    pub fn live_in(&self, directory: &Path) -> Result<Option<Issued>> {
+        let folder = text(directory);
+        Ok(self.select("WHERE c.folder = ?1 AND c.state = 'live' ORDER BY c.id DESC LIMIT 1", &[&folder])?.pop())
+    }
+
+    /// That the files of a label's certificates are in another directory now.
+    pub fn moved(&self, label: &Label, from: &Path, to: &Path, now: Timestamp) -> Result<()> {
+        let run = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            tx.execute(
+                "UPDATE certificate SET folder = ?3 WHERE label = ?1 AND folder = ?2",
+                params![label.as_str(), text(from), text(to)],
+            )?;
+            super::events::insert(&tx, now, "moved", label, &text(to))?;
+            tx.commit()
+        };
+        run().map_err(|e| self.failed(e))
     }
 
     /// Live ones that no authority issued: self-signed, oldest first.
@@ -291,25 +318,31 @@ pub(super) fn insert(db: &Connection, i: &Issued, now: Timestamp) -> rusqlite::R
     db.prepare_cached("UPDATE certificate SET state = 'superseded' WHERE label = ?1 AND state = 'live'")?
         .execute([i.label.as_str()])?;
     let c = &i.certificate;
-    db.prepare_cached(
+    let mut insert = db.prepare_cached(
         "INSERT INTO certificate
            (label, serial, sha256, der, authority, folder, state, starts, ends, self_issued, names, issued_at)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'live', ?7, ?8, ?9, ?10, ?11)",
-    )?
-    .execute(params![
-        i.label.as_str(),
-        c.serial,
-        c.sha256(),
-        c.der(),
-        i.authority.as_deref(),
-        text(&i.folder),
-        c.not_before.unix(),
-        c.not_after.unix(),
-        c.is_self_issued(),
-        names_column(c),
-        now.to_string()
-    ])?;
-    name_rows(db, db.last_insert_rowid(), c)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'live', ?7, ?8, ?9, ?10, ?11)
+         ON CONFLICT (sha256) DO UPDATE SET label = excluded.label, folder = excluded.folder, state = 'live'
+         RETURNING id",
+    )?;
+    // One that was signed here for a key that waits here comes back to that key: it stays one certificate.
+    let id = insert.query_row(
+        params![
+            i.label.as_str(),
+            c.serial,
+            c.sha256().as_str(),
+            c.der(),
+            i.authority.as_deref(),
+            text(&i.folder),
+            c.not_before.unix(),
+            c.not_after.unix(),
+            c.is_self_issued(),
+            names_column(c),
+            now.to_string()
+        ],
+        |r| r.get(0),
+    )?;
+    name_rows(db, id, c)
 }
 
 /// The names of a certificate as one column.

@@ -13,6 +13,7 @@ use tamga_core::ca::report::{Authority, Issued};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::Goal;
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -42,7 +43,7 @@ pub enum Work {
         /// The label.
         label: Label,
         /// SHA-256 of the certificate or request.
-        sha256: String,
+        sha256: Sha256Fingerprint,
         /// The directory.
         folder: StoredPath,
         /// The files' names, in the order of their renaming.
@@ -60,7 +61,7 @@ pub enum Work {
         /// The authority's label.
         label: Label,
         /// SHA-256 of the root.
-        sha256: String,
+        sha256: Sha256Fingerprint,
         /// The store.
         store: StoreId,
         /// Its place.
@@ -71,7 +72,7 @@ pub enum Work {
     },
     /// Single files are replaced, each whole.
     Replace {
-        /// What a person is told if it was interrupted.
+        /// What to report if it was interrupted.
         said: String,
         /// The files.
         files: Vec<StoredPath>,
@@ -86,7 +87,7 @@ pub enum Work {
         /// The certificate's label.
         label: Label,
         /// SHA-256 of the certificate.
-        certificate: String,
+        certificate: Sha256Fingerprint,
         /// Each file with the SHA-256 of its contents, in the order of their renaming.
         files: Vec<(StoredPath, String)>,
     },
@@ -332,21 +333,26 @@ impl Ledger {
                     crossed_by_nobody(&tx)?;
                 }
                 WorkKind::Reissue => {
-                    tx.execute("DELETE FROM authority_certificate WHERE sha256 = ?1 AND role = 'own'", [sha256])?;
+                    tx.execute(
+                        "DELETE FROM authority_certificate WHERE sha256 = ?1 AND role = 'own'",
+                        [sha256.as_str()],
+                    )?;
                 }
                 WorkKind::Request => {
                     tx.execute("DELETE FROM request WHERE label = ?1", [label.as_str()])?;
                 }
-                // It exists all the same, where it was signed, and may come again.
+                // It exists all the same, where it was signed, and may come again; one that was signed here stays on record.
                 WorkKind::Certificate if *answers => {
+                    let foreign = "sha256 = ?1 AND authority IS NULL";
                     tx.execute(
-                        "DELETE FROM certificate_name WHERE certificate = (SELECT id FROM certificate WHERE sha256 = ?1)",
-                        [sha256],
+                        &format!("DELETE FROM certificate_name WHERE certificate = (SELECT id FROM certificate WHERE {foreign})"),
+                        [sha256.as_str()],
                     )?;
-                    tx.execute("DELETE FROM certificate WHERE sha256 = ?1", [sha256])?;
+                    tx.execute(&format!("DELETE FROM certificate WHERE {foreign}"), [sha256.as_str()])?;
+                    tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256.as_str()])?;
                 }
                 WorkKind::Certificate => {
-                    tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256])?;
+                    tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256.as_str()])?;
                     tx.execute(
                         "UPDATE certificate SET state = 'live' WHERE id =
                          (SELECT max(id) FROM certificate WHERE label = ?1 AND state = 'superseded')",

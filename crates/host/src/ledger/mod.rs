@@ -27,7 +27,7 @@ use std::path::{Path, PathBuf};
 
 /// How long another process may hold the ledger.
 const PATIENCE: std::time::Duration = std::time::Duration::from_secs(30);
-/// A log of so many pages is folded into the database: about twelve issues. Whoever opens the ledger reads the log whole;
+/// A log of so many pages is folded into the database: about twelve issues. Anyone who opens the ledger reads the log whole;
 /// folding costs what reading so much of it costs in that time. What comes after is written over it from its beginning.
 const LOG_PAGES: u32 = 160;
 /// An issue touches a dozen trees: with small pages that is a dozen kilobytes to write, to make durable and to read again.
@@ -64,7 +64,7 @@ impl Ledger {
             db.set_db_config(rusqlite::config::DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
             Ok(db)
         });
-        let db = opened.map_err(|source| told(&path, source))?;
+        let db = opened.map_err(|source| ledger_error(&path, source))?;
         let ledger = Ledger { db, path };
         match schema::migrate(&ledger.db).map_err(|e| ledger.failed(e))? {
             true => Ok(ledger),
@@ -78,10 +78,10 @@ impl Ledger {
     }
 
     fn failed(&self, source: rusqlite::Error) -> Error {
-        told(&self.path, source)
+        ledger_error(&self.path, source)
     }
 
-    /// What is wrong with the file; None if it is whole. SQLite looks at the shape of its pages, but not at what stands in them:
+    /// What is wrong with the file; None if it is whole. SQLite looks at the shape of its pages, but not at what is in them:
     /// every certificate must besides have the fingerprint under which it was recorded.
     pub fn damage(&self) -> Result<Option<String>> {
         let said: String =
@@ -140,7 +140,7 @@ fn is_recorded(sha256: &str, der: &[u8]) -> bool {
 }
 
 /// True if the file says itself that it is a database with a write-ahead log (the octet at 18 of its header): then it
-/// need not be told so again.
+/// need not say so again.
 fn keeps_a_log(path: &Path) -> bool {
     use std::io::Read;
     let mut header = [0; 19];
@@ -148,7 +148,7 @@ fn keeps_a_log(path: &Path) -> bool {
     read.is_ok() && header.starts_with(b"SQLite format 3\0") && header[18] == 2
 }
 
-fn told(path: &Path, source: rusqlite::Error) -> Error {
+fn ledger_error(path: &Path, source: rusqlite::Error) -> Error {
     let code = source.sqlite_error_code();
     match code {
         Some(rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt) => {

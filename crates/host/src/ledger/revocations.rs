@@ -1,11 +1,11 @@
-//! What was taken back, and which lists were signed.
+//! What was revoked, and which lists were signed.
 
-use tamga_core::vocabulary::label::Label;
 use super::{Ledger, events};
 use crate::error::Result;
 use rusqlite::params;
 use std::str::FromStr;
 use tamga_core::pki::cert::crl::Revoked;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::reason::Reason;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
@@ -23,8 +23,15 @@ pub struct Listed {
 }
 
 impl Ledger {
-    /// Takes certificates of one authority back: authority, serials, reason. What was taken back already stays as it was.
-    pub fn revoke(&self, label: &Label, authority: &Label, serials: &[&str], reason: Reason, now: Timestamp) -> Result<()> {
+    /// Takes certificates of one authority back: authority, serials, reason. What was revoked already stays as it was.
+    pub fn revoke(
+        &self,
+        label: &Label,
+        authority: &Label,
+        serials: &[&str],
+        reason: Reason,
+        now: Timestamp,
+    ) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             for serial in serials {
@@ -104,7 +111,10 @@ impl Ledger {
     pub fn published(&self, authority: &Label, number: u64, entries: usize, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
-            tx.execute("UPDATE revocation SET published = 1 WHERE authority = ?1 AND published = 0", [authority.as_str()])?;
+            tx.execute(
+                "UPDATE revocation SET published = 1 WHERE authority = ?1 AND published = 0",
+                [authority.as_str()],
+            )?;
             tx.execute("UPDATE authority SET list_behind = NULL WHERE label = ?1", [authority.as_str()])?;
             events::insert(&tx, now, "list-signed", authority, &format!("number {number}, {entries} entries"))?;
             tx.commit()
@@ -115,7 +125,10 @@ impl Ledger {
     /// That the ledger may lack what was revoked after it was written: no list is signed before that is settled.
     pub fn may_be_behind(&self, why: &str, authority: Option<&Label>) -> Result<()> {
         self.db
-            .execute("UPDATE authority SET list_behind = ?1 WHERE ?2 IS NULL OR label = ?2", params![why, authority.map(Label::as_str)])
+            .execute(
+                "UPDATE authority SET list_behind = ?1 WHERE ?2 IS NULL OR label = ?2",
+                params![why, authority.map(Label::as_str)],
+            )
             .map(|_| ())
             .map_err(|e| self.failed(e))
     }

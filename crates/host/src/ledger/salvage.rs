@@ -91,14 +91,18 @@ impl Ledger {
         let run = || -> rusqlite::Result<bool> {
             let sha256 = i.certificate.sha256();
             let known: i64 =
-                self.db.query_row("SELECT count(*) FROM certificate WHERE sha256 = ?1", [&sha256], |r| r.get(0))?;
+                self.db
+                    .query_row("SELECT count(*) FROM certificate WHERE sha256 = ?1", [sha256.as_str()], |r| r.get(0))?;
             if known > 0 {
                 return Ok(false);
             }
             let tx = self.db.unchecked_transaction()?;
             certificates::insert(&tx, i, now)?;
             if i.life != Life::Live {
-                tx.execute("UPDATE certificate SET state = ?2 WHERE sha256 = ?1", params![sha256, i.life.word()])?;
+                tx.execute(
+                    "UPDATE certificate SET state = ?2 WHERE sha256 = ?1",
+                    params![sha256.as_str(), i.life.word()],
+                )?;
             }
             events::insert(&tx, now, "found", &i.label, &sha256)?;
             tx.commit()?;

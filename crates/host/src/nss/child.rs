@@ -233,8 +233,8 @@ unsafe fn der_of(nss: &Nss, certificate: Cert) -> Option<Vec<u8>> {
     let mut der = Item { kind: 0, data: std::ptr::null_mut(), length: 0 };
     // SAFETY: DER is borrowed from the certificate and copied at once.
     unsafe {
-        let told = (nss.CERT_GetCertificateDer)(certificate, &mut der) == 0 && !der.data.is_null();
-        told.then(|| std::slice::from_raw_parts(der.data, der.length as usize).to_vec())
+        let has_der = (nss.CERT_GetCertificateDer)(certificate, &mut der) == 0 && !der.data.is_null();
+        has_der.then(|| std::slice::from_raw_parts(der.data, der.length as usize).to_vec())
     }
 }
 

@@ -153,7 +153,7 @@ impl Dir {
 
     /// Where a path leads in the end: an open directory, and a name in it that is no link.
     ///
-    /// As root, a link counts only if it is root's own: whoever else planted it would choose the file that root reads or replaces.
+    /// As root, a link counts only if it is root's own: anyone else who planted it would choose the file that root reads or replaces.
     pub fn locate(path: &Path) -> Result<(Dir, OsString)> {
         let mut path = std::path::absolute(path).map_err(Error::file("finding", path))?;
         for _ in 0..LINKS {
@@ -251,6 +251,11 @@ impl Dir {
     /// Renames within it.
     pub fn rename(&self, from: &OsStr, to: &OsStr) -> io::Result<()> {
         Ok(fs::renameat(&self.fd, from, &self.fd, to)?)
+    }
+
+    /// Renames into another directory of the same file system.
+    pub fn rename_into(&self, from: &OsStr, other: &Dir, to: &OsStr) -> io::Result<()> {
+        Ok(fs::renameat(&self.fd, from, &other.fd, to)?)
     }
 
     /// A second name for a file; a link is linked itself.

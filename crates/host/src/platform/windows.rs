@@ -78,7 +78,7 @@ pub fn keep_memory_private() {}
 /// Handles are not inherited unless that is asked for.
 pub fn close_on_exec() {}
 
-/// Lists of Windows are not read: whoever may read a key there is not judged.
+/// Lists of Windows are not read: anyone who may read a key there is not judged.
 pub fn access_list(_: &Path) -> Option<Vec<u8>> {
     None
 }

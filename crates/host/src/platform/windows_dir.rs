@@ -122,6 +122,11 @@ impl Dir {
         std::fs::rename(self.path.join(from), self.path.join(to))
     }
 
+    /// Renames into another directory of the same file system.
+    pub fn rename_into(&self, from: &OsStr, other: &Dir, to: &OsStr) -> io::Result<()> {
+        std::fs::rename(self.path.join(from), other.path.join(to))
+    }
+
     /// A second name for a file.
     pub fn link(&self, from: &OsStr, to: &OsStr) -> io::Result<()> {
         std::fs::hard_link(self.path.join(from), self.path.join(to))

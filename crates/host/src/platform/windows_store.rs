@@ -69,7 +69,7 @@ fn der(context: *const CERT_CONTEXT) -> Vec<u8> {
 
 fn property(context: *const CERT_CONTEXT, id: u32) -> Option<Vec<u8>> {
     let mut length = 0;
-    // SAFETY: without a buffer only the length is told; then the buffer is as long as told.
+    // SAFETY: without a buffer only the length is returned; then the buffer is as long as that.
     unsafe {
         if CertGetCertificateContextProperty(context, id, null_mut(), &mut length) == 0 {
             return None;

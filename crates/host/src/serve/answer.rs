@@ -3,7 +3,7 @@
 use super::body::{Body, full, whole, with_status};
 use super::{Content, echo, proxy};
 use http_body_util::{BodyExt, Channel};
-use hyper::body::{Bytes, Incoming};
+use hyper::body::{Body as _, Bytes, Incoming};
 use hyper::header::{ALLOW, CONTENT_LENGTH, CONTENT_TYPE, HOST, HeaderName, HeaderValue, LOCATION};
 use hyper::{Method, Request, Response, StatusCode, Version};
 use rustls::ProtocolVersion;
@@ -15,7 +15,7 @@ use tamga_core::pki::format::holds_key;
 /// So much of a file is in memory at once.
 const PIECE: usize = 64 * 1024;
 
-/// One answer, as it is told.
+/// One answer, as it is logged.
 #[derive(Clone, Debug)]
 pub struct Line {
     /// Who asked.
@@ -26,8 +26,8 @@ pub struct Line {
     pub path: String,
     /// The status.
     pub status: u16,
-    /// The length of the answer's body in octets.
-    pub length: u64,
+    /// The length of the answer's body in octets; None where it is not known before it is sent.
+    pub length: Option<u64>,
     /// The protocol, such as `TLS 1.3`.
     pub protocol: &'static str,
     /// The version of HTTP, such as `HTTP/2`.
@@ -46,23 +46,23 @@ pub(super) async fn to(
     let reads = matches!(method, Method::GET | Method::HEAD);
     if !names_one_host(&request) {
         let response = with_status(StatusCode::BAD_REQUEST, "one Host header is needed\n");
-        return told(
+        return with_line(
             response,
-            Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http },
+            Line { peer, method: method.to_string(), path, status: 0, length: None, protocol: of_tls(protocol), http },
         );
     }
     if let Content::Proxy(upstream) = content {
         let response = proxy::pass(request, upstream, peer).await;
-        return told(
+        return with_line(
             response,
-            Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http },
+            Line { peer, method: method.to_string(), path, status: 0, length: None, protocol: of_tls(protocol), http },
         );
     }
     if echo::is_wanted(&request) {
         let response = echo::start(request).unwrap_or_else(|| with_status(StatusCode::BAD_REQUEST, "no key\n"));
-        return told(
+        return with_line(
             response,
-            Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http },
+            Line { peer, method: method.to_string(), path, status: 0, length: None, protocol: of_tls(protocol), http },
         );
     }
     let found = match content {
@@ -87,9 +87,9 @@ pub(super) async fn to(
     response
         .headers_mut()
         .insert(HeaderName::from_static("x-content-type-options"), HeaderValue::from_static("nosniff"));
-    told(
+    with_line(
         response,
-        Line { peer, method: method.to_string(), path, status: 0, length: 0, protocol: of_tls(protocol), http },
+        Line { peer, method: method.to_string(), path, status: 0, length: None, protocol: of_tls(protocol), http },
     )
 }
 
@@ -103,9 +103,10 @@ fn names_one_host<B>(request: &Request<B>) -> bool {
     }
 }
 
-/// An answer with the line that is told of it.
-fn told(response: Response<Body>, line: Line) -> (Response<Body>, Line) {
-    let length = response.headers().get(CONTENT_LENGTH).and_then(|l| l.to_str().ok()?.parse().ok()).unwrap_or(0);
+/// An answer with its line of the log.
+fn with_line(response: Response<Body>, line: Line) -> (Response<Body>, Line) {
+    let said = response.headers().get(CONTENT_LENGTH).and_then(|l| l.to_str().ok()?.parse().ok());
+    let length = said.or_else(|| response.body().size_hint().exact());
     let status = response.status().as_u16();
     (response, Line { status, length, ..line })
 }

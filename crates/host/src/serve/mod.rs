@@ -95,7 +95,7 @@ pub async fn run(
         let (acceptor, site, room, mut stopped) = (acceptor.clone(), site.clone(), room.clone(), bell.clone());
         tasks.spawn(async move {
             loop {
-                // Whoever comes when all room is taken waits in the system's queue.
+                // A client that comes when all room is taken waits in the system's queue.
                 let place = tokio::select! {
                     _ = stopped.changed() => return,
                     place = room.clone().acquire_owned() => place,

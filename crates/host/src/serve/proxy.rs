@@ -32,8 +32,11 @@ pub struct Upstream {
 }
 
 impl Upstream {
-    /// Reads `http://HOST[:PORT]`; None for anything else.
+    /// Reads a port on this machine, or `http://HOST[:PORT]`; None for anything else.
     pub fn parse(typed: &str) -> Option<Upstream> {
+        if let Ok(port) = typed.parse::<u16>() {
+            return (port > 0).then(|| Upstream { host: "localhost".to_owned(), port });
+        }
         let uri: Uri = typed.parse().ok()?;
         let plain = uri.scheme_str() == Some("http") && uri.path() == "/" && uri.query().is_none();
         let host = uri.host().filter(|h| !h.is_empty())?;

@@ -102,7 +102,7 @@ impl Site {
         Ok(Site { served, config: Arc::new(config), content, seen: None })
     }
 
-    /// The same, told of every answer.
+    /// The same, called for every answer.
     #[must_use]
     pub fn watched(mut self, seen: Seen) -> Site {
         self.seen = Some(seen);

@@ -133,7 +133,7 @@ pub struct Kind {
     pub host: Name,
     /// What every store is to hold.
     pub anchors: Vec<Vec<u8>>,
-    /// True if Chromium is told not to trust the root.
+    /// True if Chromium distrusts the root.
     pub distrusted: bool,
     /// True if a browser remembers an exception.
     pub exception: bool,

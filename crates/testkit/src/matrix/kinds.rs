@@ -212,7 +212,7 @@ const KEYS: &[(&str, Key, Key)] = &[
     ("under-rsa1024", Key::P256(4), Key::Weak),
 ];
 
-/// The key of the roots that a browser is told not to trust.
+/// The key of the roots that a browser distrusts.
 const DISTRUSTED: Key = Key::P256(5);
 
 /// All of them.

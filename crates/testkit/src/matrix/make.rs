@@ -136,7 +136,7 @@ pub enum Hash {
     Sha1,
 }
 
-/// What is to stand in a certificate.
+/// What is to are in a certificate.
 #[derive(Clone)]
 pub struct Recipe {
     /// The subject, DER.

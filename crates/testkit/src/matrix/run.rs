@@ -14,7 +14,7 @@ use tamga_core::check::client::view;
 use tamga_core::check::client::{Client, Outcome, Policy, agrees, predict_by};
 use tamga_core::pki::format::private_key::pkcs8;
 use tamga_core::pki::key::PrivateKey;
-use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::purpose::JudgedPurpose;
 use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::clients::{self, Visit};
 use tamga_host::entropy::{System, now};
@@ -69,7 +69,7 @@ pub fn predicted(policy: &Policy, client: Client, kind: &Kind, view: &view::Trus
             distrusted: &view.distrusted,
             distrusted_keys: &view.distrusted_keys,
             name: Some(&kind.host),
-            purpose: Some(Purpose::Server),
+            purpose: Some(JudgedPurpose::Server),
             at,
             lists: &[],
             revocation: Default::default(),

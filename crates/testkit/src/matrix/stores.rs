@@ -13,7 +13,7 @@ use tamga_host::entropy::now;
 use tamga_host::nss;
 use tamga_host::places::Machine;
 
-/// Where Node.js is told to look.
+/// Where Node.js looks.
 pub const EXTRA: &str = "extra-roots.pem";
 
 /// Fills them. `home` and `root` are those of the machine.

@@ -18,37 +18,35 @@ use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Span;
 
 #[derive(clap::Args)]
-#[command(
-    after_help = "Examples: tamga authority create saltmarsh --permit tides.example\n          tamga authority create web --issuer saltmarsh"
-)]
+#[command(after_help = "Example: tamga authority create saltmarsh --permit tides.example")]
 pub(crate) struct CreateArgs {
-    /// What to call it
+    /// Its label
     label: Label,
-    /// Under this authority: an intermediate
+    /// Make an intermediate under this authority
     #[arg(long, value_name = "LABEL")]
     issuer: Option<Label>,
-    /// A domain, address or block that it may certify: a root besides the usual ones, an intermediate only these
+    /// Domains, addresses or blocks that it may certify besides the usual ones
     #[arg(long, value_name = "NAME|CIDR", value_delimiter = ',')]
     permit: Vec<String>,
-    /// No constraints: a stolen key can then pose as every site of the world to machines that trust this root
+    /// Set no limits: a stolen key can then impersonate any site
     #[arg(long, conflicts_with = "permit")]
     permit_any: bool,
-    /// How many intermediates may follow below it [default: any number, or what the issuer leaves]
+    /// How many intermediates may follow below it
     #[arg(long, value_name = "N")]
     path_length: Option<u8>,
-    /// How long it lives: m h d w y [default: 3650d, an intermediate 1825d]
+    /// How long it is valid [default: 3650d, an intermediate 1825d]
     #[arg(long, value_name = "SPAN")]
     valid_for: Option<Span>,
-    /// The kind of the new key
-    #[arg(long, value_name = "KIND", default_value_t = KeyAlgorithm::P256, value_parser = values::word::<KeyAlgorithm>())]
+    /// p256, p384, p521, ed25519, rsa2048, rsa3072, rsa4096
+    #[arg(long, value_name = "KIND", default_value_t = KeyAlgorithm::P256, value_parser = values::word::<KeyAlgorithm>(), hide_possible_values = true)]
     key_algorithm: KeyAlgorithm,
-    /// What it may issue for [default: server,client]
-    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>())]
+    /// server, client, mail, code [default: server,client]
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>(), hide_possible_values = true)]
     purpose: Vec<Purpose>,
-    /// Where clients will find its revocation list: written into what it issues
+    /// URL of its revocation list, written into what it issues
     #[arg(long, value_name = "URL")]
     crl_url: Option<String>,
-    /// Where clients will find its certificate: written into what it issues
+    /// URL of its certificate, written into what it issues
     #[arg(long, value_name = "URL")]
     issuer_url: Option<String>,
     #[command(flatten)]
@@ -115,7 +113,7 @@ fn render(done: &create::Done, any: bool) -> String {
     });
     if any && a.is_root() {
         text.push_str(&format!(
-            "{} without constraints: whoever steals its key can pose as any site to every machine that trusts it\n",
+            "{} without constraints: anyone who steals its key can impersonate any site to every machine that trusts it\n",
             human::care("note")
         ));
     }

@@ -102,7 +102,7 @@ pub(crate) fn in_full(a: &Authority) -> String {
         vec![human::dim("valid"), format!("{} to {}", c.not_before, c.not_after)],
         vec![human::dim("key"), format!("{}, {key}", c.key.strength())],
         vec![human::dim("serial"), c.serial.clone()],
-        vec![human::dim("SHA-256"), c.sha256()],
+        vec![human::dim("SHA-256"), c.sha256().to_string()],
     ];
     if !a.is_root() {
         let above: Vec<String> = a.above.iter().map(tamga_core::pki::cert::Certificate::subject_words).collect();

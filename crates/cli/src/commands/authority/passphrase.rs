@@ -13,7 +13,7 @@ use tamga_core::vocabulary::label::Label;
 pub(crate) struct PassphraseArgs {
     /// Which
     label: Label,
-    /// Leave the key open from now on: whoever reads the file has it
+    /// Leave the key open from now on: anyone who reads the file has it
     #[arg(long, conflicts_with_all = ["encrypt_key", "new_passphrase_file", "new_passphrase_env"])]
     remove: bool,
     #[command(flatten)]

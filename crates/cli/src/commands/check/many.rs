@@ -13,7 +13,7 @@ use std::path::Path;
 use tamga_app::check::{self, Checked, Request};
 use tamga_app::report::Outcome as Ending;
 use tamga_core::finding::{Code, Severity};
-use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::text::{Shown, harmless};
 
 /// More targets than this are reported in one line each; `--verbose` reports all of each.
 const AT_LENGTH: usize = 5;
@@ -23,6 +23,9 @@ struct Diagnostic {
     text: String,
     json: Value,
     ending: Ending,
+    target: String,
+    /// The findings, or that there is no verdict.
+    reason: String,
     /// Its row among those that are not good.
     row: Option<Vec<String>>,
     section: String,
@@ -40,30 +43,30 @@ pub(super) fn all(session: &Session, request: &Request, file: Option<&Path>) -> 
     let many = request.targets.len() > AT_LENGTH;
     let lines = session.common.format == Format::Lines;
     let progress = many.then(|| session.caller.progress(request.targets.len()));
-    let told: Vec<Diagnostic> = check::check(session, request, |c| {
-        let told = tell(session, &c, many, file.is_some());
+    let summaries: Vec<Diagnostic> = check::check(session, request, |c| {
+        let summaries = tell(session, &c, many, file.is_some());
         if lines {
-            human::json_line(&told.json);
+            human::json_line(&summaries.json);
         }
         if let Some(p) = &progress {
             p.step();
         }
-        told
+        summaries
     })?;
     drop(progress);
-    let code = exit::of(check::outcome(told.iter().map(|t| t.ending)));
+    let code = exit::of(check::outcome(summaries.iter().map(|t| t.ending)));
     if let Some(file) = file {
-        let sections: Vec<String> = told.iter().map(|t| t.section.clone()).collect();
-        let good = told.iter().filter(|t| t.ending == Ending::Good).count();
+        let sections: Vec<String> = summaries.iter().map(|t| t.section.clone()).collect();
+        let good = summaries.iter().filter(|t| t.ending == Ending::Good).count();
         tamga_host::fs::write_whole(file, page::page(&sections, good, session.now).as_bytes(), 0o644)?;
     }
     let mut text = match (lines, many && !session.common.verbose) {
         (true, _) => String::new(),
-        (false, true) => summary(&told),
+        (false, true) => summary(&summaries),
         (false, false) => {
-            let mut text = told.iter().map(|t| t.text.as_str()).collect::<Vec<_>>().join("\n");
+            let mut text = summaries.iter().map(|t| t.text.as_str()).collect::<Vec<_>>().join("\n");
             if many {
-                text.push_str(&format!("\n{}", summary(&told)));
+                text.push_str(&format!("\n{}", summary(&summaries)));
             }
             text
         }
@@ -71,8 +74,15 @@ pub(super) fn all(session: &Session, request: &Request, file: Option<&Path>) -> 
     if let (Some(file), false) = (file, lines) {
         text.push_str(&format!("{} {}\n", human::dim("page:"), file.shown()));
     }
-    let members: Vec<Value> = if lines { Vec::new() } else { told.into_iter().map(|t| t.json).collect() };
-    Ok(Done::report(text, &Targets { targets: members }).with_code(code))
+    let brief = match summaries.as_slice() {
+        [one] => format!("{}: {}\n", harmless(&one.target), one.reason),
+        all => {
+            let bad = all.iter().filter(|t| t.ending != Ending::Good).count();
+            format!("{bad} of {} targets are not good\n", all.len())
+        }
+    };
+    let members: Vec<Value> = if lines { Vec::new() } else { summaries.into_iter().map(|t| t.json).collect() };
+    Ok(Done::report(text, &Targets { targets: members }).with_code(code).with_brief(brief))
 }
 
 fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Diagnostic {
@@ -94,6 +104,8 @@ fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Diagnostic {
         text: if at_length { report::words(c, session.common.verbose) } else { String::new() },
         json: if session.common.format == Format::Text { Value::Null } else { to_json(c) },
         ending: c.ending,
+        target: c.target.clone(),
+        reason: if words.is_empty() { "no client could be judged".to_owned() } else { words.join(" ") },
         row,
         section: if paged { page::section(c) } else { String::new() },
         findings,
@@ -101,19 +113,19 @@ fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Diagnostic {
 }
 
 /// The verdict over all, the bad ones a line each, and how often each finding came up.
-fn summary(told: &[Diagnostic]) -> String {
-    let count = |ending: Ending| told.iter().filter(|t| t.ending == ending).count();
+fn summary(summaries: &[Diagnostic]) -> String {
+    let count = |ending: Ending| summaries.iter().filter(|t| t.ending == ending).count();
     let (good, unreached) = (count(Ending::Good), count(Ending::Blocked));
-    let bad = told.len() - good - unreached;
+    let bad = summaries.len() - good - unreached;
     let verdict = match (bad, unreached) {
         (0, 0) => human::good("no client would warn"),
         (0, n) => human::care(&format!("{n} not reached")),
         (n, 0) => human::bad(&format!("{n} would make a client warn")),
         (n, m) => human::bad(&format!("{n} would make a client warn, {m} not reached")),
     };
-    let mut text = format!("{} {} targets: {good} good\n{verdict}\n", human::dim("checked"), told.len());
+    let mut text = format!("{} {} targets: {good} good\n{verdict}\n", human::dim("checked"), summaries.len());
     let mut by_code: BTreeMap<&'static str, usize> = BTreeMap::new();
-    for f in told.iter().flat_map(|t| &t.findings) {
+    for f in summaries.iter().flat_map(|t| &t.findings) {
         *by_code.entry(f.word()).or_default() += 1;
     }
     if !by_code.is_empty() {
@@ -123,7 +135,7 @@ fn summary(told: &[Diagnostic]) -> String {
         rows.extend(counted.iter().map(|(word, n)| vec![human::strong(word), n.to_string()]));
         text.push_str(&format!("\n{}\n", human::table(&rows)));
     }
-    let rows: Vec<Vec<String>> = told.iter().filter_map(|t| t.row.clone()).collect();
+    let rows: Vec<Vec<String>> = summaries.iter().filter_map(|t| t.row.clone()).collect();
     text.push_str(&human::table(&rows));
     if bad + unreached > 0 {
         text.push_str(&format!(

@@ -19,7 +19,7 @@ use tamga_app::check::{self, Request, Terms};
 use tamga_core::check::client::Client;
 use tamga_core::error::Error;
 use tamga_core::pki::chain::revocation::Revocation;
-use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::purpose::JudgedPurpose;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga check https://charts.saltmarsh.test:8443 --observe")]
@@ -62,8 +62,8 @@ pub(crate) struct CheckArgs {
     #[arg(long, value_name = "TIME")]
     at: Option<Timestamp>,
     /// What the certificate is used for
-    #[arg(long, value_name = "PURPOSE", default_value = "server", value_parser = values::word_or_any::<Purpose>())]
-    purpose: OrAny<Purpose>,
+    #[arg(long, value_name = "PURPOSE", default_value = "server", value_parser = values::word_or_any::<JudgedPurpose>())]
+    purpose: OrAny<JudgedPurpose>,
     /// Connect to NAME at this address (repeatable)
     #[arg(long, value_name = "NAME=ADDRESS")]
     resolve: Vec<String>,

@@ -39,7 +39,7 @@ pub(super) fn section(c: &Checked) -> String {
         () if c.rows.is_empty() => ("bad", "no certificate received: the connection failed".to_owned()),
         () if !warned.is_empty() => ("bad", format!("{} would warn or refuse", warned.join(", "))),
         () if c.ending != Ending::Good => ("bad", "not good".to_owned()),
-        () if c.rows.iter().all(|r| r.outcome != Outcome::Accepts) => ("care", "cannot be told".to_owned()),
+        () if c.rows.iter().all(|r| r.outcome != Outcome::Accepts) => ("care", "no client could be judged".to_owned()),
         () => ("good", "no client would warn".to_owned()),
     };
     let _ = write!(out, "<p class=\"verdict {class}\">{}</p>", text(&verdict));
@@ -103,7 +103,7 @@ fn finding(same: &[Finding]) -> String {
     for f in same {
         let clients: Vec<&str> = f.clients.iter().map(|c| c.word()).collect();
         let of = if clients.is_empty() { String::new() } else { format!(" <small>{}</small>", clients.join(", ")) };
-        let _ = write!(out, "<p>do: <code class=\"step\">{}</code>{of}</p>", text(&f.remedy));
+        let _ = write!(out, "<p>do: {}{of}</p>", html::remedy(&f.remedy));
     }
     let entry = entry(f.code);
     let _ = write!(

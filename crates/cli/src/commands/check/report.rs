@@ -22,6 +22,9 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
         }
         out
     };
+    let mut unjudged: Vec<&str> =
+        c.rows.iter().filter(|r| r.outcome == Outcome::Unknown).map(|r| r.client.word()).collect();
+    unjudged.dedup();
     let verdict = if c.rows.is_empty() {
         human::bad("no certificate received: the connection failed")
     } else if !warned.is_empty() {
@@ -29,11 +32,18 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
     } else if c.ending != Ending::Good {
         human::bad("not good")
     } else if c.rows.iter().all(|r| r.outcome != Outcome::Accepts) {
-        human::care("cannot be told")
+        human::care("no client could be judged")
+    } else if !unjudged.is_empty() {
+        human::care(&format!("no client that was judged would warn; not judged: {}", unjudged.join(", ")))
     } else {
         human::good("no client would warn")
     };
-    let mut text = format!("{} {}\n{verdict}\n", human::dim("checked"), c.first_line);
+    // Nothing is called checked that was not reached.
+    let (head, what) = match c.rows.is_empty() {
+        true => ("target ", c.target.as_str()),
+        false => ("checked", c.first_line.as_str()),
+    };
+    let mut text = format!("{} {what}\n{verdict}\n", human::dim(head));
     if !c.findings.is_empty() {
         text.push('\n');
         text.push_str(&human::findings(&c.findings));

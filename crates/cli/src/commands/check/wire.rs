@@ -3,7 +3,7 @@
 use crate::words::human;
 use tamga_core::check::wire::{Reader, Side};
 
-/// Lists longer than this are told by their length.
+/// Lists longer than this are shown by their length.
 const MOST: usize = 4;
 
 pub(super) fn words(reader: &Reader) -> String {

@@ -5,6 +5,7 @@ mod page;
 use crate::values;
 use page::page;
 use schemars::JsonSchema;
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 
 use crate::args::{Format, SecretArgs};
@@ -20,19 +21,19 @@ use tamga_host::serve::Line;
 
 #[derive(clap::Args)]
 #[command(
-    after_help = "Examples: tamga serve charts.saltmarsh.test --port 8443\n          tamga serve charts.saltmarsh.test --folder ./site --redirect-from 8080\n          tamga serve charts.saltmarsh.test --proxy-to http://127.0.0.1:3000"
+    after_help = "Examples: tamga serve --proxy-to 3000\n          tamga serve charts.saltmarsh.test --folder ./site --redirect-from 8080"
 )]
 pub(crate) struct ServeArgs {
-    /// A certificate's label
-    label: Label,
+    /// A certificate's label [default: the only one, or the one that names localhost]
+    label: Option<Label>,
     /// The port on loopback; 0 lets the system choose a free one
     #[arg(long, default_value_t = 0)]
     port: u16,
     /// Serve the files below this directory (never hidden ones, never private keys) [default: a page about the certificate]
     #[arg(long, value_name = "DIR")]
     folder: Option<PathBuf>,
-    /// Pass requests and WebSockets on to an application that speaks plain HTTP
-    #[arg(long, value_name = "URL", conflicts_with = "folder")]
+    /// Serve HTTPS in front of this application, by its port or http://HOST:PORT
+    #[arg(long, value_name = "PORT|URL", conflicts_with = "folder")]
     proxy_to: Option<String>,
     /// Serve a certificate that is wrong on purpose, to try clients
     #[arg(long, value_name = "FAULT", value_parser = values::word::<ServerFault>())]
@@ -69,12 +70,12 @@ pub(crate) enum Event<'a> {
         method: &'a str,
         path: &'a str,
         status: u16,
-        length: u64,
+        length: Option<u64>,
         protocol: &'a str,
         http: &'a str,
     },
     Renewed {
-        sha256: String,
+        sha256: Sha256Fingerprint,
     },
     Stopped {
         port: u16,
@@ -188,7 +189,7 @@ fn tell(line: &Line, is_json: bool) {
             "{at} {} {} {path} {status} {} {} {}\n",
             line.peer.ip(),
             line.method,
-            line.length,
+            line.length.map_or_else(|| "-".to_owned(), |l| l.to_string()),
             line.protocol,
             line.http
         );

@@ -16,7 +16,7 @@ pub(crate) fn page(i: &Issued) -> String {
         ("Names", c.name_words().join(", ")),
         ("Issued by", c.issuer_words()),
         ("Valid until", c.not_after.date()),
-        ("SHA-256", c.sha256()),
+        ("SHA-256", c.sha256().to_string()),
         ("WebSocket", "not tried: this browser runs no scripts here".into()),
     ]
     .iter()

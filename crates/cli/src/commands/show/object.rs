@@ -100,7 +100,7 @@ fn certificate_rows(c: &Certificate) -> Vec<Vec<String>> {
         rows.push(vec![human::dim("critical"), format!("extension {oid} is known to nobody here: clients refuse it")]);
     }
     rows.push(vec![human::dim("serial"), c.serial.clone()]);
-    rows.push(vec![human::dim("SHA-256"), c.sha256()]);
+    rows.push(vec![human::dim("SHA-256"), c.sha256().to_string()]);
     rows
 }
 
@@ -142,7 +142,7 @@ fn list(l: &Crl) -> String {
         vec![human::dim("made"), l.this_update.to_string()],
         vec![human::dim("next"), next],
         vec![human::dim("revoked"), l.entries.len().to_string()],
-        vec![human::dim("SHA-256"), l.sha256()],
+        vec![human::dim("SHA-256"), l.sha256().to_string()],
     ]);
     if !l.entries.is_empty() {
         let mut rows = vec![["serial", "revoked at", "reason"].map(human::dim).to_vec()];

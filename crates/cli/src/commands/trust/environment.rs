@@ -1,10 +1,14 @@
 //! `tamga trust environment [SHELL]` and `tamga run -- PROGRAM…`: runtimes whose list of roots is compiled in.
 
-use crate::exit::{Done, Result};
+use crate::args::Format;
+use crate::exit::{Done, Failed, Result};
 use crate::session::Session;
 use crate::values;
-use tamga_app::trust::environment::{self, Request};
+use crate::words::human;
+use tamga_app::trust::environment::{self, NoSuchProgram, Request};
+use tamga_core::error::{Diagnostic, Error};
 use tamga_core::stores::trust::environment::Shell;
+use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(after_help = "Examples: eval \"$(tamga trust environment)\"\n          tamga trust environment container")]
@@ -32,7 +36,21 @@ pub(crate) fn environment(session: &Session, args: &EnvironmentArgs) -> Result<D
     Ok(Done::report(text, &report))
 }
 
+/// What a shell returns for a program that is not there (POSIX XCU 2.8.2).
+const NO_SUCH_PROGRAM: u8 = 127;
+
 /// Becomes the program; comes back only if that fails.
 pub(crate) fn run(session: &Session, args: &RunArgs) -> Result<Done> {
-    match environment::run(session, &args.program)? {}
+    let NoSuchProgram = environment::run(session, &args.program)?;
+    let error = Error::Objection {
+        code: "no-such-program",
+        what: format!("there is no program {}", args.program.first().map(Shown::shown).unwrap_or_default()),
+        why: "no directory of PATH has it".into(),
+        instead: "check its name, or give its path".into(),
+    };
+    if session.common.format == Format::Text {
+        human::failure(&error);
+    }
+    let failed = Failed::from(&error as &dyn Diagnostic);
+    Ok(Done::report(String::new(), &failed).with_code(NO_SUCH_PROGRAM))
 }

@@ -14,6 +14,8 @@ use tamga_app::trust::status::{self, Report};
 use tamga_app::trust::{Which, exceptions as remembered};
 use tamga_core::finding::Code;
 use tamga_core::stores::trust::Goal;
+use tamga_core::stores::{InScope, StoreId};
+use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::text::Shown;
 
 mod environment;
@@ -24,17 +26,19 @@ mod share_page;
 
 use environment::EnvironmentArgs;
 pub(crate) use environment::{RunArgs, run as run_program};
-pub(crate) use rows::render_rows;
+pub(crate) use rows::{render_found, render_rows};
 
 #[derive(clap::Subcommand)]
 pub(crate) enum TrustCommand {
     /// Add a root to stores; a second time changes nothing
     #[command(after_help = "Example: tamga trust add saltmarsh --scope both")]
-    Add(TrustArgs),
+    Add(AddArgs),
     /// Remove a root from stores, and nothing else
-    Remove(TrustArgs),
+    #[command(after_help = "Example: tamga trust remove saltmarsh --scope both")]
+    Remove(RemoveArgs),
     /// List which root is in which store
-    Status(TrustArgs),
+    #[command(after_help = "Example: tamga trust status --scope user")]
+    Status(StatusArgs),
     /// Serve a page from which phones and other machines get the root
     Share(share::ShareArgs),
     /// Print variables for runtimes whose list of roots is compiled in
@@ -42,22 +46,35 @@ pub(crate) enum TrustCommand {
 }
 
 #[derive(clap::Args)]
-pub(crate) struct TrustArgs {
-    /// An authority's label or a root's file; without it the only authority (status: all)
+pub(crate) struct AddArgs {
+    /// An authority's label or a root's file; without it the only authority
     root: Option<String>,
     #[command(flatten)]
-    pub(crate) stores: StoreArgs,
+    stores: StoreArgs,
     /// Fetch the root that another machine serves over plain HTTP, instead of ROOT
     #[arg(long, value_name = "http://HOST:PORT", conflicts_with = "root")]
-    url: Option<String>,
+    from: Option<String>,
     /// Its SHA-256, read from the other machine's screen
-    #[arg(long, value_name = "SHA256", requires = "url")]
-    fingerprint: Option<String>,
+    #[arg(long, value_name = "HEX", requires = "from")]
+    sha256: Option<Sha256Fingerprint>,
     /// Lift exactly this finding about the root (repeatable)
     #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
     accept: Vec<Code>,
-    /// Forget the exception that a browser remembers for this host (remove)
-    #[arg(long, value_name = "HOST:PORT")]
+    /// Use the stores of an image, a chroot or a container's file system
+    #[arg(long, value_name = "DIR", conflicts_with_all = ["scope", "elevate"])]
+    sysroot: Option<PathBuf>,
+    #[command(flatten)]
+    secrets: SecretArgs,
+}
+
+#[derive(clap::Args)]
+pub(crate) struct RemoveArgs {
+    /// An authority's label, a root's file, or the name of a root in a store; without it the only authority
+    root: Option<String>,
+    #[command(flatten)]
+    stores: StoreArgs,
+    /// Remove nothing but the exception that a browser remembers for this host
+    #[arg(long, value_name = "HOST:PORT", conflicts_with_all = ["root", "scope", "stores", "bundle", "elevate", "passphrase_file", "passphrase_env"])]
     exception: Option<String>,
     /// Use the stores of an image, a chroot or a container's file system
     #[arg(long, value_name = "DIR", conflicts_with_all = ["scope", "elevate", "exception"])]
@@ -66,41 +83,72 @@ pub(crate) struct TrustArgs {
     secrets: SecretArgs,
 }
 
+#[derive(clap::Args)]
+pub(crate) struct StatusArgs {
+    /// An authority's label or a root's file; without it every root
+    root: Option<String>,
+    /// Whose stores [default: both]
+    #[arg(long, value_parser = values::word::<InScope>())]
+    scope: Option<InScope>,
+    /// Exactly these stores, of the user or the machine
+    #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<StoreId>())]
+    stores: Vec<StoreId>,
+    /// A PEM bundle as a store of its own (repeatable)
+    #[arg(long, value_name = "FILE")]
+    bundle: Vec<PathBuf>,
+    /// Use the stores of an image, a chroot or a container's file system
+    #[arg(long, value_name = "DIR", conflicts_with = "scope")]
+    sysroot: Option<PathBuf>,
+}
+
 pub(crate) fn run(session: &Session, command: TrustCommand) -> Result<Done> {
     match command {
-        TrustCommand::Add(args) => change(session, args, Goal::Add),
-        TrustCommand::Remove(TrustArgs { exception: Some(place), .. }) => {
+        TrustCommand::Add(args) => add(session, args),
+        TrustCommand::Remove(RemoveArgs { exception: Some(place), .. }) => {
             let report = remembered::forget(session, &place)?;
             Ok(exceptions::render(&report))
         }
-        TrustCommand::Remove(args) => change(session, args, Goal::Remove),
+        TrustCommand::Remove(args) => remove(session, args),
         TrustCommand::Status(args) => status(session, args),
         TrustCommand::Share(args) => share::run(session, args),
         TrustCommand::Environment(args) => environment::environment(session, &args),
     }
 }
 
-impl TrustArgs {
-    fn which(&self) -> Option<Which> {
-        match (&self.url, &self.root) {
-            (Some(url), _) => Some(Which::Fetched { url: url.clone(), fingerprint: self.fingerprint.clone() }),
-            (None, Some(typed)) => Some(Which::Named(typed.clone())),
-            (None, None) => None,
-        }
-    }
-}
-
-fn change(session: &Session, args: TrustArgs, goal: Goal) -> Result<Done> {
+fn add(session: &Session, args: AddArgs) -> Result<Done> {
     session.elevate(&args.stores)?;
+    let root = match (args.from, args.root) {
+        (Some(url), _) => Which::Fetched { url, fingerprint: args.sha256 },
+        (None, Some(typed)) => Which::Named(typed),
+        (None, None) => Which::Only,
+    };
     let request = change::Request {
-        goal,
-        root: args.which().unwrap_or_default(),
+        goal: Goal::Add,
+        root,
         stores: parse::stores(args.stores, args.sysroot.is_some()),
         accepted: args.accept,
         sysroot: args.sysroot,
         secret: args.secrets.into(),
     };
-    let report = change::change(session, &request)?;
+    change(session, &request)
+}
+
+fn remove(session: &Session, args: RemoveArgs) -> Result<Done> {
+    session.elevate(&args.stores)?;
+    let request = change::Request {
+        goal: Goal::Remove,
+        root: args.root.map_or(Which::Only, Which::Named),
+        stores: parse::stores(args.stores, args.sysroot.is_some()),
+        accepted: Vec::new(),
+        sysroot: args.sysroot,
+        secret: args.secrets.into(),
+    };
+    change(session, &request)
+}
+
+fn change(session: &Session, request: &change::Request) -> Result<Done> {
+    let goal = request.goal;
+    let report = change::change(session, request)?;
     Ok(match &report {
         Answer::Planned(plan) => Done::report(render_plan(plan), &report),
         Answer::Done(done) => Done::report(render_change(done, goal), &report).with_code(exit::of(done.outcome())),
@@ -153,11 +201,13 @@ fn render_change(done: &change::Done, goal: Goal) -> String {
     text
 }
 
-fn status(session: &Session, args: TrustArgs) -> Result<Done> {
-    session.elevate(&args.stores)?;
+fn status(session: &Session, args: StatusArgs) -> Result<Done> {
+    let scope = args.scope.unwrap_or(InScope::Both);
+    let stores = StoreArgs { scope, stores: args.stores, bundle: args.bundle, elevate: false };
     let request = status::Request {
-        root: args.which(),
-        stores: parse::stores(args.stores, args.sysroot.is_some()),
+        root: args.root.map(Which::Named),
+        stores: parse::stores(stores, args.sysroot.is_some()),
+        is_scope_typed: args.scope.is_some(),
         sysroot: args.sysroot,
     };
     let report = status::status(session, &request)?;
@@ -167,12 +217,12 @@ fn status(session: &Session, args: TrustArgs) -> Result<Done> {
 fn render_status(report: &Report) -> String {
     let mut text = match report.is_empty {
         true => "no authority yet, and no root with Tamga's mark in any store\n".to_owned(),
-        false => render_rows(&report.rows),
+        false => render_found(&report.rows),
     };
     for mark in &report.leftovers {
         text.push_str(&format!(
-            "{} {mark} is in a store, but this data folder does not know it\n  {}  tamga leave takes it out\n",
-            human::care("leftover"),
+            "{} {mark} is in a store, and no authority of this ledger has that root\n  {}  tamga trust remove {mark}\n",
+            human::care("other"),
             human::dim("do:")
         ));
     }

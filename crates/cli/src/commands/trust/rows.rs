@@ -10,7 +10,19 @@ use tamga_core::vocabulary::word::joined;
 
 /// Every root in every place, and what to do about those that are not as they should be.
 pub(crate) fn render_rows(rows: &[Row]) -> String {
-    let mut cells = vec![["store", "root", "state", "change", "place"].map(human::dim).to_vec()];
+    render(rows, true)
+}
+
+/// The same where nothing was to be changed.
+pub(crate) fn render_found(rows: &[Row]) -> String {
+    render(rows, false)
+}
+
+fn render(rows: &[Row], with_change: bool) -> String {
+    let mut head = vec!["store", "root", "state"];
+    head.extend(with_change.then_some("change"));
+    head.push("place");
+    let mut cells = vec![head.into_iter().map(human::dim).collect::<Vec<_>>()];
     for r in rows {
         let state = match r.state {
             State::Present => human::good(r.state.word()),
@@ -22,13 +34,11 @@ pub(crate) fn render_rows(rows: &[Row]) -> String {
             Change::None => human::dim(r.change.word()),
             Change::Added | Change::Removed => human::good(r.change.word()),
         };
-        cells.push(vec![
-            human::strong(r.store.word()),
-            format!("{} {}", r.label, human::dim(&r.sha256[..8])),
-            state,
-            change,
-            r.place.shown(),
-        ]);
+        let root = format!("{} {}", r.label, human::dim(r.sha256.short()));
+        let mut row = vec![human::strong(r.store.word()), root, state];
+        row.extend(with_change.then_some(change));
+        row.push(r.place.shown());
+        cells.push(row);
     }
     let mut text = human::table(&cells);
     // One line for all stores with the same problem and the same remedy.

@@ -62,7 +62,7 @@ pub(super) fn run(session: &Session, args: ShareArgs) -> Result<Done> {
     let request =
         share::Request { root: args.root, address: args.address, port: args.port, stop_after: args.stop_after };
     let shared = share::listen(session, &request)?;
-    let (url, sha256) = (shared.url.clone(), shared.sha256.clone());
+    let (url, sha256) = (shared.url.clone(), shared.sha256);
     let code = qrcode::QrCode::new(url.as_bytes()).map_err(|e| tamga_core::error::Error::Malformed {
         what: url.clone(),
         why: format!("it cannot be drawn as a QR code: {e}"),
@@ -84,7 +84,7 @@ pub(super) fn run(session: &Session, args: ShareArgs) -> Result<Done> {
     } else if !session.common.quiet {
         let is_loopback = shared.at.ip().is_loopback();
         let ends = request.stop_after.is_some();
-        human::out(&told(&shared.authority, &url, &sha256, &code, is_loopback, ends));
+        human::out(&render_shared(&shared.authority, &url, &sha256, &code, is_loopback, ends));
     }
     let quiet = session.common.quiet;
     let seen: Seen = Arc::new(move |peer, path, status| {
@@ -100,7 +100,7 @@ pub(super) fn run(session: &Session, args: ShareArgs) -> Result<Done> {
     Ok(Done::report("stopped\n".into(), &Event::Stopped { url: &url, sha256: &sha256 }))
 }
 
-fn told(a: &Authority, url: &str, sha256: &str, code: &qrcode::QrCode, loopback: bool, ends: bool) -> String {
+fn render_shared(a: &Authority, url: &str, sha256: &str, code: &qrcode::QrCode, loopback: bool, ends: bool) -> String {
     let picture = code
         .render::<qrcode::render::unicode::Dense1x2>()
         // Light on dark, as terminals mostly are; readers take the reverse as well.
@@ -129,7 +129,7 @@ fn told(a: &Authority, url: &str, sha256: &str, code: &qrcode::QrCode, loopback:
     if let Some(s) = sha1 {
         text.push_str(&format!("SHA-1, which Windows' dialog shows\n  {}\n", s.value));
     }
-    text.push_str(&format!("on another machine with Tamga\n  tamga trust add --url {url} --fingerprint {sha256}\n"));
+    text.push_str(&format!("on another machine with Tamga\n  tamga trust add --from {url} --sha256 {sha256}\n"));
     if loopback {
         text.push_str(&format!(
             "{} this address is reached from this machine alone; give another with --address\n",

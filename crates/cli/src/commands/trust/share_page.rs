@@ -31,7 +31,7 @@ const DEVICES: &[(&str, &str, &str, &[&str])] = &[
         "certificate",
         &[
             "Open the file, Install Certificate, Current User, place it in Trusted Root Certification Authorities.",
-            "Before the last Yes compare the thumbprint in the dialog: it is SHA-1, which stands in the terminal as well.",
+            "Before the last Yes compare the thumbprint in the dialog: it is SHA-1, which the terminal shows as well.",
         ],
     ),
     (
@@ -56,7 +56,7 @@ const DEVICES: &[(&str, &str, &str, &[&str])] = &[
         "root.pem",
         "certificate",
         &[
-            "With Tamga: the command that stands in the terminal compares the fingerprint itself, and puts the root into every store.",
+            "With Tamga: the command shown in the terminal compares the fingerprint itself and adds the root to every store.",
         ],
     ),
     ("Java", "root.p12", "trust store", &["A trust store without a passphrase: -Djavax.net.ssl.trustStore=root.p12"]),
@@ -67,7 +67,7 @@ const DEVICES: &[(&str, &str, &str, &[&str])] = &[
 pub(super) fn page(a: &Authority, url: &str, svg: &str) -> String {
     // The drawing itself, without the head of an XML file.
     let drawing = svg.find("<svg").map_or(svg, |at| &svg[at..]);
-    let head = "<p class=\"verdict care\">This page came over plain HTTP: whoever is on the way could have changed it. Compare the SHA-256 fingerprint that \
+    let head = "<p class=\"verdict care\">This page came over plain HTTP: anyone on the network path could have changed it. Compare the SHA-256 fingerprint that \
                 your device shows with the terminal in which this is shared, not with anything on this page.</p>";
     let mut body = format!(
         "<section class=\"open\"><h2>{}</h2><p class=\"kind\">{}, valid until {}</p><p class=\"kind\">To open this page on another device:</p>\

@@ -72,7 +72,7 @@ fn postgresql() {
     for line in r.proof() {
         server.waits_for(&log, &line);
     }
-    // Without TLS it says so, and that is told apart from a server that is not there.
+    // Without TLS it says so, and that is distinguished from a server that is not there.
     with_a_wrong_key(&s, &own.join("tls/private-key.pem"));
     psql("select pg_reload_conf()");
     server.waits_for(&log, "SSL configuration was not reloaded");
@@ -161,8 +161,8 @@ fn redis() {
     let reload = r.0["renewal"].as_array().unwrap().last().unwrap().as_str().unwrap();
     assert!(reload.contains("CONFIG SET tls-cert-file"), "{reload}");
     let here = reload.replace("-h charts.saltmarsh.test", "-h 127.0.0.1 --sni charts.saltmarsh.test");
-    let told = tamga_testkit::server::type_in(&s, &[&here]).expect(0);
-    assert_eq!(told.out.trim(), "OK");
+    let reply = tamga_testkit::server::type_in(&s, &[&here]).expect(0);
+    assert_eq!(reply.out.trim(), "OK");
     serves(&s, &server, &target, &new);
     for line in r.proof() {
         server.waits_for(&log, &line);

@@ -1,4 +1,4 @@
-//! Recipes with the real servers: each starts as written, is checked, is sent a renewed certificate, and told of success
+//! Recipes with the real servers: each starts as written, is checked, gets a renewed certificate, and its log is searched for success
 //! in the words that the recipe promised.
 
 mod data;
@@ -80,8 +80,8 @@ fn status(s: &Sandbox, port: u16, more: &[&str]) -> String {
 /// What the server writes about a key that is not the certificate's is explained as just that.
 #[track_caller]
 fn is_explained(s: &Sandbox, said: &str, code: &str) {
-    let told = s.json(&["explain", said]).expect(0).json();
-    let codes: Vec<&str> = told["servers"].as_array().unwrap().iter().filter_map(|k| k["code"].as_str()).collect();
+    let reply = s.json(&["explain", said]).expect(0).json();
+    let codes: Vec<&str> = reply["servers"].as_array().unwrap().iter().filter_map(|k| k["code"].as_str()).collect();
     assert!(codes.contains(&code), "{said}\n{codes:?}");
 }
 

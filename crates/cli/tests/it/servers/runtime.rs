@@ -126,6 +126,6 @@ fn jvm() {
         .output()
         .unwrap();
     let said = String::from_utf8_lossy(&wrong.stderr).into_owned();
-    let told = s.json(&["explain", &said]).expect(0).json();
-    assert!(told["servers"].as_array().unwrap().iter().any(|k| k["server"] == "jvm"), "{said}\n{told}");
+    let reply = s.json(&["explain", &said]).expect(0).json();
+    assert!(reply["servers"].as_array().unwrap().iter().any(|k| k["server"] == "jvm"), "{said}\n{reply}");
 }

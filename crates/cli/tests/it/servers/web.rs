@@ -200,6 +200,6 @@ fn haproxy() {
     let refused = haproxy(&["-c"]).output().unwrap();
     assert!(!refused.status.success());
     let said = String::from_utf8_lossy(&refused.stderr).into_owned();
-    let told = s.json(&["explain", &said]).expect(0).json();
-    assert!(told["servers"].as_array().unwrap().iter().any(|k| k["server"] == "haproxy"), "{said}\n{told}");
+    let reply = s.json(&["explain", &said]).expect(0).json();
+    assert!(reply["servers"].as_array().unwrap().iter().any(|k| k["server"] == "haproxy"), "{said}\n{reply}");
 }

@@ -146,7 +146,7 @@ pub fn root_for_exactly(
 
 /// Makes an intermediate from a key, under another authority.
 ///
-/// Errors: limits wider than those above; a path length that is used up; an authority above that has ended or may not
+/// Errors: limits wider than those above; a path length that is used up; an authority above that has expired or may not
 /// issue for these purposes.
 #[allow(clippy::too_many_arguments, reason = "each is its own kind of thing")]
 pub fn intermediate(
@@ -195,7 +195,7 @@ pub fn under(parent: &Authority, label: Label, certificate: Certificate, folder:
 
 /// The end of something signed now: as wanted, at most the issuer's own. True if it was shortened.
 ///
-/// Errors: the issuer has ended.
+/// Errors: the issuer has expired.
 pub fn until(issuer: &Authority, now: Timestamp, wanted: Timestamp) -> Result<(Timestamp, bool)> {
     let chain = std::iter::once(&issuer.certificate).chain(&issuer.above);
     let end = chain.map(|c| c.not_after).min().unwrap_or(issuer.certificate.not_after);

@@ -28,7 +28,7 @@ pub fn above(first: &Certificate, others: &[Certificate]) -> Vec<Certificate> {
 
 /// Judges a CA's certificate: what hinders it from signing is refused unless accepted, what is only unusual is noted.
 ///
-/// Errors: it is no CA, may not sign certificates, has ended, is signed by another key than it says.
+/// Errors: it is no CA, may not sign certificates, has expired, is signed by another key than it says.
 pub fn examine(c: &Certificate, above: &[Certificate], now: Timestamp, accepted: &[Code]) -> Result<Vec<Finding>> {
     let what = c.subject_words();
     let objection = |code: Code, why: String, instead: &str| Error::Objection {
@@ -73,7 +73,7 @@ pub fn examine(c: &Certificate, above: &[Certificate], now: Timestamp, accepted:
     if c.constraints.is_none() && above.iter().all(|a| a.constraints.is_none()) {
         note(
             Code::Unconstrained,
-            "it carries no name constraints: whoever steals its key can pose as any site to those who trust it",
+            "it has no name constraints: anyone who steals its key can impersonate any site to those who trust it",
             "widen nothing further; for a lab make one with limits: tamga authority create LABEL",
         );
     }

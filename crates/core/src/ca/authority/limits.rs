@@ -111,7 +111,7 @@ pub fn path_length(asked: Option<u8>, parent: &Authority) -> Result<Option<u8>> 
     }
 }
 
-/// The limits that stand in a certificate, as a person would state them; what mail and URIs add follows from the domains.
+/// The limits that are in a certificate, as a person would state them; what mail and URIs add follows from the domains.
 pub fn permit_of(subtrees: &NameConstraints) -> Permit {
     let domain = |g: &GeneralName| match g {
         GeneralName::Dns(d) => Some(d.trim_start_matches('.').to_ascii_lowercase()),

@@ -37,7 +37,12 @@ pub fn free(label: &Label, authorities: &[Authority], issued: Option<&Issued>, w
     let taken = |by: String| Error::LabelTaken {
         label: label.to_string(),
         by,
-        instead: "choose another: --label TEXT (or another LABEL for an authority)".into(),
+        instead: match issued {
+            Some(_) => format!(
+                "to replace it: tamga renew {label}; to add a name: tamga renew {label} --add NAME; for another one: --label TEXT"
+            ),
+            None => "choose another: --label TEXT (or another LABEL for an authority)".into(),
+        },
     };
     if authorities.iter().any(|a| a.label == label.as_str()) {
         return Err(taken("an authority".into()));

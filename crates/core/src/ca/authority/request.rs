@@ -1,4 +1,4 @@
-//! An intermediate between two machines: asked for here, signed on the isolated one, taken back here.
+//! An intermediate between two machines: asked for here, signed on the isolated one, brought back here.
 
 use super::create::{self, Request, under};
 use super::import::above;

@@ -5,8 +5,9 @@ use crate::finding::Code;
 use crate::pki::cert::Certificate;
 use crate::pki::cert::crl::Crl;
 use crate::pki::chain::revocation::Revocation;
+use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::name::Name;
-use crate::vocabulary::purpose::Purpose;
+use crate::vocabulary::purpose::JudgedPurpose;
 use crate::vocabulary::timestamp::Timestamp;
 
 /// What is judged. Time is part of the input.
@@ -19,13 +20,13 @@ pub struct Input<'a> {
     /// The roots that the client trusts.
     pub anchors: &'a [Certificate],
     /// SHA-256 fingerprints that the client distrusts.
-    pub distrusted: &'a [String],
+    pub distrusted: &'a [Sha256Fingerprint],
     /// SHA-256 of the public keys that it distrusts, whatever certificate they are in.
-    pub distrusted_keys: &'a [String],
+    pub distrusted_keys: &'a [Sha256Fingerprint],
     /// The host asked for; None leaves names out.
     pub name: Option<&'a Name>,
     /// The purpose; None leaves it out.
-    pub purpose: Option<Purpose>,
+    pub purpose: Option<JudgedPurpose>,
     /// Judged as of then.
     pub at: Timestamp,
     /// Revocation lists that are at hand.

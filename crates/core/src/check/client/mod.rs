@@ -52,7 +52,7 @@ crate::words! {
         Warns = "warns",
         /// Does not connect.
         Refuses = "refuses",
-        /// Cannot be told.
+        /// Unknown.
         Unknown = "unknown",
     }
 }
@@ -68,7 +68,7 @@ pub enum Policies {
     Unknown,
 }
 
-/// A leaf that stands in the store itself.
+/// A leaf that is in the store itself.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum LeafAnchor {
     /// Accepted as it is.
@@ -152,7 +152,7 @@ pub struct Policy {
     /// Other words for some cases of a fault. More templates: `{names}` are the certificate's names, `{detail}` and `{also}` what the
     /// fault itself says.
     pub overrides: &'static [(Code, When, Outcome, &'static str)],
-    /// Faults that are not told where another stands: first the one that hides, then what it hides.
+    /// Faults that another one hides: first the one that hides, then what it hides.
     pub suppresses: &'static [(&'static [Code], &'static [Code])],
     /// The rules that it keeps; a test leaves one out.
     pub rules: &'static [rules::Rule],

@@ -10,11 +10,12 @@ use crate::pki::chain::{constraints, name_match, policies};
 use crate::pki::key::Strength;
 use crate::pki::signature::{self, SignatureFault};
 use crate::vocabulary::name::Name;
-use crate::vocabulary::purpose::{ANY, Purpose};
+use crate::vocabulary::purpose::{ANY, JudgedPurpose};
 use crate::vocabulary::text::harmless;
 use crate::vocabulary::timestamp::DAY;
+use const_oid::db::rfc5280::ID_CE_EXT_KEY_USAGE;
 
-/// The rules that apply to a case: some clients hardly look at a leaf that stands in their store itself.
+/// The rules that apply to a case: some clients hardly look at a leaf that is in their store itself.
 pub fn applying(case: &Case<'_>) -> &'static [Rule] {
     match case.policy.leaf_anchor {
         LeafAnchor::NameAlone if case.leaf_is_anchor() => &[host_name],
@@ -253,13 +254,20 @@ fn purposes(case: &Case<'_>) -> Vec<ChainFault> {
     let looked_at = if case.policy.purposes_of_authorities { case.path.len() } else { 1 };
     for (i, c) in case.path.iter().enumerate().take(looked_at) {
         let Some(list) = &c.purposes else {
-            if i == 0 && case.policy.needs_purpose {
+            if i == 0 && (case.policy.needs_purpose || wanted == JudgedPurpose::Timestamp) {
                 out.push(ChainFault::new(Code::PurposeMissing, 0, c.subject_words()));
             }
             continue;
         };
         let any = list.contains(&ANY) && (case.policy.any_purpose || i > 0);
-        if !list.contains(&wanted.oid()) && !any {
+        // Time stamping stands alone and is critical (RFC 3161 §2.3).
+        let is_alone =
+            || list.len() == 1 && c.extensions.iter().any(|e| e.critical && e.extn_id == ID_CE_EXT_KEY_USAGE);
+        let listed = match wanted {
+            JudgedPurpose::Timestamp if i == 0 => list.contains(&wanted.oid()) && is_alone(),
+            _ => list.contains(&wanted.oid()) || any,
+        };
+        if !listed {
             out.push(ChainFault::new(Code::PurposeMissing, i, c.subject_words()));
         }
     }
@@ -271,7 +279,7 @@ fn leaf_usage(case: &Case<'_>) -> Vec<ChainFault> {
     let Some(usage) = case.path[0].usage else {
         return Vec::new();
     };
-    let server = case.input.purpose == Some(Purpose::Server) && case.policy.honors_leaf_usage;
+    let server = case.input.purpose == Some(JudgedPurpose::Server) && case.policy.honors_leaf_usage;
     let useless = !usage.digital_signature && !usage.key_encipherment && !usage.key_agreement;
     if server && (useless || (case.policy.needs_digital_signature && !usage.digital_signature)) {
         return vec![ChainFault::new(Code::KeyUsageMissing, 0, "digitalSignature")];

@@ -14,6 +14,7 @@ use crate::stores::trust::firefox_policy::FirefoxPolicy;
 use crate::stores::trust::{
     Scope, Store, StoreLocation, chromium as nssdb, firefox as profiles, java as java_store, macos, system, windows,
 };
+use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::text::Shown;
 use std::path::{Path, PathBuf};
 
@@ -23,21 +24,21 @@ pub struct TrustView {
     /// The roots that it trusts.
     pub anchors: Vec<Certificate>,
     /// SHA-256 of what it distrusts.
-    pub distrusted: Vec<String>,
+    pub distrusted: Vec<Sha256Fingerprint>,
     /// SHA-256 of public keys that it distrusts.
-    pub distrusted_keys: Vec<String>,
+    pub distrusted_keys: Vec<Sha256Fingerprint>,
     /// Where they were read.
     pub sources: Vec<PathBuf>,
     /// Variables and settings that change its answer.
     pub findings: Vec<Finding>,
-    /// Why its answer cannot be told.
+    /// Why its answer is unknown.
     pub unreadable: Option<String>,
     /// True if the client is not at home on this system: what is said of it rests on what its makers published.
     pub documented: bool,
 }
 
 impl TrustView {
-    /// True if the client is told not to trust this, or its key.
+    /// True if the client distrusts this, or its key.
     pub fn distrusts(&self, c: &Certificate) -> bool {
         self.distrusted.contains(&c.sha256()) || self.distrusted_keys.contains(&c.key.fingerprint())
     }

@@ -10,7 +10,7 @@ pub(super) const SERVER_HELLO: u8 = 2;
 
 type Details = Vec<(&'static str, String)>;
 
-/// A message's name, and what stands in it.
+/// A message's name, and what is in it.
 pub(super) fn read(kind: u8, body: &[u8]) -> (String, Details) {
     let (what, details) = match kind {
         0 => ("HelloRequest", Vec::new()),

@@ -23,7 +23,7 @@ pub struct Message {
     pub side: Side,
     /// `ClientHello`, `Certificate`, `alert`, `encrypted`, …
     pub what: String,
-    /// What stands in it, in the order of its fields; escaped for showing.
+    /// What is in it, in the order of its fields; escaped for showing.
     pub details: Vec<(&'static str, String)>,
     /// Octets, with the heads of their records.
     pub octets: usize,

@@ -279,7 +279,7 @@ impl Reader<'_> {
     }
 
     fn certificate(&self, c: &raw::Certificate) -> Result<Certificate> {
-        let names = distinct(self.list(&c.names, Name::from_str)?);
+        let names = distinct(self.list(&c.names, |n| Ok(Name::from_typed(n)?.0))?);
         let first =
             names.first().ok_or_else(|| Error::NamesNeeded { what: format!("a certificate in {}", self.what) })?;
         let label = match &c.label {

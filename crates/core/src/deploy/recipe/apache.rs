@@ -93,7 +93,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         KnownError {
             text: "AH00072: make_sock: could not bind to address",
             code: None,
-            why: "another program holds the port, or Listen stands in two files",
+            why: "another program holds the port, or Listen is in two files",
             remedy: "ss -ltnp and grep -rn Listen /etc/apache2",
         },
         KnownError {

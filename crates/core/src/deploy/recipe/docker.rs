@@ -86,7 +86,7 @@ pub(super) const DAEMON: Recipe = Recipe {
     },
     steps: &[
         (
-            "whoever reaches this port is root of the machine: let in only clients with a certificate",
+            "anyone who reaches this port is root on the machine: let in only clients with a certificate",
             "!clients tamga recipe docker-daemon {label} --client-authority LABEL\n?clients tamga issue operator.{first} --purpose client",
         ),
         (

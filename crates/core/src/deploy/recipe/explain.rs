@@ -37,7 +37,7 @@ fn plain(text: &str) -> String {
     text.to_lowercase().split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
-/// True, with its letters, if the pieces of a pattern stand in a text in their order.
+/// True, with its letters, if the pieces of a pattern are in a text in their order.
 fn contains(text: &str, pattern: &str) -> Option<usize> {
     let (mut rest, mut weight) = (text, 0);
     for piece in pattern.split('…').map(str::trim).filter(|p| !p.is_empty()) {

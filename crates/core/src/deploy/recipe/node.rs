@@ -12,7 +12,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     config: Config {
         path: "server.mjs, in the application's folder",
         quote: Quote::Inside,
-        text: r#"import { readFileSync } from "node:fs";
+        text: r#"import { readFileSync, writeFileSync } from "node:fs";
 import { createServer } from "node:https";
 ?redirect import { createServer as createPlain } from "node:http";
 
@@ -28,7 +28,8 @@ const identity = () => ({
 // An application of Express or the like stands here instead of this function.
 const application = (request, response) => response.end("served over HTTPS\n");
 const server = createServer(identity(), application);
-// After a renewal: kill -HUP; connections that stand stay.
+// After a renewal: kill -HUP; open connections stay.
+writeFileSync("server.pid", String(process.pid));
 process.on("SIGHUP", () => {
   server.setSecureContext(identity());
   console.log("certificate read again");
@@ -45,7 +46,7 @@ server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => con
         "export NODE_EXTRA_CA_CERTS={root}",
     )],
     check: "node --check server.mjs",
-    reload: "pkill -HUP -f server.mjs || node server.mjs",
+    reload: "kill -HUP \"$(cat server.pid)\" || node server.mjs",
     proof: ("what it prints", "https on port {port}\ncertificate read again"),
     faults: &[
         KnownError {
@@ -81,7 +82,7 @@ server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => con
         KnownError {
             text: "DEPTH_ZERO_SELF_SIGNED_CERT",
             code: Some(Code::SelfSignedLeaf),
-            why: "the server shows a self-signed certificate that this client was not told of",
+            why: "the server sends a self-signed certificate that this client does not trust",
             remedy: "tamga issue NAME under an authority, and trust its root",
         },
         KnownError {

@@ -29,6 +29,7 @@ if (!$server) {
     fwrite(STDERR, "$text\n");
     exit(1);
 }
+file_put_contents("websocket.pid", getmypid());
 echo "wss on port {port}\n";
 while (true) {
     $client = @stream_socket_accept($server, -1);
@@ -58,7 +59,7 @@ while (true) {
         ),
     ],
     check: "php -l websocket.php",
-    reload: "pkill -f websocket.php; php websocket.php",
+    reload: "kill \"$(cat websocket.pid)\"; php websocket.php",
     proof: ("what it prints", "wss on port {port}"),
     faults: &[
         KnownError {

@@ -60,7 +60,9 @@ server = http.server.ThreadingHTTPServer((HOST, {port}), files)
 server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
 print("https on port {port}", flush=True)
 threading.Thread(target=server.serve_forever, daemon=True).start()
-# After a renewal: kill -HUP; connections that stand stay.
+# After a renewal: kill -HUP; open connections stay.
+with open("server.pid", "w") as pid:
+    pid.write(str(os.getpid()))
 while True:
     signal.sigwait([signal.SIGHUP])
     read_identity()
@@ -71,7 +73,7 @@ while True:
         "uvicorn application:app --ssl-certfile {certificate} --ssl-keyfile {key}\nflask run --cert {certificate} --key {key}\ngunicorn --certfile {certificate} --keyfile {key} application:app",
     )],
     check: "python3 -m py_compile server.py",
-    reload: "pkill -HUP -f server.py || python3 server.py",
+    reload: "kill -HUP \"$(cat server.pid)\" || python3 server.py",
     proof: ("what it prints", "certificate read\nhttps on port {port}"),
     faults: &[
         KnownError {

@@ -10,45 +10,47 @@ pub(super) const RECIPE: Recipe = Recipe {
     title: "A front-end development server (Vite)",
     facts: Facts { port: 5173, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
-        path: "vite.config.mjs, in the project's folder",
+        path: "vite.https.mjs, beside the vite.config that you have",
         quote: Quote::Inside,
         text: r#"import { readFileSync } from "node:fs";
 
-export default {
-  server: {
-    host: "{address}",
-    port: {port},
-    strictPort: true,
-    allowedHosts: ["{first}"],
-    https: {
-      cert: readFileSync("{certificate}"),
-      key: readFileSync("{key}"),
-?locked       passphrase: process.env.KEY_PASSPHRASE,
-?clients       ca: readFileSync("{clients}"),
-?clients       requestCert: true,
-      minVersion: "TLSv{minimum}",
-    },
-    // The page's own WebSocket must use a name that the certificate has.
-    hmr: { protocol: "wss", host: "{first}", clientPort: {port} },
+export const server = {
+  host: "{address}",
+  port: {port},
+  strictPort: true,
+  allowedHosts: ["{first}"],
+  https: {
+    cert: readFileSync("{certificate}"),
+    key: readFileSync("{key}"),
+?locked     passphrase: process.env.KEY_PASSPHRASE,
+?clients     ca: readFileSync("{clients}"),
+?clients     requestCert: true,
+    minVersion: "TLSv{minimum}",
   },
+  // The page's own WebSocket must use a name that the certificate has.
+  hmr: { protocol: "wss", host: "{first}", clientPort: {port} },
 };
 "#,
     },
     steps: &[
+        (
+            "add two lines to the configuration that you have; everything else in it stays",
+            "import { server } from \"./vite.https.mjs\";\nexport default defineConfig({ server, /* what is there already */ });",
+        ),
         ("the files stay out of the project: they must not be committed", "git check-ignore {key} || true"),
         (
             "another front-end server takes the same two files",
             "webpack: devServer.server = { type: \"https\", options: { cert: \"{certificate}\", key: \"{key}\" } }\nnext dev --experimental-https --experimental-https-key {key} --experimental-https-cert {certificate}",
         ),
     ],
-    check: "node --check vite.config.mjs",
+    check: "node --check vite.https.mjs",
     reload: "npx vite",
     proof: ("what it prints", "Local: https://{first}:{port}/"),
     faults: &[
         KnownError {
             text: "Blocked request. This host",
             code: None,
-            why: "the development server answers only to hosts that it was told of",
+            why: "the development server answers only for the hosts in its configuration",
             remedy: "server.allowedHosts must have the name",
         },
         KnownError {

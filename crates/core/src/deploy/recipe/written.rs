@@ -1,6 +1,5 @@
 //! A recipe filled in for one certificate.
 
-use crate::vocabulary::label::Label;
 use super::template::{Quote, Values};
 use super::{FileLocation, Recipe};
 use crate::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
@@ -8,6 +7,7 @@ use crate::deploy::export::Form;
 use crate::error::{Error, Result};
 use crate::finding::Code;
 use crate::pki::key::{KeyAlgorithm, PublicKey};
+use crate::vocabulary::label::Label;
 use crate::vocabulary::name::Name;
 use crate::vocabulary::text::Shown;
 use std::net::IpAddr;
@@ -43,7 +43,7 @@ pub struct Setting {
     pub clients: Option<PathBuf>,
     /// The account that reads the key; None: the recipe's.
     pub owner: Option<String>,
-    /// True if whoever types the steps is not root.
+    /// True if the person who types the steps is not root.
     pub raise: bool,
 }
 
@@ -110,10 +110,10 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         steps.push(Work { what: "its own check; only then go on".into(), lines: lines(recipe.check) });
     }
     steps.push(Work { what: "let it take up what is new".into(), lines: lines(recipe.reload) });
-    let told = values.fill(recipe.proof.1, Quote::Bare).lines().map(str::to_owned).collect();
+    let proof_lines = values.fill(recipe.proof.1, Quote::Bare).lines().map(str::to_owned).collect();
     steps.push(Work {
-        what: format!("success stands in {}", values.fill(recipe.proof.0, Quote::Bare).trim()),
-        lines: told,
+        what: format!("on success see {}", values.fill(recipe.proof.0, Quote::Bare).trim()),
+        lines: proof_lines,
     });
     let target = if recipe.facts.scheme.is_empty() { "{host}:{port}" } else { "{scheme}://{host}:{port}" };
     steps.push(Work { what: "would anybody warn?".into(), lines: lines(&format!("tamga check {target}")) });
@@ -223,7 +223,7 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
     Values { quoted: quoted.into(), bare: bare.into(), flags }
 }
 
-/// A certificate that has only loopback names is for this machine: unless told, its server listens on nothing else.
+/// A certificate that has only loopback names is for this machine: by default its server listens on nothing else.
 fn listens_on(s: &Setting) -> Option<IpAddr> {
     let hosts = || s.names.iter().filter(|n| n.is_host());
     let is_local = hosts().next().is_some() && hosts().all(Name::is_loopback);

@@ -9,13 +9,12 @@ use crate::pki::format::pem;
 use crate::pki::key::SigningKey;
 use crate::pki::signature::{self, SignatureFault};
 use crate::plan::ports::Entropy;
+use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::reason::Reason;
-use crate::vocabulary::text::hex;
 use crate::vocabulary::timestamp::Timestamp;
 use const_oid::ObjectIdentifier;
 use der::asn1::{AnyRef, BitString, Int, OctetString, Uint};
 use der::{Decode, Encode, Enumerated, Sequence};
-use sha2::{Digest, Sha256};
 use spki::AlgorithmIdentifierOwned;
 use x509_cert::ext::Extension;
 use x509_cert::ext::pkix::AuthorityKeyIdentifier;
@@ -184,8 +183,8 @@ impl Crl {
     }
 
     /// SHA-256 of the DER, lower-case hex.
-    pub fn sha256(&self) -> String {
-        hex(&Sha256::digest(&self.der))
+    pub fn sha256(&self) -> Sha256Fingerprint {
+        Sha256Fingerprint::of(&self.der)
     }
 
     /// The issuer in words, escaped.

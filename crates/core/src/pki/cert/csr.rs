@@ -8,11 +8,10 @@ use crate::pki::key::PublicKey;
 use crate::pki::key::SigningKey;
 use crate::pki::signature::{self, SignatureFault};
 use crate::plan::ports::Entropy;
-use crate::vocabulary::text::hex;
+use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use const_oid::ObjectIdentifier;
 use der::asn1::{AnyRef, BitString, SetOfVec};
 use der::{Any, Decode, Encode, Sequence, ValueOrd};
-use sha2::{Digest, Sha256};
 use spki::AlgorithmIdentifierOwned;
 use x509_cert::ext::Extension;
 
@@ -135,8 +134,8 @@ impl Csr {
     }
 
     /// SHA-256 of the DER, lower-case hex.
-    pub fn sha256(&self) -> String {
-        hex(&Sha256::digest(&self.der))
+    pub fn sha256(&self) -> Sha256Fingerprint {
+        Sha256Fingerprint::of(&self.der)
     }
 
     /// The subject in words, escaped.

@@ -1,5 +1,5 @@
 //! Certificates, requests and revocation lists: what goes in ([`profile`]), how a certificate is put together ([`build`]),
-//! what stands in one ([`read`], [`extensions`]), what is asked for ([`csr`]), what is taken back ([`crl`]).
+//! what is in one ([`read`], [`extensions`]), what is asked for ([`csr`]), what is revoked ([`crl`]).
 
 pub mod build;
 pub mod crl;

@@ -4,12 +4,11 @@ use crate::error::{Error, Result};
 use crate::pki::cert::extensions::{BasicConstraints, Extensions, GeneralName, KeyUsage, NameConstraints, serial_hex};
 use crate::pki::cert::subject;
 use crate::pki::key::PublicKey;
-use crate::vocabulary::text::hex;
+use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::timestamp::Timestamp;
 use const_oid::ObjectIdentifier;
 use der::asn1::{AnyRef, BitString};
 use der::{Decode, Encode, Sequence};
-use sha2::{Digest, Sha256};
 use spki::AlgorithmIdentifierOwned;
 use x509_cert::ext::Extension;
 use x509_cert::time::Validity;
@@ -166,8 +165,8 @@ impl Certificate {
     }
 
     /// SHA-256 of the DER, lower-case hex.
-    pub fn sha256(&self) -> String {
-        hex(&Sha256::digest(&self.der))
+    pub fn sha256(&self) -> Sha256Fingerprint {
+        Sha256Fingerprint::of(&self.der)
     }
 
     /// Subject and issuer are the same name (RFC 5280 §3.2).

@@ -1,4 +1,4 @@
-//! A file of keys and certificates in any form: told by its content, and opened.
+//! A file of keys and certificates in any form: recognized by its content, and opened.
 
 use super::contents::{Contents, Named, unnamed};
 use super::{jks, mobileconfig, pem, pkcs7, pkcs12, private_key, secret_yaml};

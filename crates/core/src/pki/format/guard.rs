@@ -7,7 +7,7 @@ thread_local! {
     static GUARDED: Cell<bool> = const { Cell::new(false) };
 }
 
-/// True while this thread is in a call whose panic is caught: whoever reports panics has nothing to report.
+/// True while this thread is in a call whose panic is caught: the reporter of panics has nothing to report.
 pub fn is_guarded() -> bool {
     GUARDED.with(Cell::get)
 }

@@ -1,4 +1,4 @@
-//! Formats in which keys and certificates stand in files: one file each.
+//! Formats in which keys and certificates are in files: one file each.
 
 pub mod container;
 pub mod contents;

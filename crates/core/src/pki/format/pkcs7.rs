@@ -16,7 +16,7 @@ pub fn is_one(bytes: &[u8]) -> bool {
     message(bytes).is_some_and(|der| fields(&der).is_some())
 }
 
-/// The message's DER, whichever way it stands in the file.
+/// The message's DER, whichever way it is in the file.
 fn message(bytes: &[u8]) -> Option<Zeroizing<Vec<u8>>> {
     if bytes.first() == Some(&SEQUENCE) {
         return tlv::to_der(bytes);

@@ -1,10 +1,10 @@
 //! Public keys: compared, identified, measured.
 
 use super::{EC, ED25519, P256, P384, P521, RSA};
-use crate::vocabulary::text::hex;
+use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use const_oid::ObjectIdentifier;
 use der::{Decode, Encode};
-use sha2::{Digest, Sha256};
+use sha2::Digest;
 use spki::SubjectPublicKeyInfoRef;
 use std::fmt;
 
@@ -26,8 +26,8 @@ impl PublicKey {
     }
 
     /// SHA-256 over the SubjectPublicKeyInfo, lower-case hex.
-    pub fn fingerprint(&self) -> String {
-        hex(&Sha256::digest(&self.spki))
+    pub fn fingerprint(&self) -> Sha256Fingerprint {
+        Sha256Fingerprint::of(&self.spki)
     }
 
     /// The key itself without its algorithm: a point or an RSAPublicKey; empty if it does not parse.

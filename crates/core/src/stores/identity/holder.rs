@@ -1,4 +1,4 @@
-//! What holds an identity: an NSS database, a keychain of macOS, the personal store of Windows; and how each is told to take it.
+//! What holds an identity: an NSS database, a keychain of macOS, the personal store of Windows; and how each gets it.
 
 use super::{Identity, IdentityStore};
 use crate::error::Result;

@@ -10,6 +10,7 @@ use crate::plan::ports::Look;
 use crate::plan::step::{Planned, Step};
 use crate::stores::StoreId;
 use crate::stores::trust::{Blocker, chromium, firefox};
+use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::label::Label;
 use std::path::PathBuf;
 
@@ -24,10 +25,10 @@ pub struct Identity {
 }
 
 impl Identity {
-    /// The mark under which it stands in stores.
+    /// The mark under which it is in stores.
     pub fn mark(&self) -> String {
-        let short = self.chain.first().map(Certificate::sha256).unwrap_or_default();
-        format!("tamga-{}-{}", self.label, short.get(..8).unwrap_or_default())
+        let leaf = self.chain.first().map(Certificate::sha256);
+        format!("tamga-{}-{}", self.label, leaf.as_ref().map_or("", |f| f.short()))
     }
 }
 
@@ -153,7 +154,7 @@ pub fn add(identity: &Identity, parts: &Parts<'_>, place: &IdentityStore, look: 
 }
 
 /// Names what a keychain keeps without a name of ours. `label_of` says the label of a certificate by its SHA-256, if it is known.
-pub fn name_known(place: &mut IdentityStore, label_of: &mut dyn FnMut(&str) -> Option<Label>) {
+pub fn name_known(place: &mut IdentityStore, label_of: &mut dyn FnMut(&Sha256Fingerprint) -> Option<Label>) {
     for e in place.entries.iter_mut().filter(|e| e.nickname.is_empty()) {
         let Ok(certificate) = Certificate::read(&e.der, "a certificate of the keychain") else { continue };
         if let Some(label) = label_of(&certificate.sha256()) {

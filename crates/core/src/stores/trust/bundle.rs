@@ -1,4 +1,4 @@
-//! Any PEM bundle that a person names: our root stands in it as a marked block.
+//! Any PEM bundle that a person names: our root is in it as a marked block.
 
 use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation};
 use crate::pki::cert::Certificate;

@@ -13,7 +13,7 @@ use std::path::PathBuf;
 pub struct Chromium;
 
 /// The directory that Chromium really reads: `~/.pki/nssdb` if that is there, else the one under the data home.
-/// The first must never be made: it would hide what stands in the second.
+/// The first must never be made: it would hide what is in the second.
 pub fn folder(look: &dyn Look) -> PathBuf {
     let old = look.home().join(".pki/nssdb");
     if look.exists(&old) {

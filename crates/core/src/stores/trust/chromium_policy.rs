@@ -98,7 +98,7 @@ fn place(store: StoreId, folder: &Path, look: &dyn Look) -> StoreLocation {
         }
         for der in list(&policy, LIMITED).into_iter().chain(list(&policy, PLAIN)) {
             if let Ok(certificate) = Certificate::read(&der, name) {
-                let mark = (name == FILE).then(|| format!("tamga-roots-{}", &certificate.sha256()[..8]));
+                let mark = (name == FILE).then(|| format!("tamga-roots-{}", certificate.sha256().short()));
                 place.entries.push(Entry { certificate, mark, trusted: true, distrusted: false, flaw: None });
             }
         }
@@ -115,7 +115,7 @@ fn place(store: StoreId, folder: &Path, look: &dyn Look) -> StoreLocation {
         }
         place.hindrance = Some(Blocker {
             why: format!("{other} sets roots by policy too, and Chromium takes one file's alone"),
-            remedy: format!("whoever keeps {} puts the root in there", folder.join(other).shown()),
+            remedy: format!("the owner of {} must add the root there", folder.join(other).shown()),
             absent: false,
         });
     }

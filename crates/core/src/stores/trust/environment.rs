@@ -1,4 +1,4 @@
-//! Variables by which runtimes without a writable store are told of a root (measured; see each row).
+//! Variables by which runtimes without a writable store get a root (measured; see each row).
 
 use std::path::{Path, PathBuf};
 
@@ -112,7 +112,7 @@ pub fn container(mark: &str) -> String {
         "# Beside this file: {mark}.crt, from tamga export. Debian, Ubuntu and Alpine:\n\
          COPY {mark}.crt /usr/local/share/ca-certificates/{mark}.crt\n\
          RUN update-ca-certificates\n\
-         # Node.js has its own list and must be told:\n\
+         # Node.js has its own list and needs a variable:\n\
          {}\n",
         Shell::Container.line("NODE_EXTRA_CA_CERTS", &format!("/usr/local/share/ca-certificates/{mark}.crt"))
     )

@@ -21,7 +21,7 @@ pub struct Family {
     pub bundle: &'static str,
 }
 
-/// Those that are not like Debian, told by their anchor directory and command together.
+/// Those that are not like Debian, distinguished by their anchor directory and command together.
 pub const ALL: [Family; 4] = [
     Family {
         name: "Fedora, RHEL, CentOS, Amazon Linux",

@@ -53,7 +53,7 @@ pub fn profiles(look: &dyn Look) -> Vec<PathBuf> {
     for root in roots {
         let text = look.read(&root.join("profiles.ini")).unwrap_or_default();
         out.extend(named(&String::from_utf8_lossy(&text), &root).into_iter().filter(|p| look.exists(p)));
-        // A profile that was made with -profile stands in no list.
+        // A profile that was made with -profile is in no list.
         out.extend(look.list(&root).iter().map(|n| root.join(n)).filter(|p| look.exists(&p.join("cert9.db"))));
     }
     out.sort();

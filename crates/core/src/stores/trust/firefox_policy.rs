@@ -180,7 +180,7 @@ fn kept(file: &Path) -> PathBuf {
     file.with_extension("json.before-tamga")
 }
 
-/// `policies.Certificates.Install`, made where it is missing; None where something else stands in its way.
+/// `policies.Certificates.Install`, made where it is missing; None where something else is in its way.
 fn installed(policies: &mut Value) -> Option<&mut Vec<Value>> {
     let certificates = policies
         .as_object_mut()?

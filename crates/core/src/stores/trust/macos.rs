@@ -1,6 +1,6 @@
 //! The keychains of macOS, through the system's own `security` command: only it may change what the system trusts.
 //!
-//! A root counts if it stands in a keychain *and* has trust settings that say so: each of the two alone is nothing. The system
+//! A root counts if it is in a keychain *and* has trust settings that say so: each of the two alone is nothing. The system
 //! asks the person in a dialog of its own before it changes the settings.
 
 use super::{Blocker, Entry, Goal, Root, Scope, Store, StoreLocation, label_in_name, label_of_mark};
@@ -130,7 +130,7 @@ impl Store for Macos {
 /// The keychain's certificates, each with what the settings of the domain say about it.
 fn seen(store: &Macos, look: &dyn Commands, keychain: &str) -> Result<Vec<Entry>, String> {
     let list = Invocation::new(SECURITY, ["find-certificate", "-a", "-p", keychain]);
-    let told = look.ask(&list, false).unwrap_or_else(|| Err(format!("{SECURITY} is missing")))?;
+    let output = look.ask(&list, false).unwrap_or_else(|| Err(format!("{SECURITY} is missing")))?;
     let export = ["trust-settings-export"].iter().chain(store.domain()).map(|w| (*w).to_owned());
     let settings = match look.ask(&Invocation::new(SECURITY, export), true) {
         Some(Ok(file)) => settings(&file)?,
@@ -140,10 +140,10 @@ fn seen(store: &Macos, look: &dyn Commands, keychain: &str) -> Result<Vec<Entry>
         None => BTreeMap::new(),
     };
     let mut out = Vec::new();
-    for der in pem::certificates(&told) {
+    for der in pem::certificates(&output) {
         let Ok(certificate) = Certificate::read(&der, "a certificate of the keychain") else { continue };
         let set = settings.get(&fingerprint(&certificate)).copied();
-        let flaw = set.is_none().then(|| "it stands in the keychain, but no trust settings say that it counts".into());
+        let flaw = set.is_none().then(|| "it is in the keychain, but no trust settings trust it".into());
         out.push(Entry {
             mark: mark(&certificate),
             trusted: set == Some(Said::Root),
@@ -157,7 +157,7 @@ fn seen(store: &Macos, look: &dyn Commands, keychain: &str) -> Result<Vec<Entry>
 
 /// A keychain keeps no name of ours: a root of Tamga's is known by the common name that it was given.
 fn mark(c: &Certificate) -> Option<String> {
-    let mark = format!("tamga-{}-{}", label_in_name(c)?, &c.sha256()[..8]);
+    let mark = format!("tamga-{}-{}", label_in_name(c)?, c.sha256().short());
     label_of_mark(&mark, c).is_some().then_some(mark)
 }
 

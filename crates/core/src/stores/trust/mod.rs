@@ -33,9 +33,9 @@ pub struct Root {
 }
 
 impl Root {
-    /// The mark under which it stands in stores: `tamga-LABEL-<first 8 hex of SHA-256>`.
+    /// The mark under which it is in stores: `tamga-LABEL-<first 8 hex of SHA-256>`.
     pub fn mark(&self) -> String {
-        format!("tamga-{}-{}", self.label, &self.certificate.sha256()[..8])
+        format!("tamga-{}-{}", self.label, self.certificate.sha256().short())
     }
 
     /// The root as PEM.

@@ -89,7 +89,7 @@ impl Store for System {
         if let Some(family) = families::of(look) {
             return in_family(family, goal, root, place);
         }
-        // Whoever put it there: a copy imported by hand is the same root.
+        // No matter who put it there: a copy imported by hand is the same root.
         let ours: Vec<&Entry> =
             place.entries.iter().filter(|e| e.certificate == root.certificate && e.mark.is_some()).collect();
         match goal {

@@ -84,7 +84,7 @@ impl Store for Windows {
             false => Step::Run(by_powershell(&self.name("Root"), action)),
         };
         match (goal, there) {
-            // Distrust stands in a list of its own, and whoever put it there meant it.
+            // Distrust is in a list of its own, and it was put there on purpose.
             (Goal::Add, Some(e)) if e.trusted || e.distrusted => Vec::new(),
             (Goal::Add, _) => vec![Planned { step: step(&add), undo: vec![step(&remove)] }],
             (Goal::Remove, None) => Vec::new(),
@@ -137,16 +137,16 @@ fn through_powershell(roots: &StoreName, look: &dyn Commands) -> Result<Seen, St
     let disallowed = StoreName { name: "Disallowed".into(), ..roots.clone() };
     let rights = "$p=New-Object Security.Principal.WindowsPrincipal([Security.Principal.WindowsIdentity]::GetCurrent()); [Console]::Out.WriteLine('rights ' + $p.IsInRole([Security.Principal.WindowsBuiltInRole]::Administrator))";
     let body = format!("{rights}; {}; {}", listed(roots, "root"), listed(&disallowed, "disallowed"));
-    let told = look.ask(&script(&body), false).unwrap_or_else(|| Err(format!("{POWERSHELL} is not found")))?;
-    read(&String::from_utf8_lossy(&told))
+    let output = look.ask(&script(&body), false).unwrap_or_else(|| Err(format!("{POWERSHELL} is not found")))?;
+    read(&String::from_utf8_lossy(&output))
 }
 
 /// Reads what the script printed.
 ///
 /// Errors: the line about rights is missing, so something else answered; a certificate is not Base64.
-fn read(told: &str) -> Result<Seen, String> {
+fn read(output: &str) -> Result<Seen, String> {
     let bad = |line: &str| format!("{POWERSHELL} answered something else: {}", crate::vocabulary::text::harmless(line));
-    let mut lines = told.lines().map(str::trim).filter(|l| !l.is_empty());
+    let mut lines = output.lines().map(str::trim).filter(|l| !l.is_empty());
     let first = lines.next().unwrap_or("nothing");
     let may_change = first.strip_prefix("rights ").ok_or_else(|| bad(first))?.eq_ignore_ascii_case("true");
     let mut seen = Seen { roots: Vec::new(), distrusted: Vec::new(), may_change };

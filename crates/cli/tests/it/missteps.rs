@@ -1,0 +1,252 @@
+//! Steps that a person takes by mistake, or twice: each is answered with what is there and what to type instead.
+
+use crate::{lab, sandbox};
+use tamga_testkit::sandbox::{Sandbox, has};
+
+/// The codes of a status's problems.
+fn problems(s: &Sandbox, code: i32) -> Vec<(String, String, String)> {
+    let v = s.json(&["status"]).expect(code).json();
+    let text = |p: &serde_json::Value, member: &str| p[member].as_str().unwrap_or_default().to_owned();
+    let all = v["problems"].as_array().unwrap();
+    all.iter().map(|p| (text(p, "code"), text(p, "about"), text(p, "remedy"))).collect()
+}
+
+fn has_problem(s: &Sandbox, code: &str, about: &str, remedy: &str) {
+    let all = problems(s, 1);
+    let found = all.iter().any(|(c, a, r)| c == code && a == about && r.contains(remedy));
+    assert!(found, "{code} about {about}: {all:?}");
+}
+
+#[test]
+fn the_status_has_what_was_revoked_retired_or_never_trusted() {
+    let s = sandbox();
+    s.run(&["authority", "create", "saltmarsh", "--permit", "saltmarsh.test"]).expect(0);
+    has_problem(&s, "root-in-no-store", "saltmarsh", "tamga trust add saltmarsh");
+    s.run(&["trust", "add", "saltmarsh", "--stores", "bundle", "--bundle", "b.pem"]).expect(0);
+    assert_eq!(problems(&s, 0), [], "a bundle is a store too");
+    s.run(&["issue", "charts.saltmarsh.test"]).expect(0);
+    s.run(&["issue", "archive.saltmarsh.test"]).expect(0);
+    s.run(&["revoke", "charts.saltmarsh.test", "--reason", "superseded", "--yes"]).expect(0);
+    has_problem(&s, "revocation-unpublished", "saltmarsh", "tamga authority crl saltmarsh");
+    let v = s.json(&["status"]).expect(1).json();
+    let all = v["certificates"].as_array().unwrap();
+    let revoked = all.iter().find(|c| c["label"] == "charts.saltmarsh.test").unwrap();
+    assert_eq!(revoked["state"], "revoked");
+    assert_eq!(v["authorities"][0]["crl_next_update"], serde_json::Value::Null);
+    s.run(&["authority", "crl", "saltmarsh", "--output", "list.crl", "--valid-for", "40d"]).expect(0);
+    assert_eq!(problems(&s, 0), []);
+    let due = s.json(&["status"]).expect(0).json()["authorities"][0]["crl_next_update"].as_str().unwrap().to_owned();
+    assert!(due.ends_with('Z'), "{due}");
+    // A list in the last quarter of its life is due.
+    let v = s.json(&["status", "--at", &due]).expect(1).json();
+    assert_eq!(v["problems"][0]["code"], "crl-due", "{v}");
+}
+
+#[test]
+fn a_retired_issuer_and_a_waiting_intermediate_get_the_command_that_helps() {
+    let s = lab();
+    s.run(&["authority", "create", "harbour"]).expect(0);
+    s.run(&["authority", "request", "web", "--permit", "saltmarsh.test"]).expect(0);
+    s.run(&["authority", "retire", "saltmarsh", "--yes"]).expect(0);
+    has_problem(&s, "issuer-retired", "charts", "tamga renew charts --issuer harbour");
+    has_problem(&s, "", "web", "tamga authority receive web --certificate FILE");
+}
+
+#[test]
+fn a_request_that_was_made_here_is_signed_where_its_key_waits() {
+    let s = lab();
+    s.run(&["request", "gauge-7.saltmarsh.test"]).expect(0);
+    let request = "gauge-7.saltmarsh.test/request.pem";
+    let signed = s.json(&["sign", request]).expect(0).json();
+    let files = &signed["certificates"][0]["files"];
+    assert!(files["private_key"].as_str().unwrap().ends_with("gauge-7.saltmarsh.test/private-key.pem"));
+    assert!(!s.lab(request).exists(), "it is answered");
+    let certificate = "gauge-7.saltmarsh.test/certificate.pem";
+    let again = s.run(&["receive", "gauge-7.saltmarsh.test", "--certificate", certificate]).expect(0);
+    assert!(again.out.contains("nothing to do"), "{}", again.out);
+    s.json(&["receive", "gauge-7.saltmarsh.test", "--certificate", certificate]).expect(0).json();
+    // It is one certificate of the authority: it can be revoked and renewed.
+    s.run(&["renew", "gauge-7.saltmarsh.test"]).expect(0);
+    s.run(&["revoke", "gauge-7.saltmarsh.test", "--reason", "superseded", "--yes"]).expect(0);
+    // Asked for elsewhere it is written there, and brought back by receive.
+    for (n, more) in [&["--into", "back"][..], &["--label", "other"]].into_iter().enumerate() {
+        let label = format!("gauge-1{n}.saltmarsh.test");
+        s.run(&["request", &label]).expect(0);
+        let signed = s.json(&[&["sign", &format!("{label}/request.pem")], more].concat()).expect(0).json();
+        let file = signed["certificates"][0]["files"]["certificate"].as_str().unwrap().to_owned();
+        s.run(&["receive", &label, "--certificate", &file]).expect(0);
+        assert!(s.lab(&format!("{label}/certificate.pem")).exists());
+        let all = s.json(&["list", &label]).expect(0).json();
+        assert_eq!(all["certificates"].as_array().unwrap().len(), 1, "{all}");
+        s.run(&["renew", &label]).expect(0);
+    }
+    // Signed in a second data directory and brought back, as between two machines.
+    s.run(&["request", "gauge-8.saltmarsh.test"]).expect(0);
+    s.run(&["--data-dir", "other", "authority", "create", "other"]).expect(0);
+    s.run(&["--data-dir", "other", "sign", "gauge-8.saltmarsh.test/request.pem", "--into", "signed"]).expect(0);
+    s.run(&["receive", "gauge-8.saltmarsh.test", "--certificate", "signed/certificate.pem"]).expect(0);
+}
+
+#[test]
+fn a_web_address_becomes_its_host_and_a_kind_in_front_is_understood() {
+    let s = lab();
+    let ran = s.run(&["issue", "http://localhost:3000", "--label", "front"]).expect(0);
+    assert!(ran.err.contains("using its host localhost"), "{}", ran.err);
+    let names = |label: &str| s.json(&["show", label]).expect(0).json()["objects"][0]["names"].clone();
+    assert_eq!(names("front").to_string(), "[\"localhost\"]");
+    s.run(&["issue", "DNS:archive.saltmarsh.test", "IP:192.168.7.7", "email:lab@saltmarsh.test", "--label", "typed"])
+        .expect(0);
+    let typed = names("typed").to_string();
+    assert!(typed.contains("archive.saltmarsh.test") && typed.contains("192.168.7.7"), "{typed}");
+    s.run(&["issue", "IP:archive.saltmarsh.test"]).expect(3);
+}
+
+#[test]
+fn a_second_time_says_what_is_there_and_how_to_change_it() {
+    let s = lab();
+    s.run(&["issue", "archive.saltmarsh.test"]).expect(0);
+    let again = s.run(&["issue", "archive.saltmarsh.test"]).expect(3).err;
+    assert!(
+        again.contains("valid until") && again.contains("tamga renew archive.saltmarsh.test --add NAME"),
+        "{again}"
+    );
+    let label = s.run(&["issue", "archive.saltmarsh.test", "--into", "elsewhere"]).expect(3).err;
+    assert!(label.contains("tamga renew archive.saltmarsh.test"), "{label}");
+    s.run(&["request", "gauge-7.saltmarsh.test"]).expect(0);
+    let waits = s.run(&["request", "gauge-7.saltmarsh.test"]).expect(3).err;
+    assert!(waits.contains("tamga receive gauge-7.saltmarsh.test --certificate FILE"), "{waits}");
+    std::fs::create_dir(s.lab("foreign")).unwrap();
+    std::fs::write(s.lab("foreign/certificate.pem"), "mine").unwrap();
+    let foreign = s.run(&["issue", "x.saltmarsh.test", "--into", "foreign"]).expect(3).err;
+    assert!(foreign.contains("not in the ledger"), "{foreign}");
+    std::fs::write(s.lab("secret"), "a passphrase of several words").unwrap();
+    let backup = ["authority", "backup", "--output", "lab.age", "--new-passphrase-file", "secret"];
+    s.run(&backup).expect(0);
+    assert!(s.run(&backup).expect(3).err.contains("never replaces it"));
+}
+
+#[test]
+fn setup_never_leaves_a_server_with_an_older_certificate() {
+    let s = sandbox();
+    let stores = ["--stores", "bundle", "--bundle", "b.pem"];
+    let setup = |more: &[&str], code: i32| {
+        s.run(&[&["setup", "charts.saltmarsh.test"], &stores[..], more].concat()).expect(code)
+    };
+    let dry = setup(&["--dry-run"], 0).out;
+    assert!(dry.contains("would make the root local"), "{dry}");
+    setup(&[], 0);
+    let elsewhere = setup(&["--into", "elsewhere"], 3).err;
+    assert!(elsewhere.contains("tamga move charts.saltmarsh.test"), "{elsewhere}");
+    setup(&["--into", "elsewhere", "--dry-run"], 3);
+    let user = s.run(&["setup", "charts.saltmarsh.test", "--dry-run"]).expect(0).out;
+    let foreign = if cfg!(target_os = "windows") { "macos-user" } else { "windows-user" };
+    assert!(!user.contains(foreign), "{user}");
+    let other = sandbox();
+    let v = other.json(&["setup", "charts.example.com", "--stores", "bundle", "--bundle", "b.pem"]).expect(0).json();
+    assert_eq!(v["findings"][0]["code"], "public-name");
+}
+
+#[test]
+fn a_directory_is_moved_or_found_and_renewals_go_there() {
+    let s = lab();
+    s.run(&["move", "charts", "new/place", "--dry-run"]).expect(0);
+    assert!(s.lab("charts/private-key.pem").exists());
+    let moved = s.json(&["move", "charts", "new/place"]).expect(0).json();
+    assert_eq!(moved["change"], "moved");
+    assert!(!s.lab("charts").exists() && s.lab("new/place/private-key.pem").exists());
+    assert!(s.run(&["move", "charts", "new/place"]).expect(0).out.contains("nothing to do"));
+    let before = std::fs::read(s.lab("new/place/certificate.pem")).unwrap();
+    s.run(&["renew", "charts"]).expect(0);
+    assert_ne!(before, std::fs::read(s.lab("new/place/certificate.pem")).unwrap());
+    // Moved by hand: the ledger takes note.
+    std::fs::rename(s.lab("new/place"), s.lab("byhand")).unwrap();
+    assert_eq!(s.json(&["move", "charts", "byhand"]).expect(0).json()["change"], "adopted");
+    std::fs::rename(s.lab("byhand"), s.lab("gone")).unwrap();
+    assert!(s.run(&["move", "charts", "nowhere"]).expect(3).err.contains("nothing to move"));
+    s.run(&["move", "charts", "gone"]).expect(0);
+    s.run(&["issue", "archive.saltmarsh.test"]).expect(0);
+    s.run(&["move", "charts", "archive.saltmarsh.test"]).expect(3);
+}
+
+#[test]
+fn a_root_is_looked_for_where_it_was_asked_for() {
+    let s = lab();
+    let stores = |words: &[&str], code: i32| {
+        let v = s.json(words).expect(code).json();
+        v["stores"].as_array().unwrap().iter().map(|r| r["store"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert!(!stores(&["trust", "status", "--scope", "user"], 1).contains(&"system".to_owned()));
+    assert!(stores(&["trust", "status", "--scope", "machine"], 1).contains(&"system".to_owned()));
+    assert!(!s.run(&["trust", "status"]).out.contains("change"), "nothing was to be changed");
+    for wrong in [
+        &["trust", "add", "--exception", "x.test:443"][..],
+        &["trust", "status", "--exception", "x.test:443"],
+        &["trust", "remove", "--accept", "public-name"],
+    ] {
+        s.run(wrong).expect(2);
+    }
+}
+
+#[test]
+fn an_identity_for_a_store_of_another_system_is_refused_by_name() {
+    let s = lab();
+    let other = if cfg!(windows) { "macos-user" } else { "windows-user" };
+    let refused = s.run(&["identity", "add", "charts", "--stores", other]).expect(3).err;
+    assert!(refused.contains(other), "{refused}");
+    if has(&["chromium"]) {
+        let added = s.run(&["identity", "add", "charts", "--stores", "chromium"]).expect(0).out;
+        assert!(added.contains("not for clients"), "{added}");
+    }
+}
+
+#[test]
+fn options_that_a_command_would_ignore_are_refused() {
+    let s = lab();
+    for words in [
+        &["status", "--dry-run"][..],
+        &["list", "--yes"],
+        &["check", "charts", "--dry-run"],
+        &["trust", "status", "--yes"],
+    ] {
+        let refused = s.run(words).expect(2).err;
+        assert!(refused.contains("means nothing"), "{refused}");
+    }
+    let quiet = s.run(&["check", "charts", "--quiet"]).expect(1).out;
+    assert_eq!(quiet.lines().count(), 1, "{quiet}");
+    assert!(quiet.contains("charts: issuer-unknown"), "{quiet}");
+    s.run(&["run", "--", "no-such-program-anywhere"]).expect(127);
+    let v = s.json(&["authority", "show", "saltmarsh"]).expect(0).json();
+    let permitted: Vec<&str> =
+        v["authorities"][0]["permitted"].as_array().unwrap().iter().map(|p| p.as_str().unwrap()).collect();
+    let distinct: std::collections::HashSet<&&str> = permitted.iter().collect();
+    assert_eq!(permitted.len(), distinct.len(), "{permitted:?}");
+    assert_eq!(v["authorities"][0]["permitted_names"][0]["kind"], "dns");
+}
+
+#[test]
+fn the_help_is_one_screen_and_each_command_has_its_own() {
+    let s = sandbox();
+    let whole = s.run(&["--help"]).expect(0).out;
+    assert!(whole.lines().count() <= 40 && whole.lines().all(|l| l.chars().count() <= 100), "{whole}");
+    for group in ["Start", "Certificates", "Authorities", "Servers", "Lab", "Other"] {
+        assert!(whole.lines().any(|l| l.starts_with(group)), "{group}");
+    }
+    assert_eq!(s.run(&["help", "issue"]).expect(0).out, s.run(&["issue", "--help"]).expect(0).out);
+}
+
+/// Lines as programs write them, with the finding that each comes to.
+#[test]
+fn lines_of_logs_are_explained_by_their_library() {
+    let s = sandbox();
+    let table = include_str!("../data/log-lines.tsv");
+    let mut count = 0;
+    for (code, line) in table.lines().filter_map(|l| l.split_once('\t')) {
+        let v = s.json(&["explain", line]).expect(0).json();
+        assert_eq!(v["findings"][0]["code"], code, "{line}: {v}");
+        assert_eq!(v["messages"].as_array().unwrap().len(), 1, "one line has one answer: {line}: {v}");
+        count += 1;
+    }
+    assert!(count > 30);
+    let go = s.run(&["explain", "x509: certificate signed by unknown authority"]).expect(0).out;
+    assert_eq!(go.matches("do:").count(), 1, "{go}");
+}

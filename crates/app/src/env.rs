@@ -98,7 +98,7 @@ impl Env {
         self.machine.data().join("authorities").join(label)
     }
 
-    /// Locks the data directory, opens the ledger, and finishes or takes back, and reports, what interrupted work left. Where this
+    /// Locks the data directory, opens the ledger, and finishes or undoes what interrupted work left, and reports it. Where this
     /// run holds the lock already, it is the same one.
     ///
     /// Errors: the lock is held for too long by another run; the ledger cannot be opened.
@@ -173,7 +173,7 @@ impl Env {
         all.extend(further.iter().map(|w| (*w, &Record::Nothing)));
         let ids = ledger.begin_all(&all, self.now)?;
         if let Err(e) = fs::publish(change.publication, change.sha256.short()) {
-            // Taken back at once; if even that fails, the next run finds the journal's row.
+            // Undone at once; if even that fails, the next run finds the journal's row.
             self.recover(ledger)?;
             return Err(e.into());
         }

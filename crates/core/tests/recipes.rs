@@ -238,7 +238,7 @@ fn a_form_with_a_key_gets_a_passphrase_by_a_file_and_never_by_an_argument() {
 
 /// A certificate of loopback names alone is for this machine: by default nothing listens for others.
 #[test]
-fn a_loopback_certificate_is_served_on_loopback_unless_told() {
+fn a_loopback_certificate_is_served_on_loopback_by_default() {
     let names = ["localhost", "127.0.0.1", "::1"].map(|n| Name::from_str(n).unwrap()).to_vec();
     let everywhere = ["0.0.0.0", "*:", "[::]"];
     for r in recipe::ALL {

@@ -229,7 +229,7 @@ fn what_is_not_there_is_absent_and_no_failure() {
 }
 
 #[test]
-fn another_family_of_linux_is_told_by_its_folder_and_command() {
+fn another_family_of_linux_is_recognized_by_its_directory_and_command() {
     let ours = root("saltmarsh");
     let foreign = root("harbour");
     let mut m = Machine::with(&["update-ca-trust"]);

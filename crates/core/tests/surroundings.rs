@@ -141,7 +141,7 @@ fn a_renewed_identity_takes_the_older_ones_place_and_a_keyless_one_is_no_identit
 }
 
 #[test]
-fn leaving_takes_what_bears_the_mark_and_nothing_else() {
+fn leaving_takes_what_has_the_mark_and_nothing_else() {
     let m = browser();
     let (mine, theirs) = (person("operator", 7).0, person("stranger", 8).0);
     let entry =
@@ -196,7 +196,7 @@ fn exceptions_of_all_profiles_are_found_and_forgotten_one_by_one() {
 }
 
 #[test]
-fn settings_are_found_whoever_wrote_them_and_good_ones_are_passed_over() {
+fn settings_are_found_no_matter_who_wrote_them_and_good_ones_are_passed_over() {
     let ours = root("saltmarsh");
     let mut m = Machine::with(&[]);
     let roots = [ours.certificate.clone()];

@@ -75,7 +75,7 @@ proptest! {
     }
 
     #[test]
-    fn any_answer_to_plain_http_is_read_or_told(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
+    fn any_answer_to_plain_http_is_read_or_reported(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
         match plain::ask(sends(bytes), "charts.saltmarsh.test", "/") {
             Ok(answered) => prop_assert!(answered.status < 1_000 || answered.location.is_none()),
             Err(missed) => prop_assert!(!missed.detail.is_empty()),
@@ -100,7 +100,7 @@ fn schemes_lead_to_their_preludes_and_ports() {
 }
 
 #[test]
-fn nobody_and_silence_are_told_apart() {
+fn nobody_and_silence_are_distinguished() {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let address = listener.local_addr().unwrap();
     let silent = meet(address, Prelude::Smtp).unwrap_err();

@@ -198,7 +198,7 @@ fn a_server_that_does_not_take_it_has_the_old_pair_again() {
 }
 
 #[test]
-fn mistakes_are_told_by_line_and_column_and_only_what_is_named_is_done() {
+fn mistakes_are_reported_by_line_and_column_and_only_what_is_named_is_done() {
     let s = closed(&TWO.replace("certificate = \"server", "certificat = \"server"));
     let e = s.json(&["apply"]).expect(3).json()["error"].clone();
     assert!(e["what"].as_str().unwrap().contains("tamga.toml, line 9, column 1"), "{e}");

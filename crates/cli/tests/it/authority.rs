@@ -68,7 +68,7 @@ fn limits_are_inherited_narrowed_and_never_widened() {
 }
 
 #[test]
-fn permit_makes_the_root_anew_with_the_same_key_and_swaps_it() {
+fn permit_reissues_the_root_with_the_same_key_and_replaces_it() {
     let s = lab();
     std::fs::write(s.lab("roots.pem"), "# other\n").unwrap();
     let bundle = ["--stores", "bundle", "--bundle", "roots.pem"];

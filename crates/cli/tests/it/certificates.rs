@@ -347,7 +347,7 @@ fn a_list_is_checked_whole_before_the_first_is_made() {
 }
 
 #[test]
-fn differences_and_pairs_are_told() {
+fn differences_and_pairs_are_reported() {
     let s = lab();
     s.run(&["issue", "archive.saltmarsh.test"]).expect(0);
     let v = s.json(&["show", "charts", "archive.saltmarsh.test"]).expect(0).json();

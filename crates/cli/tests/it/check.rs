@@ -124,7 +124,7 @@ fn answering(bytes: &'static [u8]) -> u16 {
 }
 
 #[test]
-fn what_is_no_tls_is_told_apart() {
+fn what_is_no_tls_is_recognized() {
     let s = lab();
     let closed = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     for (port, code, exit) in [

@@ -117,7 +117,7 @@ fn the_other_families_of_linux_take_and_give_back() {
 }
 
 #[test]
-fn a_declared_system_is_told_what_to_declare() {
+fn a_declared_system_gets_the_lines_to_declare() {
     let s = lab();
     std::fs::write(s.path("root/etc/NIXOS"), "").unwrap();
     let v = s.json(&["trust", "add", "saltmarsh", "--stores", "system"]).expect(4).json();

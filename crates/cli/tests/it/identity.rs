@@ -87,7 +87,7 @@ fn chromium_shows_it_to_a_server_that_asks_until_it_is_removed() {
 }
 
 #[test]
-fn what_cannot_be_put_in_is_told() {
+fn what_cannot_be_added_is_reported() {
     if !has(&["chromium"]) {
         return;
     }

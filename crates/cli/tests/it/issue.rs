@@ -13,7 +13,7 @@ fn now() -> u64 {
 }
 
 #[test]
-fn a_leaf_stands_in_its_folder_as_promised_and_webpki_takes_every_name() {
+fn a_leaf_is_in_its_directory_as_promised_and_webpki_takes_every_name() {
     let s = lab();
     let files = s.files("lab/charts");
     let names: Vec<(String, u32)> =
@@ -122,7 +122,7 @@ fn a_self_signed_leaf_cannot_sign_and_outlives_nobody() {
 }
 
 #[test]
-fn a_lost_or_foreign_authority_key_is_told_apart() {
+fn a_lost_and_a_foreign_authority_key_are_distinguished() {
     let s = lab();
     let key = s.path("data/authorities/saltmarsh/private-key.pem");
     std::fs::copy(s.lab("charts/private-key.pem"), &key).unwrap();

@@ -126,7 +126,7 @@ fn a_restored_backup_brings_no_unfinished_work() {
 }
 
 #[test]
-fn leave_waits_for_whoever_is_at_work() {
+fn leave_waits_for_a_process_at_work() {
     let s = lab();
     let lock = std::fs::OpenOptions::new().write(true).open(s.path("data/lock")).unwrap();
     lock.lock().unwrap();

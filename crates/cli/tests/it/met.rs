@@ -18,7 +18,7 @@ fn check(s: &Sandbox, target: &str, more: &[&str], code: i32) -> (Vec<String>, S
 }
 
 #[test]
-fn a_client_certificate_is_shown_and_what_the_server_makes_of_it_is_told() {
+fn a_client_certificate_is_shown_and_the_answer_of_the_server_is_reported() {
     let s = lab();
     s.run(&["authority", "create", "harbour"]).expect(0);
     s.run(&["issue", "gauge-7.saltmarsh.test", "--purpose", "client", "--label", "gauge", "--issuer", "saltmarsh"])
@@ -42,7 +42,7 @@ fn a_client_certificate_is_shown_and_what_the_server_makes_of_it_is_told() {
 }
 
 #[test]
-fn every_address_of_a_name_is_met() {
+fn every_address_of_a_name_is_checked() {
     let s = lab();
     s.run(&["issue", "archive.saltmarsh.test", "--label", "archive"]).expect(0);
     let port = of_files_at(&s.lab("charts"), "127.0.0.1:0").unwrap();
@@ -62,7 +62,7 @@ fn every_address_of_a_name_is_met() {
 }
 
 #[test]
-fn what_was_renewed_but_is_not_served_is_told_as_that() {
+fn what_was_renewed_but_is_not_served_is_reported_as_that() {
     let s = lab();
     std::fs::create_dir(s.lab("server")).unwrap();
     for file in ["certificate.pem", "private-key.pem"] {
@@ -77,7 +77,7 @@ fn what_was_renewed_but_is_not_served_is_told_as_that() {
 }
 
 #[test]
-fn an_exception_of_this_very_host_is_told_in_the_check() {
+fn an_exception_of_this_very_host_is_reported_by_the_check() {
     let s = lab();
     let site = Site::start(&s, &["charts"]);
     let file = s.path("home/.mozilla/firefox/a.lab/cert_override.txt");

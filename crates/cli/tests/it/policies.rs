@@ -156,7 +156,7 @@ fn firefox_takes_a_root_by_policy_and_removal_takes_it_out_of_the_profile_too() 
 
 /// A policies file in which something else stands where the list must be: why not, and no success.
 #[test]
-fn a_policies_file_of_another_shape_is_told() {
+fn a_policies_file_of_another_shape_is_reported() {
     let s = lab();
     for text in [
         r#"{"policies": []}"#,

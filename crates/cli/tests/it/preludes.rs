@@ -83,7 +83,7 @@ fn mail_and_directories_go_over_to_tls() {
 }
 
 #[test]
-fn a_server_without_tls_and_one_of_another_kind_are_told_apart() {
+fn a_server_without_tls_and_one_of_another_kind_are_distinguished() {
     let s = lab();
     let no = |scheme: &str, talk: fn(&mut BufReader<TcpStream>)| checked(&s, scheme, server(&s, false, talk));
     let off = (1, "tls-on-plain-port".to_owned());

@@ -36,7 +36,7 @@ fn checked(s: &Sandbox, port: u16) -> (i32, Value, Vec<String>) {
 }
 
 #[test]
-fn a_site_is_met_as_by_whoever_types_the_bare_name() {
+fn a_site_is_checked_as_a_browser_finds_it_by_the_bare_name() {
     let s = lab();
     let words = ["serve", "charts", "--redirect-from", "0", "--format", "json"];
     let mut site = s.command(&words).stdout(Stdio::piped()).spawn().unwrap();
@@ -80,7 +80,7 @@ fn every_wrong_way_has_its_own_name() {
 }
 
 #[test]
-fn what_is_no_plain_http_is_told_apart() {
+fn what_is_no_plain_http_is_recognized() {
     let s = lab();
     let nobody = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let (code, _, codes) = checked(&s, nobody);

@@ -19,7 +19,7 @@ fn found(v: &Value) -> Vec<(String, String)> {
 const TAIL: &str = "\tOID.2.16.840.1.101.3.4.2.1\tAA:BB\tU\tAAAA\n";
 
 #[test]
-fn exceptions_for_names_of_ours_are_told_and_exactly_one_is_forgotten() {
+fn exceptions_for_names_of_ours_are_reported_and_exactly_one_is_removed() {
     let s = lab();
     let file = s.path("home/.mozilla/firefox/a.lab/cert_override.txt");
     let head = "# PSM Certificate Override Settings file\n# This is a generated file!  Do not edit.\n";

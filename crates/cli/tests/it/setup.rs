@@ -106,7 +106,7 @@ fn leave_names_each_folder_once_and_its_key_only_where_it_is() {
 }
 
 #[test]
-fn serve_shows_the_certificate_and_stops_when_told() {
+fn serve_sends_the_certificate_and_stops_on_a_signal() {
     use std::io::{BufRead, BufReader};
     let s = crate::lab();
     let mut c = s.command(&["serve", "charts", "--format", "json"]);

@@ -82,7 +82,7 @@ fn the_system_store_takes_and_gives_back() {
 }
 
 #[test]
-fn a_failing_update_is_undone_and_told() {
+fn a_failing_update_is_undone_and_reported() {
     let mut s = lab();
     s.stand_in("update-ca-certificates", "#!/bin/sh\necho 'E: the disk is full' >&2\nexit 1\n");
     let v = s.json(&["trust", "add", "--stores", "system"]).expect(4).json();
@@ -112,7 +112,7 @@ fn what_cannot_be_undone_is_named() {
 }
 
 #[test]
-fn a_java_store_that_was_passed_over_is_told() {
+fn a_java_store_that_was_passed_over_is_reported() {
     if !has(&["update-ca-certificates"]) {
         return;
     }
@@ -162,7 +162,7 @@ fn the_browser_database_follows_the_rule_of_the_two_folders() {
 }
 
 #[test]
-fn a_damaged_browser_database_is_told_and_left_alone() {
+fn a_damaged_browser_database_is_reported_and_left_alone() {
     if !has(&["chromium"]) {
         return;
     }
@@ -211,7 +211,7 @@ fn a_root_without_limits_or_past_its_end_is_taken_in_only_knowingly() {
 }
 
 #[test]
-fn an_older_root_of_the_same_name_is_told_and_taken_out_with_a_yes() {
+fn an_older_root_of_the_same_name_is_reported_and_removed_with_a_yes() {
     let s = lab();
     std::fs::write(s.lab("bundle.pem"), "").unwrap();
     let stores = ["--stores", "bundle", "--bundle", "bundle.pem"];

@@ -178,7 +178,7 @@ fn old(highest: u8) -> u16 {
 }
 
 #[test]
-fn an_old_server_is_told_by_version_and_cipher() {
+fn an_old_server_is_reported_with_version_and_cipher() {
     let s = lab();
     for (highest, word) in [(1, "TLS 1.0"), (2, "TLS 1.1"), (0, "SSL 3")] {
         let (code, v) = check(&s, &format!("localhost:{}", old(highest)), &[]);

@@ -122,7 +122,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_done_is_taken_back_last_first() {
+    fn what_was_done_is_undone_last_first() {
         let (did, failed) = done(&["write /three"]);
         assert_eq!(did, ["write /one (0644)", "write /two (0644)", "remove /two", "remove /one"]);
         assert_eq!(failed, Some(("write /three (0644)".into(), vec![])));

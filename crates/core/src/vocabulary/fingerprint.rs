@@ -1,4 +1,4 @@
-//! The fingerprint by which a certificate, a request, a key or a revocation list is told from all others.
+//! The fingerprint by which a certificate, a request, a key or a revocation list is identified.
 
 use super::text::harmless;
 use crate::error::{Error, Result};

@@ -50,7 +50,7 @@ pub enum Content {
 /// A page of HTML.
 pub type Page = Arc<std::sync::RwLock<String>>;
 
-/// Told of every answer.
+/// Called for every answer.
 pub type Seen = Arc<dyn Fn(&Line) + Send + Sync>;
 
 /// Binds loopback, IPv4 and, where the machine has it, IPv6, to one port; 0 lets the system choose.

@@ -418,7 +418,7 @@ mod tests {
     }
 
     #[test]
-    fn mistakes_are_told_with_their_place_and_what_was_meant() {
+    fn mistakes_are_reported_with_their_place_and_what_was_meant() {
         let (what, remedy) = wrong("[[certificate]]\nnames = [\"a.test\"]\nvalid_fro = \"90d\"\n");
         assert!(what.starts_with("tamga.toml, line 3, column 1: "), "{what}");
         assert!(remedy.contains("did you mean valid_for?"), "{remedy}");

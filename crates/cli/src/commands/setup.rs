@@ -116,7 +116,7 @@ fn render(done: &setup::Done, request: &Request, raise: &str) -> String {
     }
     text.push_str(&human::findings(&done.findings));
     text.push_str(&format!(
-        "\n{} tamga recipe SERVER {} shows how your server reads the files; then: tamga check https://{host}:PORT\n     tamga leave undoes all of this\n",
+        "\n{} tamga recipe SERVER {} shows how your server reads the files\n     tamga check https://{host}:PORT checks it once it runs\n     tamga leave undoes all of this\n",
         human::dim("next"),
         issued.label,
     ));

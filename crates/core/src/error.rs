@@ -48,7 +48,7 @@ pub enum Error {
         instead: String,
     },
     /// A word that names nothing we know, such as a time span or a key algorithm.
-    #[error("{what} {typed:?} is not understood")]
+    #[error("invalid {what} {typed:?}")]
     Word {
         /// What was expected: "time span", "key algorithm".
         what: &'static str,
@@ -256,7 +256,7 @@ impl Diagnostic for Error {
             | Error::Malformed { why, .. }
             | Error::Objection { why, .. } => why.clone(),
             Error::KeyAway { place, .. } => place.clone(),
-            Error::Word { what, .. } => format!("it is no {what} that Tamga knows"),
+            Error::Word { accepted, .. } => format!("expected: {accepted}"),
             Error::OutsideConstraints { permitted, .. } => {
                 format!("its limits are {permitted}")
             }
@@ -294,8 +294,8 @@ impl Diagnostic for Error {
             Error::Word { accepted, typed, .. } => {
                 let words = accepted.split([' ', ',']).filter(|w| w.len() > 2);
                 match nearest(typed, words) {
-                    Some(near) => format!("did you mean {near}? write {accepted}"),
-                    None => format!("write {accepted}"),
+                    Some(near) => format!("did you mean {near}?"),
+                    None => "correct it, then run the same command again".to_owned(),
                 }
             }
             Error::Malformed { .. } => {

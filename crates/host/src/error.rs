@@ -263,12 +263,22 @@ pub fn io_words(e: &std::io::Error) -> String {
     use std::io::ErrorKind as K;
     match e.kind() {
         K::PermissionDenied => "permission denied".into(),
-        K::NotFound => "there is no such file or folder".into(),
+        K::NotFound => "there is no such file or directory".into(),
         K::StorageFull => "the disk is full".into(),
         K::AddrInUse => "another program listens there already".into(),
         K::ReadOnlyFilesystem => "the file system is read-only".into(),
         K::AlreadyExists => "it exists already".into(),
-        _ => e.to_string(),
+        K::CrossesDevices => "it is on another file system".into(),
+        K::DirectoryNotEmpty => "the directory is not empty".into(),
+        K::NotADirectory => "a part of the path is not a directory".into(),
+        K::IsADirectory => "it is a directory".into(),
+        K::TimedOut => "it did not answer in time".into(),
+        _ => {
+            let text = e.to_string();
+            let words = text.split(" (os error").next().unwrap_or(&text);
+            let mut letters = words.chars();
+            letters.next().map(|first| first.to_lowercase().chain(letters).collect()).unwrap_or_default()
+        }
     }
 }
 

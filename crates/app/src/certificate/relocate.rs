@@ -2,18 +2,20 @@
 
 use super::lookup::current;
 use crate::env::Env;
-use crate::failure::Result;
+use crate::failure::{Failure, Result};
 use crate::keys::certificates;
 use crate::output::{absolute, unoccupied};
 use crate::report::{self, Answer};
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::report::Issued;
 use tamga_core::error::Error;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
+use tamga_host::error::Error as HostError;
 use tamga_host::fs;
 
 /// What to move, and where.
@@ -86,6 +88,9 @@ pub fn relocate(env: &Env, request: &Request) -> Result<Report> {
             if !holds(&issued.folder, &issued) {
                 return Err(lost(&issued, &to).into());
             }
+            if to.starts_with(&issued.folder) {
+                return Err(inside(&issued, &to).into());
+            }
             unoccupied(env, &to, &[CERTIFICATE_FILE, KEY_FILE])?;
             Change::Moved
         }
@@ -99,7 +104,7 @@ pub fn relocate(env: &Env, request: &Request) -> Result<Report> {
     }
     let (_lock, ledger) = env.open_for_change()?;
     if change == Change::Moved {
-        fs::move_directory(&issued.folder, &to)?;
+        fs::move_directory(&issued.folder, &to).map_err(|e| not_moved(e, &issued, &to))?;
     }
     ledger.moved(&issued.label, &issued.folder, &to, env.now)?;
     Ok(Answer::Done(done))
@@ -108,6 +113,31 @@ pub fn relocate(env: &Env, request: &Request) -> Result<Report> {
 /// True if this very certificate is in a directory.
 fn holds(directory: &Path, issued: &Issued) -> bool {
     certificates(&[directory.join(CERTIFICATE_FILE)]).is_ok_and(|all| all.first() == Some(&issued.certificate))
+}
+
+/// Another file system is no place for a rename: what to type instead.
+fn not_moved(e: HostError, issued: &Issued, to: &Path) -> Failure {
+    let is_elsewhere = matches!(&e, HostError::File { source, .. } if source.kind() == ErrorKind::CrossesDevices);
+    if !is_elsewhere {
+        return e.into();
+    }
+    let (from, to) = (issued.folder.shown(), to.shown());
+    Error::Objection {
+        code: "another-file-system",
+        what: format!("{from} cannot be moved to {to}"),
+        why: "it is on another file system, where a move would not be one step".into(),
+        instead: format!("cp -a {from} {to}, then: tamga move {} {to}; remove {from} at the end", issued.label),
+    }
+    .into()
+}
+
+fn inside(issued: &Issued, to: &Path) -> Error {
+    Error::Objection {
+        code: "directory-inside-itself",
+        what: format!("{} cannot be moved to {}", issued.folder.shown(), to.shown()),
+        why: "the new directory is inside the old one".into(),
+        instead: "choose a directory outside it".into(),
+    }
 }
 
 fn lost(issued: &Issued, to: &Path) -> Error {

@@ -158,6 +158,7 @@ fn a_directory_is_moved_or_found_and_renewals_go_there() {
     let before = std::fs::read(s.lab("new/place/certificate.pem")).unwrap();
     s.run(&["renew", "charts"]).expect(0);
     assert_ne!(before, std::fs::read(s.lab("new/place/certificate.pem")).unwrap());
+    assert!(s.run(&["move", "charts", "new/place/inner"]).expect(3).err.contains("inside the old one"));
     // Moved by hand: the ledger takes note.
     std::fs::rename(s.lab("new/place"), s.lab("byhand")).unwrap();
     assert_eq!(s.json(&["move", "charts", "byhand"]).expect(0).json()["change"], "adopted");

@@ -24,7 +24,7 @@ pub struct Spelling {
 ///
 /// let (certificate, _) = leaf(&["charts.saltmarsh.test"])?;
 /// let all = spellings(certificate.der(), certificate.key.spki());
-/// assert_eq!(all[0].value, certificate.sha256());
+/// assert_eq!(all[0].value, certificate.sha256().as_str());
 /// # Ok::<(), tamga_core::error::Error>(())
 /// ```
 pub fn spellings(der: &[u8], public_key: &[u8]) -> Vec<Spelling> {

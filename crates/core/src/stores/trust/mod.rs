@@ -55,7 +55,7 @@ pub fn is_mark_of(mark: &str, certificate: &Certificate) -> bool {
 /// use tamga_core::sample::root;
 /// use tamga_core::stores::trust::{Root, label_of_mark};
 ///
-/// let root = Root { label: "saltmarsh".into(), certificate: root()?.0.certificate };
+/// let root = Root { label: "saltmarsh".parse()?, certificate: root()?.0.certificate };
 /// assert_eq!(label_of_mark(&root.mark(), &root.certificate), Some("saltmarsh".parse()?));
 /// assert_eq!(label_of_mark("tamga-saltmarsh-00000000", &root.certificate), None, "another certificate's");
 /// # Ok::<(), tamga_core::error::Error>(())

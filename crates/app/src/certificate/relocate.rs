@@ -77,7 +77,7 @@ fn change_word<S: serde::Serializer>(c: &Change, s: S) -> std::result::Result<S:
 /// Moves a certificate's directory in one step, or takes note that its files are in another one. Stopped between the two, the same
 /// call goes on: then the files are there already.
 ///
-/// Errors: no such certificate; another file is in the way; the new place is on another file system.
+/// Errors: the label is unknown; a file exists at the new place; the new place is on another file system or inside the old one.
 pub fn relocate(env: &Env, request: &Request) -> Result<Report> {
     let issued = current(env, &request.label)?;
     let to = absolute(&request.into)?;

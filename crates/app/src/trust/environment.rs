@@ -94,7 +94,7 @@ pub fn run(env: &Env, program: &[OsString]) -> Result<NoSuchProgram> {
     }
 }
 
-/// There is no program of that name.
+/// The program that was named does not exist.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct NoSuchProgram;
 

@@ -278,7 +278,7 @@ fn a_server_broken_on_purpose_is_refused_for_just_that_reason() {
         let matches = said.contains(curl) || (fault == "wrong-name" && said.contains("no alternative certificate"));
         assert!(status == "000" && matches, "{fault}: {said}");
     }
-    // What was served is in the ledger's events alone: it is no certificate of the label.
+    // The ledger records the broken certificate as an event only, never under the label.
     let listed = s.json(&["list"]).expect(0).json();
     assert_eq!(listed["certificates"].as_array().unwrap().len(), 1);
     s.run(&["serve", "charts", "--fault", "tired"]).expect(2);

@@ -237,6 +237,34 @@ fn receive() {
 }
 
 #[test]
+fn sign_for_a_key_that_waits_here() {
+    let prepare = || {
+        let s = lab();
+        s.run(&["request", "archive.saltmarsh.test", "--label", "archive"]).expect(0);
+        s
+    };
+    at_every_point(prepare, &["sign", "archive/request.pem"], |s, when| {
+        if !s.lab("archive/certificate.pem").exists() {
+            s.run(&["sign", "archive/request.pem"]).expect(0);
+        }
+        agree(s, "archive", when);
+        assert!(!s.lab("archive/request.pem").exists(), "{when}: it still seems to wait");
+    });
+}
+
+#[test]
+fn a_directory_that_moves() {
+    let words = ["move", "charts", "served"];
+    at_every_point(lab, &words, |s, when| {
+        s.run(&words).expect(0);
+        pair_matches(&s.lab("served"), when);
+        assert!(!s.lab("charts").exists(), "{when}: the old directory is left");
+        s.run(&["renew", "charts"]).expect(0);
+        pair_matches(&s.lab("served"), when);
+    });
+}
+
+#[test]
 fn the_key_is_private_from_its_creation() {
     let s = lab();
     let Some(t) = trace::run(s.command(&["issue", "archive.saltmarsh.test"]), None) else {

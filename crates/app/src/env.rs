@@ -1,12 +1,13 @@
 //! What every use case has at hand: the machine, the ledger, the time, and the caller.
 
 use crate::failure::Result;
-use crate::interact::Interact;
+use crate::interact::{Interact, Question};
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, Weak};
 use tamga_core::ca::authority::REQUEST_FILE;
 use tamga_core::ca::report::Authority;
+use tamga_core::error::Error;
 use tamga_core::plan::ports::Environment;
 use tamga_core::plan::step::Publication;
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
@@ -91,6 +92,18 @@ impl Env {
             self.machine.raise_through(raise::find(&self.machine)?);
         }
         Ok(())
+    }
+
+    /// Asks before a step that cannot be undone. `question` is a sentence without its question mark; `step` names the step in an
+    /// error, such as "revoking charts.saltmarsh.test".
+    ///
+    /// Errors: the caller declines, or cannot be asked.
+    pub fn confirm_irrevocable(&self, step: &str, question: &str) -> Result<()> {
+        match self.caller.confirm(Question::Other(question)) {
+            Some(true) => Ok(()),
+            Some(false) => Err(Error::Declined { what: step.to_owned() }.into()),
+            None => Err(Error::Unconfirmed { what: step.to_owned() }.into()),
+        }
     }
 
     /// The directory of an authority.

@@ -11,6 +11,8 @@ use tamga_core::check::messages::{self, Message};
 use tamga_core::deploy::recipe::{self, Known};
 use tamga_core::error::Error;
 use tamga_core::finding::{self, Code, Entry};
+use tamga_core::vocabulary::text::nearest;
+use tamga_core::vocabulary::word::Word;
 
 /// What is explained.
 #[derive(Serialize, JsonSchema)]
@@ -148,10 +150,15 @@ pub fn explain(typed: &str) -> Result<Report> {
         }
     });
     if servers.is_empty() && codes.is_empty() && !typed.trim().contains(' ') {
-        return Err(Error::Word {
-            what: "finding or text of a log",
-            typed: typed.to_owned(),
-            accepted: "a code that tamga explain lists, or a line that a server or client wrote, between quotes".into(),
+        let near = nearest(typed.trim(), Code::VALUES.iter().map(|c| c.word()));
+        return Err(Error::Contradiction {
+            what: format!("invalid finding or line of a log {typed:?}"),
+            why: "expected: a code that tamga explain lists, or a line that a server or client wrote, between quotes"
+                .into(),
+            instead: match near {
+                Some(near) => format!("did you mean {near}?"),
+                None => "tamga explain lists the codes".into(),
+            },
         }
         .into());
     }

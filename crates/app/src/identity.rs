@@ -235,14 +235,24 @@ fn at(env: &Env, request: &Request, issued: &Issued, identity: &Identity, place:
         state: identity::state(identity, place),
         change: Change::None,
         why: hindrance.map(|h| h.why.clone()),
-        remedy: hindrance.map(|h| h.remedy.replace("trust add --stores firefox", "identity add")),
+        remedy: hindrance.map(|h| {
+            h.remedy.replace("trust add --stores firefox", "identity add").replace("trust add", "identity add")
+        }),
         outcome: Outcome::Good,
     };
     if row.state == State::WithoutKey && verb == Verb::Status {
         row.why = Some("its private key is not there: no server is ever shown it".into());
         row.remedy = Some(format!("tamga identity add {}", issued.label));
     }
-    if verb == Verb::Status || hindrance.is_some_and(|h| h.absent) {
+    if verb == Verb::Status {
+        return Ok(row);
+    }
+    if hindrance.is_some_and(|h| h.absent) {
+        // Named, and not there: whoever asked for it waits for it.
+        if verb == Verb::Add && request.stores.contains(&place.store) {
+            row.change = Change::Failed;
+            row.outcome = Outcome::Blocked;
+        }
         return Ok(row);
     }
     if hindrance.is_some() {

@@ -17,18 +17,29 @@ pub enum Question<'a> {
     Other(&'a str),
 }
 
-/// The progress of work that takes seconds.
-pub trait Progress: Sync {
-    /// One step is done.
-    fn step(&self);
+/// Task that takes long enough for a person to wonder.
+#[derive(Clone, Copy, Debug)]
+pub enum Task<'a> {
+    /// One thing of unknown length, such as "making an RSA key".
+    One(&'a str),
+    /// Many things of one kind, one after the other: what is done, and to how many.
+    Many(&'a str, usize),
+    /// Several things side by side, each of which answers by itself: what is done, and the names of all.
+    Together(&'a str, &'a [&'static str]),
 }
 
-/// Work of which nobody wants to see the progress.
+/// The progress of work, shown for as long as it lives.
+pub trait Progress: Send + Sync {
+    /// One of many is done.
+    fn step(&self) {}
+    /// One of several has answered.
+    fn answered(&self, _which: &str, _answer: &str) {}
+}
+
+/// Task of which nobody wants to see the progress.
 pub struct Unseen;
 
-impl Progress for Unseen {
-    fn step(&self) {}
-}
+impl Progress for Unseen {}
 
 /// The caller: a person at a terminal, a script, a service.
 pub trait Interact: Send + Sync {
@@ -46,8 +57,8 @@ pub trait Interact: Send + Sync {
     fn note(&self, line: &str);
     /// Warns about the handling of a secret, whatever was asked to be quiet.
     fn warn(&self, line: &str);
-    /// Shows the progress of this many steps, for as long as it lives.
-    fn progress(&self, steps: usize) -> Box<dyn Progress>;
+    /// Shows the progress of work, for as long as what it returns lives.
+    fn progress(&self, work: Task<'_>) -> Box<dyn Progress>;
 }
 
 /// Nobody: every question stays unanswered, and nothing is shown. For services and tests.
@@ -68,7 +79,7 @@ impl Interact for Nobody {
     }
     fn note(&self, _: &str) {}
     fn warn(&self, _: &str) {}
-    fn progress(&self, _: usize) -> Box<dyn Progress> {
+    fn progress(&self, _: Task<'_>) -> Box<dyn Progress> {
         Box::new(Unseen)
     }
 }

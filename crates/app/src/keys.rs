@@ -2,6 +2,7 @@
 
 use crate::env::Env;
 use crate::failure::Result;
+use crate::interact::Task;
 use crate::secret::Secret;
 use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
@@ -10,13 +11,23 @@ use tamga_core::error::Error;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::pem;
 use tamga_core::pki::format::private_key::{self, Stored};
-use tamga_core::pki::key::PrivateKey;
 use tamga_core::pki::key::SigningKey;
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
-use tamga_host::fs;
+use tamga_host::{entropy, fs};
 
 impl Env {
+    /// Makes a key. RSA keys take seconds, which a person sees.
+    ///
+    /// Errors: the system gives no random numbers.
+    pub fn generate(&self, algorithm: KeyAlgorithm) -> Result<PrivateKey> {
+        let is_slow = matches!(algorithm, KeyAlgorithm::Rsa2048 | KeyAlgorithm::Rsa3072 | KeyAlgorithm::Rsa4096);
+        let what = format!("making an {algorithm} key");
+        let _shown = is_slow.then(|| self.caller.progress(Task::One(&what)));
+        Ok(PrivateKey::generate(algorithm, &entropy::System)?)
+    }
+
     /// Opens a key; its passphrase is asked for only if it needs one. `of` is what it is the key of.
     ///
     /// Errors: the passphrase is wrong, or nobody can be asked for it.

@@ -6,6 +6,7 @@ use crate::identity::{self, Cleared};
 use crate::interact::Question;
 use crate::report::{Answer, Outcome};
 use crate::trust::row::{Change, Row};
+use crate::trust::stores::bundles as bundles_of;
 use crate::trust::stores::ours_in;
 use crate::trust::{apply, exceptions, own_leaves};
 use crate::{hosts, schedule};
@@ -158,6 +159,7 @@ type Found = (&'static dyn Store, Root, bool);
 pub fn leave(env: &Env, bundles: &[PathBuf]) -> Result<Report> {
     let data = env.machine.data().to_path_buf();
     let has_data = Ledger::file(&data).exists();
+    let bundles = &bundles_of(env.open_to_look()?.as_ref(), bundles)?;
     let found = found(env, bundles)?;
     let directories = directories(env)?;
     if env.dry_run {

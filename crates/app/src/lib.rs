@@ -16,6 +16,7 @@ pub mod identity;
 pub mod interact;
 pub mod keys;
 pub mod leave;
+mod observe;
 pub mod output;
 mod permitted;
 pub mod recipe;

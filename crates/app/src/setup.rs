@@ -4,6 +4,7 @@ use crate::authority::create;
 use crate::certificate::{self, Signer};
 use crate::env::Env;
 use crate::failure::Result;
+use crate::observe::observe;
 use crate::output::{directory, unoccupied};
 use crate::recipe::form;
 use crate::report::{Answer, Certificate, Member, Outcome};
@@ -25,14 +26,13 @@ use tamga_core::check::client::{self, Client};
 use tamga_core::deploy::recipe::Recipe;
 use tamga_core::error::Error;
 use tamga_core::finding::Finding;
-use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{Goal, Scope, Store};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::Shown;
-use tamga_host::clients::{self, Observed, Visit};
-use tamga_host::entropy;
+use tamga_host::clients::{Observed, Visit};
 use tamga_host::ledger::Ledger;
 use tamga_host::serve::Site;
 
@@ -277,7 +277,7 @@ fn authority_for(env: &Env, ledger: &Ledger, request: &Request) -> Result<(Autho
     }
     let permit = request.names.iter().map(ToString::to_string).collect();
     let wanted = Wanted { wanted: limits::Wanted { permit, any: false }, ..Wanted::plain(Label::from_str(AUTHORITY)?) };
-    let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy::System)?;
+    let key = env.generate(KeyAlgorithm::P256)?;
     Ok((create::make(env, ledger, &wanted, &key, None, None)?.authority, true))
 }
 
@@ -324,7 +324,7 @@ fn certificate_for(
     }
     issue::names_within(&wanted.names, authority)?;
     let algorithm = server.map_or(Ok(KeyAlgorithm::P256), |r| r.key(None))?;
-    let key = PrivateKey::generate(algorithm, &entropy::System)?;
+    let key = env.generate(algorithm)?;
     let signer = Signer::Authority(Box::new(authority.clone()), env.authority_key(authority, &request.secret)?);
     let (issued, _) = certificate::make(env, ledger, &wanted, (&key, None), &signer, "issued")?;
     Ok((issued, change))
@@ -366,7 +366,7 @@ fn prove(env: &Env, stores: &Choice, secret: &Secret, issued: &Issued) -> Result
     let names = names.iter().filter_map(|n| Name::from_str(n).ok()).filter(Name::is_host);
     let visits: Vec<Visit> = names.filter_map(|name| visit(name, site.port)).collect();
     let mut proofs = Vec::new();
-    for (client, seen) in clients::observe_all(&Client::ALL, &env.machine, &visits) {
+    for (client, seen) in observe(env, &Client::ALL, &visits) {
         let is_in_scope = match client {
             Client::Curl | Client::Python | Client::Go | Client::Gnutls => stores.has(StoreId::System, Scope::Machine),
             Client::Java => stores.has(StoreId::Java, Scope::Machine),

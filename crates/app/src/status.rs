@@ -5,7 +5,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::{Listed, Member, Outcome};
 use crate::trust::row::Row;
-use crate::trust::stores::ours_in;
+use crate::trust::stores::{bundles, ours_in};
 use crate::trust::{own_leaves, root_of};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
@@ -192,7 +192,7 @@ pub fn status(env: &Env) -> Result<Report> {
             format!("have its request.pem signed, then: tamga {receive} {} --certificate FILE", w.label),
         );
     }
-    report.stores = look.stores(&authorities, &bundles(&ledger)?)?;
+    report.stores = look.stores(&authorities, &bundles(Some(&ledger), &[])?)?;
     for a in authorities.iter().filter(|a| a.is_root() && !a.retired) {
         if seen_in(&report.stores, &a.certificate.sha256()).0.is_empty() {
             let what = format!("no store of this machine has the root {}", a.label);
@@ -211,15 +211,6 @@ pub fn status(env: &Env) -> Result<Report> {
     report.proved = StoreId::ALL.map(|s| (s.word(), s.proved())).to_vec();
     (report.open, report.problems) = (look.open, look.problems);
     Ok(report)
-}
-
-/// Bundles into which a root was put and that are still there.
-fn bundles(ledger: &Ledger) -> Result<Vec<PathBuf>> {
-    let added = ledger.of_kind("trust-added")?.into_iter().map(|e| PathBuf::from(e.detail));
-    let mut out: Vec<PathBuf> = added.filter(|p| p.is_absolute() && p.is_file()).collect();
-    out.sort();
-    out.dedup();
-    Ok(out)
 }
 
 /// Fingerprints of certificates whose key never was here: signed for somebody else, or found alone.

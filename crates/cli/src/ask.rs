@@ -2,9 +2,12 @@
 
 use crate::args::{AuthoritySecretArgs, Common, Format, NewSecretArgs, SecretArgs};
 use crate::exit::Result;
-use crate::words::{human, progress::Bar};
+use crate::words::{
+    human,
+    progress::{Drawn, Screen},
+};
 use std::io::IsTerminal;
-use tamga_app::interact::{Interact, Progress, Question};
+use tamga_app::interact::{Interact, Progress, Question, Task};
 use tamga_app::secret::{AuthoritySecret, NewSecret, Secret};
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
@@ -14,14 +17,13 @@ use zeroize::Zeroizing;
 pub(crate) struct Terminal {
     yes: bool,
     quiet: bool,
-    /// True if progress may be drawn.
-    draws: bool,
+    screen: Screen,
 }
 
 impl Terminal {
     pub(crate) fn new(common: &Common) -> Terminal {
         let draws = !common.quiet && common.format == Format::Text;
-        Terminal { yes: common.yes, quiet: common.quiet, draws }
+        Terminal { yes: common.yes, quiet: common.quiet, screen: Screen::new(draws) }
     }
 }
 
@@ -48,17 +50,18 @@ impl Interact for Terminal {
             Question::Other(text) => text.trim_end_matches('?').to_owned(),
             _ => "go on".into(),
         };
-        human::ask(&format!("{text}? [y/N] "));
         let mut line = String::new();
-        std::io::stdin().read_line(&mut line).ok()?;
+        let read = self.screen.aside(|| {
+            human::ask(&format!("{text}? [y/N] "));
+            std::io::stdin().read_line(&mut line)
+        });
+        read.ok()?;
         Some(matches!(line.trim(), "y" | "yes"))
     }
 
     fn passphrase(&self, prompt: &str) -> Result<Passphrase> {
-        let typed = rpassword::prompt_password(prompt).map_err(|source| tamga_host::error::Error::File {
-            doing: "reading a passphrase from",
-            path: "the terminal".into(),
-            source,
+        let typed = self.screen.aside(|| rpassword::prompt_password(prompt)).map_err(|source| {
+            tamga_host::error::Error::File { doing: "reading a passphrase from", path: "the terminal".into(), source }
         })?;
         let typed = Zeroizing::new(typed.into_bytes());
         tamga_host::memory::keep_in_memory(&typed);
@@ -71,16 +74,16 @@ impl Interact for Terminal {
 
     fn note(&self, line: &str) {
         if !self.quiet {
-            human::note(line);
+            self.screen.aside(|| human::note(line));
         }
     }
 
     fn warn(&self, line: &str) {
-        human::warn(line);
+        self.screen.aside(|| human::warn(line));
     }
 
-    fn progress(&self, steps: usize) -> Box<dyn Progress> {
-        Box::new(Bar::new(self.draws, steps))
+    fn progress(&self, task: Task<'_>) -> Box<dyn Progress> {
+        Box::new(Drawn::new(&self.screen, task))
     }
 }
 

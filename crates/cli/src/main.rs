@@ -5,11 +5,13 @@ mod ask;
 mod bug;
 mod cli;
 mod commands;
+mod complete;
 mod exit;
 mod run;
 #[cfg(test)]
 mod schema;
 mod session;
+mod usage;
 mod values;
 mod variables;
 mod words;
@@ -32,8 +34,12 @@ fn main() -> ExitCode {
         tamga_host::platform::close_on_exec();
     }
     variables::take();
-    bug::guarded(|| match cli::parse() {
-        Ok(typed) => run::run(typed),
-        Err(e) => run::usage(&e),
+    bug::guarded(|| match complete::answer() {
+        Ok(true) => ExitCode::SUCCESS,
+        Err(e) => usage::report(&e),
+        Ok(false) => match cli::parse() {
+            Ok(typed) => run::run(typed),
+            Err(e) => usage::report(&e),
+        },
     })
 }

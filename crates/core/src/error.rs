@@ -146,6 +146,18 @@ pub enum Error {
         /// The way out.
         instead: String,
     },
+    /// A step that cannot be undone, and nobody who could say yes to it.
+    #[error("{what} needs a confirmation")]
+    Unconfirmed {
+        /// The step, such as "revoking charts.saltmarsh.test".
+        what: String,
+    },
+    /// A step that the person declined.
+    #[error("{what}: declined")]
+    Declined {
+        /// The step.
+        what: String,
+    },
     /// A private key that belongs to another certificate.
     #[error("the private key of {label} does not belong to its certificate")]
     KeyMismatch {
@@ -213,7 +225,10 @@ pub enum Error {
 impl Diagnostic for Error {
     fn kind(&self) -> Kind {
         match self {
-            Error::Word { .. } | Error::Contradiction { .. } | Error::ManyAuthorities { .. } => Kind::Usage,
+            Error::Word { .. }
+            | Error::Contradiction { .. }
+            | Error::ManyAuthorities { .. }
+            | Error::Unconfirmed { .. } => Kind::Usage,
             Error::Crypto { .. } => Kind::Fault,
             Error::InFile { .. } => Kind::Refused,
             Error::InList { inner, .. } => inner.kind(),
@@ -238,6 +253,8 @@ impl Diagnostic for Error {
             Error::KeyMismatch { .. } => "key-mismatch",
             Error::InList { inner, .. } | Error::InFile { inner, .. } => inner.code(),
             Error::NamesNeeded { .. } => "names-missing",
+            Error::Unconfirmed { .. } => "confirmation-needed",
+            Error::Declined { .. } => "declined",
             Error::PassphraseNeeded { .. } => "passphrase-needed",
             Error::PassphraseWrong { .. } => "passphrase-wrong",
             Error::IssuerEnded { .. } => "issuer-expired",
@@ -275,6 +292,8 @@ impl Diagnostic for Error {
             }
             Error::InList { inner, .. } | Error::InFile { inner, .. } => inner.why(),
             Error::NamesNeeded { .. } => "a certificate without a name is accepted by nobody".into(),
+            Error::Unconfirmed { .. } => "it cannot be undone, and there is no terminal to ask at".into(),
+            Error::Declined { .. } => "you did not answer yes, so nothing was changed".into(),
             Error::PassphraseNeeded { .. } => "its passphrase was not given and nobody could be asked".into(),
             Error::PassphraseWrong { .. } => "the passphrase is wrong".into(),
             Error::IssuerEnded { ended, .. } => {
@@ -307,6 +326,11 @@ impl Diagnostic for Error {
                     "widen it: tamga authority permit {authority} {bare}; or make another: tamga authority create {free_label} --permit {bare}"
                 )
             }
+            Error::LabelUnknown { label, known, .. }
+                if let Some(near) = nearest(label, known.iter().map(String::as_str)) =>
+            {
+                format!("did you mean {near}?")
+            }
             Error::LabelUnknown { sought, .. } if *sought == "authority" => "see: tamga authority list".into(),
             Error::LabelUnknown { .. } => "see: tamga list".into(),
             Error::NoAuthority => "make one: tamga authority create LABEL; or everything at once: tamga setup".into(),
@@ -319,6 +343,8 @@ impl Diagnostic for Error {
             }
             Error::InList { inner, .. } | Error::InFile { inner, .. } => inner.remedy(),
             Error::NamesNeeded { .. } => "give the names on the command line".into(),
+            Error::Unconfirmed { .. } => "if you are sure, add --yes".into(),
+            Error::Declined { .. } => "run the command again if you change your mind; --yes skips the question".into(),
             Error::PassphraseNeeded { .. } => "give it: --passphrase-file PATH or --passphrase-env VAR".into(),
             Error::PassphraseWrong { .. } => "try again with the passphrase that the key was encrypted with".into(),
             Error::IssuerEnded { .. } => "make a new authority: tamga authority create LABEL".into(),

@@ -18,3 +18,4 @@ pub mod site;
 pub mod stand_ins;
 pub mod terminal;
 pub mod trace;
+pub mod transcript;

@@ -59,7 +59,12 @@ impl From<Output> for Ran {
 impl Sandbox {
     /// A new one for the program at this path. The machine's programs are found, its files are not.
     pub fn new(program: &str) -> Sandbox {
-        let folder = tempfile::Builder::new().prefix("tamga-test-").tempdir().unwrap();
+        Sandbox::below(std::env::temp_dir(), program)
+    }
+
+    /// The same in a directory of one's choice.
+    pub fn below(directory: impl AsRef<Path>, program: &str) -> Sandbox {
+        let folder = tempfile::Builder::new().prefix("tamga-test-").tempdir_in(directory).unwrap();
         for sub in
             ["home", "lab", "root/etc/ssl/certs", "root/etc/ca-certificates", "root/usr/local/share/ca-certificates"]
         {
@@ -117,6 +122,11 @@ impl Sandbox {
     /// A path inside.
     pub fn path(&self, sub: &str) -> PathBuf {
         self.folder.path().join(sub)
+    }
+
+    /// The program under test.
+    pub fn program(&self) -> &Path {
+        &self.program
     }
 
     /// The directory in which commands are typed.

@@ -9,6 +9,7 @@ mod withdrawn;
 
 use crate::env::Env;
 use crate::failure::{Failure, Result};
+use crate::interact::Task;
 use crate::output::absolute;
 use crate::report::{Certificate, Outcome};
 use crate::secret::Secret;
@@ -235,21 +236,27 @@ impl Run<'_> {
             true => None,
             false => Some(self.env.open_for_apply()?),
         };
-        self.authorities()?;
-        let changed = self.certificates()?;
-        self.targets(&changed)?;
+        self.stage("authorities", Run::authorities)?;
+        let changed = self.stage("certificates", Run::certificates)?;
+        self.stage("files of the servers", |run| run.targets(&changed))?;
         if self.is_whole() {
-            self.stores()?;
+            self.stage("trust stores", Run::stores)?;
             self.hosts();
-            self.withdraw()?;
+            self.stage("what the file no longer lists", Run::withdraw)?;
         }
         let nothing = self.rows.iter().all(|r| r.change == Change::Unlisted);
         if self.is_whole() && !self.env.dry_run && (self.request.check || !nothing) {
             // Servers may be slow: nobody else waits for them at the lock.
             let env = self.env;
-            env.unlocked(|| self.checks())??;
+            env.unlocked(|| self.stage("checks", Run::checks))??;
         }
         Ok(())
+    }
+
+    /// One part of the work, which the caller sees while it lasts.
+    fn stage<T>(&mut self, what: &str, work: impl FnOnce(&mut Self) -> T) -> T {
+        let _shown = self.env.caller.progress(Task::One(what));
+        work(self)
     }
 
     fn row(&mut self, what: What, about: impl Into<String>, change: Change, why: impl Into<String>) {

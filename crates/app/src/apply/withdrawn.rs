@@ -141,8 +141,12 @@ impl Run<'_> {
             return Ok(true);
         }
         Ok(self.withdrawn(What::Certificate, label, |run| {
-            let request =
-                revoke::Request { label: label.clone(), which: Which::Current, reason: Reason::CessationOfOperation };
+            let request = revoke::Request {
+                label: label.clone(),
+                which: Which::Current,
+                reason: Reason::CessationOfOperation,
+                is_confirmed: true,
+            };
             revoke::revoke(run.env, &request).map(drop)
         }))
     }
@@ -158,6 +162,7 @@ impl Run<'_> {
                 output: None,
                 bundles: Vec::new(),
                 secret: run.request.secret.clone(),
+                is_confirmed: true,
             };
             retire::retire(run.env, &request).map(drop)
         }))

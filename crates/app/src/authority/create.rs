@@ -82,7 +82,7 @@ pub fn create(env: &Env, request: &Request) -> Result<Report> {
         return plan(env, request, permit).map(Answer::Planned);
     }
     let protect = request.new_secret.wanted(&*env.caller, &format!("the key of {}", wanted.label))?;
-    let key = PrivateKey::generate(request.key_algorithm, &entropy::System)?;
+    let key = env.generate(request.key_algorithm)?;
     let (_lock, ledger) = env.open_for_change()?;
     let parent = match &request.issuer {
         Some(issuer) => {

@@ -55,6 +55,13 @@ pub fn passphrase(env: &Env, request: &Request) -> Result<Report> {
     if env.dry_run {
         return Ok(Answer::Planned(Plan { dry_run: true, label: super::able(env, &request.label)?.label.clone() }));
     }
+    if request.remove {
+        let label = super::able(env, &request.label)?.label;
+        env.confirm_irrevocable(
+            &format!("removing the passphrase of {label}"),
+            &format!("store the key of {label} without a passphrase"),
+        )?;
+    }
     let (_lock, ledger) = env.open_for_change()?;
     let all = ledger.authorities()?;
     let a = authority::choose(Some(&request.label), &all, true)?;

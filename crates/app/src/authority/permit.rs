@@ -5,6 +5,7 @@ use crate::failure::Result;
 use crate::report::{Answer, Member, Outcome};
 use crate::secret::Secret;
 use crate::trust::row::{self, Row};
+use crate::trust::stores::bundles;
 use crate::trust::swap;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -110,7 +111,7 @@ pub fn permit(env: &Env, request: &Request) -> Result<Report> {
         record: Record::Reissued(&new),
     };
     let begun = env.publish_with(&ledger, &change, &[&work])?;
-    let rows = swap(env, &ledger, &new, &request.bundles)?;
+    let rows = swap(env, &ledger, &new, &bundles(Some(&ledger), &request.bundles)?)?;
     for id in begun {
         ledger.finish(id, &work)?;
     }

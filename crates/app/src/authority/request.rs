@@ -9,7 +9,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 use tamga_core::ca::authority::{REQUEST_FILE, create, request};
 use tamga_core::pki::format::pem;
-use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::label::Label;
 use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Record, Waiting};
@@ -68,7 +68,7 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
         return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, directory: folder }));
     }
     let protect = wish.new_secret.wanted(&*env.caller, &format!("the key of {label}"))?;
-    let key = PrivateKey::generate(wish.key_algorithm, &entropy::System)?;
+    let key = env.generate(wish.key_algorithm)?;
     let (_lock, ledger) = env.open_for_change()?;
     super::free(&ledger, &wanted.label)?;
     let asked = request::ask(wanted, &key, protect.as_ref(), folder.clone(), &entropy::System)?;

@@ -7,6 +7,7 @@ use crate::report::{self, Answer, Member, Outcome};
 use crate::secret::Secret;
 use crate::trust::remove_everywhere;
 use crate::trust::row::{self, Row};
+use crate::trust::stores::bundles;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -31,6 +32,8 @@ pub struct Request {
     pub bundles: Vec<PathBuf>,
     /// Opens its key.
     pub secret: Secret,
+    /// True if the caller has confirmed it already: it is not asked for.
+    pub is_confirmed: bool,
 }
 
 /// What was done, or would be.
@@ -51,6 +54,9 @@ pub struct Done {
     /// It.
     #[serde(skip)]
     pub authority: Authority,
+    /// True if it was retired before.
+    #[serde(skip)]
+    pub was_retired: bool,
 }
 
 impl Done {
@@ -97,9 +103,22 @@ pub fn retire(env: &Env, request: &Request) -> Result<Report> {
         let label = authority::choose(Some(&request.label), &all, true)?.label.clone();
         return Ok(Answer::Planned(Plan { authorities: [], stores: [], dry_run: true, label: label.clone() }));
     }
+    if !request.is_confirmed {
+        let all = env.authorities()?;
+        let a = authority::choose(Some(&request.label), &all, true)?;
+        let discards = request.discard_key && a.key == KeyPlace::Here;
+        if !a.retired || discards {
+            let key = if discards { " and delete its private key" } else { "" };
+            env.confirm_irrevocable(
+                &format!("retiring {}", a.label),
+                &format!("retire {}{key}? it can never sign again", a.label),
+            )?;
+        }
+    }
     let (_lock, ledger) = env.open_for_change()?;
     let all = ledger.authorities()?;
     let a = authority::choose(Some(&request.label), &all, true)?;
+    let was_retired = a.retired;
     let filter = Filter { ending: Some((env.now, Timestamp::LAST)), ..Filter::default() };
     let live = ledger.filtered(&filter, Sort::Ends)?;
     let live = live
@@ -107,9 +126,15 @@ pub fn retire(env: &Env, request: &Request) -> Result<Report> {
         .filter(|i| i.authority.as_deref() == Some(&a.label.to_string()))
         .map(|i| i.label.to_string())
         .collect();
-    let list = last_list(env, &ledger, a, request)?;
-    let rows = if a.is_root() { remove_everywhere(env, &ledger, a, &request.bundles)? } else { Vec::new() };
-    ledger.retire(&a.label, env.now)?;
+    let list = if was_retired { None } else { last_list(env, &ledger, a, request)? };
+    let rows = if a.is_root() {
+        remove_everywhere(env, &ledger, a, &bundles(Some(&ledger), &request.bundles)?)?
+    } else {
+        Vec::new()
+    };
+    if !was_retired {
+        ledger.retire(&a.label, env.now)?;
+    }
     let mut key = a.key.clone();
     if request.discard_key && a.key == KeyPlace::Here {
         let file = a.folder.join(KEY_FILE);
@@ -121,7 +146,7 @@ pub fn retire(env: &Env, request: &Request) -> Result<Report> {
         key = KeyPlace::Discarded;
     }
     let authority = Authority { retired: true, key, ..a.clone() };
-    Ok(Answer::Done(Done { authorities: [authority.clone().into()], rows, list, live, authority }))
+    Ok(Answer::Done(Done { authorities: [authority.clone().into()], rows, list, live, authority, was_retired }))
 }
 
 /// The last list, if the key is at hand; it is valid until the authority's own end.

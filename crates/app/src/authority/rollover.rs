@@ -7,6 +7,7 @@ use crate::report::{Answer, Member, Outcome};
 use crate::secret::{AuthoritySecret, Secret};
 use crate::trust::add_beside;
 use crate::trust::row::{self, Row};
+use crate::trust::stores::bundles;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -16,7 +17,7 @@ use tamga_core::ca::authority::{self, rollover};
 use tamga_core::ca::renew;
 use tamga_core::ca::report::Authority;
 use tamga_core::error::Error;
-use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::permit::Permit;
 use tamga_core::vocabulary::timestamp::Span;
@@ -105,7 +106,7 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
         (_, asked) => (env.authority_key(old, &request.secret)?, asked),
     };
     let algorithm = request.key_algorithm.unwrap_or_else(|| renew::algorithm_of(&old.certificate));
-    let key = PrivateKey::generate(algorithm, &entropy::System)?;
+    let key = env.generate(algorithm)?;
     let wanted = Wanted {
         purposes: old.purposes.clone(),
         links: old.links.clone(),
@@ -127,7 +128,7 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
         record: Record::Successor { new: &new, old: &old.label, old_by_new: &crossed.old_by_new },
     };
     env.publish(&ledger, &change)?;
-    let rows = add_beside(env, &ledger, old, &new, &request.bundles)?;
+    let rows = add_beside(env, &ledger, old, &new, &bundles(Some(&ledger), &request.bundles)?)?;
     Ok(Answer::Done(Done { authorities: [new.clone().into()], rows, authority: new, old: old.label.to_string() }))
 }
 

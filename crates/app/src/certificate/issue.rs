@@ -27,7 +27,6 @@ use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
-use tamga_host::entropy;
 use tamga_host::ledger::Ledger;
 
 /// Who is to sign.
@@ -159,7 +158,7 @@ pub fn issue(env: &Env, request: &Request) -> Result<Report> {
     // However long a key takes, nobody else waits for it.
     let key = match given {
         Some((key, _)) => key,
-        None => PrivateKey::generate(terms.algorithm, &entropy::System)?,
+        None => env.generate(terms.algorithm)?,
     };
     let (lock, ledger) = env.open_for_change()?;
     let signer = terms.signer(env, &ledger, std::slice::from_ref(&wanted), &request.secret)?;

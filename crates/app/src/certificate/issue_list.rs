@@ -4,6 +4,7 @@ use super::issue::{Settled, Terms};
 use super::make::Signer;
 use crate::env::{Change, Env};
 use crate::failure::Result;
+use crate::interact::Task;
 use crate::output::{absolute, unoccupied};
 use crate::report::{self, Answer, Certificate};
 use crate::secret::{NewSecret, Secret};
@@ -104,7 +105,7 @@ pub fn issue_list(env: &Env, request: &Request) -> Result<Report> {
     }
     if !wanted.is_empty() {
         let signer = terms.signer(env, &ledger, &wanted, &request.secret)?;
-        let progress = env.caller.progress(wanted.len());
+        let progress = env.caller.progress(Task::Many("issuing", wanted.len()));
         for chunk in wanted.chunks(CHUNK) {
             let made = keys_and_signatures(env, chunk, &terms, protect.as_ref(), &signer, &*progress)?;
             let issued = put_in_place(env, &ledger, chunk, &made, &signer)?;

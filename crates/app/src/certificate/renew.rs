@@ -21,7 +21,6 @@ use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
-use tamga_host::entropy;
 use tamga_host::ledger::{Filter, Ledger, Sort};
 
 /// What to renew, and how.
@@ -214,5 +213,5 @@ fn key(env: &Env, wish: &Request, issued: &Issued) -> Result<(PrivateKey, Option
         }
         _ => None,
     };
-    Ok((PrivateKey::generate(algorithm, &entropy::System)?, protect))
+    Ok((env.generate(algorithm)?, protect))
 }

@@ -16,7 +16,7 @@ use tamga_core::deploy::recipe::Recipe;
 use tamga_core::error::Error;
 use tamga_core::finding::Finding;
 use tamga_core::pki::cert::subject::Subject;
-use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
+use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::Purpose;
@@ -108,7 +108,7 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
     let protect = wish.new_secret.wanted(&*env.caller, &format!("the key of {label}"))?;
     let key = match &wish.key_file {
         Some(file) => env.open_key(stored_key("the file", file)?, &file.shown(), &wish.secret)?,
-        None => PrivateKey::generate(algorithm, &entropy::System)?,
+        None => env.generate(algorithm)?,
     };
     let (_lock, ledger) = env.open_for_change()?;
     let taken = ledger.waiting_place(label.as_str())?;

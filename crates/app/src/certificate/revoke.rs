@@ -34,6 +34,8 @@ pub struct Request {
     pub which: Which,
     /// Why.
     pub reason: Reason,
+    /// True if the caller has confirmed it already: it is not asked for.
+    pub is_confirmed: bool,
 }
 
 /// What was revoked, or would be.
@@ -132,6 +134,19 @@ pub fn revoke(env: &Env, request: &Request) -> Result<Report> {
     }
     if env.open_to_look()?.is_none() {
         return Err(unknown(None, &request.label)?.into());
+    }
+    if !request.is_confirmed {
+        // Asked before the lock is taken: a person may think for long.
+        let (planned, _) = wanted(env, env.open_to_look()?.as_ref(), request)?;
+        let new = planned.iter().filter(|i| i.revoked.is_none() && i.authority.is_some()).count();
+        if new > 0 {
+            let of =
+                if new == 1 { request.label.to_string() } else { format!("{new} certificates of {}", request.label) };
+            env.confirm_irrevocable(
+                &format!("revoking {of}"),
+                &format!("revoke {of}, reason {}? it cannot be undone", request.reason),
+            )?;
+        }
     }
     let (_lock, ledger) = env.open_for_change()?;
     let (wanted, others) = wanted(env, Some(&ledger), request)?;

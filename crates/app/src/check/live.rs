@@ -9,7 +9,7 @@ use std::str::FromStr;
 use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::name::Name;
-use tamga_host::clients::{self, Visit};
+use tamga_host::clients::Visit;
 use tamga_host::dial::{self, Ask, Met, Missed, Prelude};
 
 /// Upper bound on the addresses of one name that are asked.
@@ -68,7 +68,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
     // Neither curl nor a browser speaks the other protocols.
     if observe && matches!(prelude, Prelude::None | Prelude::WebSocket) {
         let visit = Visit { host: host.clone(), address: first.address };
-        for (client, seen) in clients::observe_all(&around.clients, &env.machine, std::slice::from_ref(&visit)) {
+        for (client, seen) in crate::observe::observe(env, &around.clients, std::slice::from_ref(&visit)) {
             checked.compare(client, seen.into_iter().next());
         }
     }

@@ -106,11 +106,18 @@ pub struct PlannedPlace {
 /// Errors: no such root; one from elsewhere that endangers anyone who trusts it. What fails in a store is in its row.
 pub fn change(env: &Env, request: &Request) -> Result<Report> {
     let env = &image::of(env, request.sysroot.as_deref())?;
-    let stores = request.stores.stores();
-    let bundles = &request.stores.bundles;
+    let reaches_known = request.goal == Goal::Remove;
+    let chosen = match reaches_known {
+        true => {
+            Choice { bundles: request.stores.bundles_here(env, request.sysroot.is_some())?, ..request.stores.clone() }
+        }
+        false => request.stores.clone(),
+    };
+    let stores = chosen.stores();
+    let bundles = &chosen.bundles;
     let root = |all: &[_]| request.root.root(env, all, Some(request.goal), &request.stores.bundles, &request.accepted);
     if env.dry_run {
-        return Ok(Answer::Planned(plan(env, request, &root(&env.authorities()?)?)));
+        return Ok(Answer::Planned(plan(env, request, &chosen, &root(&env.authorities()?)?)));
     }
     if let Some(password) = request.secret.given(&*env.caller)? {
         env.machine.know_password(password);
@@ -141,10 +148,10 @@ pub fn change(env: &Env, request: &Request) -> Result<Report> {
     Ok(Answer::Done(Done { rows, older, copies, running }))
 }
 
-fn plan(env: &Env, request: &Request, root: &Root) -> Plan {
+fn plan(env: &Env, request: &Request, chosen: &Choice, root: &Root) -> Plan {
     let mut places = Vec::new();
-    for store in request.stores.stores() {
-        for place in store.survey(&env.machine, &request.stores.bundles) {
+    for store in chosen.stores() {
+        for place in store.survey(&env.machine, &chosen.bundles) {
             let planned = match place.hindrance {
                 Some(_) => Vec::new(),
                 None => store.change(request.goal, root, &place, &env.machine),

@@ -67,14 +67,16 @@ pub fn status(env: &Env, request: &Request) -> Result<Report> {
             roots.map(|a| Root { label: a.label.clone(), certificate: a.certificate.clone() }).collect()
         }
     };
-    let wanted = request.stores.stores();
+    let stores =
+        Choice { bundles: request.stores.bundles_here(env, request.sysroot.is_some())?, ..request.stores.clone() };
+    let wanted = stores.stores();
     let is_open = request.stores.named.is_empty() && request.sysroot.is_none() && !request.is_scope_typed;
     let looked_into: Vec<&'static dyn Store> = if is_open { trust::ALL.to_vec() } else { wanted.clone() };
     let leaves = leaf::own(env)?;
     let mut leftovers = Vec::new();
     let mut surveys = Vec::new();
     for store in looked_into {
-        for place in store.survey(&env.machine, &request.stores.bundles) {
+        for place in store.survey(&env.machine, &stores.bundles) {
             for (root, known) in ours_in(&place, &all, &leaves) {
                 let is_new = request.root.is_none() && !meant.iter().any(|m| m.certificate == root.certificate);
                 let is_leaf = known && !is_of(&all, &root);

@@ -2,11 +2,13 @@
 
 use super::row::Row;
 use crate::env::Env;
+use crate::failure::Result;
 use std::path::PathBuf;
 use tamga_core::ca::report::Authority;
 use tamga_core::stores::InScope;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Blocker, Root, Scope, Store, StoreLocation};
+use tamga_host::ledger::Ledger;
 
 /// The stores that are meant.
 #[derive(Clone, Default)]
@@ -47,6 +49,19 @@ impl Choice {
         trust::ALL.iter().copied().filter(in_scope).collect()
     }
 
+    /// The bundles that are named, with those known from earlier runs where the choice does not leave bundles out.
+    ///
+    /// Errors: the ledger cannot be read.
+    pub(crate) fn bundles_here(&self, env: &Env, in_image: bool) -> Result<Vec<PathBuf>> {
+        let is_meant = match self.named.is_empty() {
+            true => self.scope.has(Scope::User),
+            false => self.bundles.is_empty() && self.named.iter().any(|s| s.id() == StoreId::Bundle),
+        };
+        // The ledger is of this machine, not of the image.
+        let ledger = if is_meant && !in_image { env.open_to_look()? } else { None };
+        bundles(ledger.as_ref(), &self.bundles)
+    }
+
     /// True if a store of this id and scope is meant.
     pub fn has(&self, id: StoreId, scope: Scope) -> bool {
         if self.named.is_empty() { self.scope.has(scope) } else { self.named.iter().any(|s| s.id() == id) }
@@ -71,6 +86,21 @@ impl Choice {
         }
         out
     }
+}
+
+/// The bundles that are named, and those that earlier runs put a root into and that are still there: whatever takes a root out or
+/// replaces it must reach them too.
+///
+/// Errors: the ledger cannot be read.
+pub(crate) fn bundles(ledger: Option<&Ledger>, named: &[PathBuf]) -> Result<Vec<PathBuf>> {
+    let mut out = named.to_vec();
+    if let Some(ledger) = ledger {
+        let added = ledger.of_kind("trust-added")?.into_iter().map(|e| PathBuf::from(e.detail));
+        out.extend(added.filter(|p| p.is_absolute() && p.is_file()));
+    }
+    out.sort();
+    out.dedup();
+    Ok(out)
 }
 
 /// Roots that have our mark or are in the ledger, wherever they are found in a place; true for those of the ledger.

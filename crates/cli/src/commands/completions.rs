@@ -1,10 +1,13 @@
 //! `tamga completions SHELL`.
 
-use crate::exit::Done;
+use crate::complete::VARIABLE;
+use crate::exit::{Done, Result};
+use clap_complete::env::Shells;
 use schemars::JsonSchema;
 use serde::Serialize;
 
 #[derive(clap::Args)]
+#[command(after_help = "Example, in ~/.bashrc: source <(tamga completions bash)")]
 pub(crate) struct CompletionsArgs {
     /// For which shell
     shell: clap_complete::Shell,
@@ -16,17 +19,16 @@ pub(crate) struct Completions {
     script: String,
 }
 
-/// A command with every option shown.
-pub(crate) fn shown(command: clap::Command) -> clap::Command {
-    command.mut_args(|a| a.hide(false)).mut_subcommands(shown)
-}
-
-pub(crate) fn run(args: &CompletionsArgs, mut whole: clap::Command) -> Done {
+pub(crate) fn run(args: &CompletionsArgs) -> Result<Done> {
+    let shell = args.shell.to_string();
     let mut bytes = Vec::new();
-    // Hidden in each command's help, where one line stands for them: here they are offered.
-    whole = shown(whole);
-    clap_complete::generate(args.shell, &mut whole, "tamga", &mut bytes);
-    let text = String::from_utf8_lossy(&bytes).into_owned();
-    let report = Completions { shell: args.shell.to_string(), script: text.clone() };
-    Done::report(text, &report)
+    if let Some(completer) = Shells::builtins().completer(&shell) {
+        // The program is found on the PATH: it may have moved since the script was written.
+        completer
+            .write_registration(VARIABLE, "tamga", "tamga", "tamga", &mut bytes)
+            .map_err(tamga_host::error::Error::file("writing", std::path::Path::new("the script")))?;
+    }
+    let script = String::from_utf8_lossy(&bytes).into_owned();
+    let report = Completions { shell, script: script.clone() };
+    Ok(Done::report(script, &report))
 }

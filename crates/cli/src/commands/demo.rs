@@ -12,6 +12,7 @@ use serde_json::Value;
 use std::path::PathBuf;
 use std::process::Command;
 use std::time::Duration;
+use tamga_app::interact::Task;
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
 use tamga_core::check::client::{Client, Outcome};
 use tamga_core::error::{Diagnostic, Kind};
@@ -219,8 +220,11 @@ impl Demo<'_> {
         command.env("WGETRC", self.work.join("wgetrc"));
         let store = self.work.join(JAVA_STORE);
         command.env("JAVA_TOOL_OPTIONS", format!("-Djavax.net.ssl.trustStore={}", store.shown()));
-        let ended =
-            process::run(command, b"", Duration::from_secs(120)).map_err(|e| self.broken(&typed, &e.to_string()))?;
+        let doing = if args.contains(&"--observe") { "asking the clients installed here" } else { "working" };
+        let shown = self.session.caller.progress(Task::One(doing));
+        let ended = process::run(command, b"", Duration::from_secs(120));
+        drop(shown);
+        let ended = ended.map_err(|e| self.broken(&typed, &e.to_string()))?;
         let code = ended.code.and_then(|c| u8::try_from(c).ok()).unwrap_or(70);
         let value: Value = serde_json::from_slice(&ended.output).unwrap_or(Value::Null);
         if !good.contains(&code) || value.is_null() {

@@ -70,7 +70,12 @@ fn render(done: &hosts::Done) -> String {
     if done.rows.is_empty() {
         text.push_str(&format!("no name of Tamga's is in {}\n", done.file.shown()));
     } else {
-        let mut table = vec![["name", "address", "state", "change", "why"].map(human::dim).to_vec()];
+        let changes = done.rows.iter().any(|r| r.change != "none");
+        let says_why = done.rows.iter().any(|r| r.why.is_some());
+        let mut head = vec!["name", "address", "state"];
+        head.extend(changes.then_some("change"));
+        head.extend(says_why.then_some("why"));
+        let mut table = vec![head.into_iter().map(human::dim).collect::<Vec<_>>()];
         table.extend(done.rows.iter().map(|r| {
             let state = match r.state {
                 State::Present => human::good(r.state.word()),
@@ -79,7 +84,10 @@ fn render(done: &hosts::Done) -> String {
             };
             let change = if r.change == "none" { human::dim(r.change) } else { human::good(r.change) };
             let address = r.address.map_or_else(String::new, |a| a.to_string());
-            vec![human::strong(&r.name), address, state, change, r.why.clone().unwrap_or_default()]
+            let mut row = vec![human::strong(&r.name), address, state];
+            row.extend(changes.then_some(change));
+            row.extend(says_why.then(|| r.why.clone().unwrap_or_default()));
+            row
         }));
         text.push_str(&human::table(&table));
     }

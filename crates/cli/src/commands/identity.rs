@@ -60,7 +60,9 @@ fn render(rows: &[Row]) -> String {
     if rows.is_empty() {
         return "no certificate for clients yet: tamga issue NAME --purpose client\n".into();
     }
-    let mut cells = vec![["store", "identity", "state", "change", "place"].map(human::dim).to_vec()];
+    let changes = rows.iter().any(|r| r.change != Change::None);
+    let columns = ["store", "identity", "SHA-256", "state", if changes { "change" } else { "" }, "place"];
+    let mut cells = vec![columns.into_iter().filter(|c| !c.is_empty()).map(human::dim).collect::<Vec<_>>()];
     for r in rows {
         let state = match r.state {
             State::Present => human::good(r.state.word()),
@@ -72,10 +74,12 @@ fn render(rows: &[Row]) -> String {
             Change::None => human::dim(r.change.word()),
             Change::Added | Change::Removed => human::good(r.change.word()),
         };
-        let name = format!("{} {}", r.label, human::dim(r.sha256.short()));
-        cells.push(vec![human::strong(r.store.word()), name, state, change, r.place.shown()]);
+        let mut row = vec![human::strong(r.store.word()), r.label.to_string(), human::dim(r.sha256.short()), state];
+        row.extend(changes.then_some(change));
+        row.push(r.place.shown());
+        cells.push(row);
     }
-    let mut text = human::table(&cells);
+    let mut text = human::table_with(&cells, human::Fit { expendable: &[2], cut: None });
     for r in rows {
         if let Some(why) = &r.why {
             let mark = if r.outcome == Outcome::Good { human::dim("note") } else { human::bad("failed") };

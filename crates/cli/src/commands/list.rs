@@ -77,6 +77,9 @@ pub(crate) fn run(session: &Session, args: &ListArgs) -> Result<Done> {
     Ok(Done::report(text, &report))
 }
 
+/// Bounds what a certificate of a thousand names puts into a row.
+const LONGEST: usize = 300;
+
 /// The object of the interface, whose rows are written as the ledger reads them.
 #[derive(Serialize)]
 struct Streamed<'a> {
@@ -138,7 +141,7 @@ fn render_empty(report: &Report) -> String {
 
 fn render(report: &Report, now: Timestamp, number: usize) -> String {
     let mut rows = vec![["label", "state", "ends", "days", "under", "names"].map(human::dim).to_vec()];
-    let names = |all: &[String]| cut(&all.join(", "), 60);
+    let names = |all: &[String]| cut(&all.join(", "), LONGEST);
     for row in &report.certificates {
         rows.push(match row {
             Row::Certificate(listed) => {
@@ -167,7 +170,8 @@ fn render(report: &Report, now: Timestamp, number: usize) -> String {
             }
         });
     }
-    let mut text = human::table(&rows);
+    // The names may be cut, then the authority, then the days go: a row is one line.
+    let mut text = human::table_with(&rows, human::Fit { expendable: &[4, 3], cut: Some(5) });
     if report.total > report.shown {
         let pages = report.total.div_ceil(ROWS);
         text.push_str(&format!("page {} of {pages}, {} in all; --page N shows another\n", number + 1, report.total));

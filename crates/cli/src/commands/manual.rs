@@ -29,7 +29,7 @@ pub(crate) struct Pages<'a> {
 }
 
 pub(crate) fn run(session: &Session, args: &ManualArgs, whole: Command) -> Result<Done> {
-    let mut whole = super::completions::shown(whole);
+    let mut whole = crate::complete::shown(whole);
     whole.build();
     let mut pages = Vec::new();
     rendered(&whole, "tamga", &mut pages)?;

@@ -246,6 +246,6 @@ pub(crate) fn run(session: &Session, command: Command, whole: fn() -> clap::Comm
         Command::Status(args) => status::run(session, &args),
         Command::Repair(args) => repair::run(session, &args),
         Command::Manual(args) => manual::run(session, &args, whole()),
-        Command::Completions(args) => Ok(completions::run(&args, whole())),
+        Command::Completions(args) => completions::run(&args),
     }
 }

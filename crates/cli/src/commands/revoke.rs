@@ -37,6 +37,7 @@ pub(crate) fn run(session: &Session, args: RevokeArgs) -> Result<Done> {
             (None, false) => Which::Current,
         },
         reason: args.reason,
+        is_confirmed: false,
     };
     let report = revoke::revoke(session, &request)?;
     let text = match &report {

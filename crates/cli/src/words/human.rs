@@ -1,5 +1,6 @@
 //! Words for a person at a terminal. Colours go away by themselves where nobody sees them.
 
+pub(crate) use super::table::{Fit, table, table_with};
 use super::wrap::for_terminal;
 use crate::args::Common;
 use anstyle::{AnsiColor, Style};
@@ -183,47 +184,37 @@ pub(crate) fn failure(f: &dyn Diagnostic) {
     let _ = anstream::stderr().write_all(for_terminal(&text, &std::io::stderr()).as_bytes());
 }
 
+/// Findings that differ only in the remedy for one client or another, together at the place of the first.
+pub(crate) fn alike(all: &[Finding]) -> Vec<Vec<&Finding>> {
+    let mut groups: Vec<Vec<&Finding>> = Vec::new();
+    for f in all {
+        match groups.iter_mut().find(|g| (g[0].code, &g[0].summary) == (f.code, &f.summary)) {
+            Some(group) => group.push(f),
+            None => groups.push(vec![f]),
+        }
+    }
+    groups
+}
+
 /// Findings, each with its cause and its remedy. A cause whose remedy differs by client is printed once, with every remedy.
 pub(crate) fn findings(all: &[Finding]) -> String {
     let mut text = String::new();
-    for same in all.chunk_by(|a, b| (a.code, &a.summary) == (b.code, &b.summary)) {
-        let f = &same[0];
+    for same in alike(all) {
+        let Some(f) = same.first() else { continue };
         let mark = match same.iter().map(|f| f.severity).max().unwrap_or(f.severity) {
             Severity::Error => bad("error"),
             Severity::Warning => care("warning"),
             Severity::Note => dim("note"),
         };
         let who = |f: &Finding| f.clients.iter().map(|c| c.word()).collect::<Vec<_>>().join(", ");
-        let everybody = same.iter().map(who).filter(|w| !w.is_empty()).collect::<Vec<_>>().join(", ");
+        let everybody = same.iter().map(|f| who(f)).filter(|w| !w.is_empty()).collect::<Vec<_>>().join(", ");
         let everybody = if everybody.is_empty() { everybody } else { format!("  {}", dim(&format!("({everybody})"))) };
         text.push_str(&format!("{mark} {}{everybody}\n", strong(f.code.word())));
         text.push_str(&format!("      {}\n", f.summary));
-        for one in same {
+        for one in &same {
             let whom = if same.len() > 1 { format!("{} ", dim(&format!("{}:", who(one)))) } else { String::new() };
             text.push_str(&format!("  {}  {whom}{}\n", dim("do:"), one.remedy));
         }
-    }
-    text
-}
-
-/// Rows in columns, each as wide as its widest cell; styled cells count by what is seen.
-pub(crate) fn table(rows: &[Vec<String>]) -> String {
-    let seen = |s: &str| anstream::adapter::strip_str(s).to_string().chars().count();
-    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
-    let widths: Vec<usize> =
-        (0..columns).map(|i| rows.iter().filter_map(|r| r.get(i)).map(|c| seen(c)).max().unwrap_or(0)).collect();
-    let mut text = String::new();
-    for row in rows {
-        let mut line = String::from(" ");
-        for (i, cell) in row.iter().enumerate() {
-            line.push(' ');
-            line.push_str(cell);
-            if i + 1 < row.len() {
-                line.push_str(&" ".repeat(widths[i] - seen(cell) + 1));
-            }
-        }
-        text.push_str(line.trim_end());
-        text.push('\n');
     }
     text
 }

@@ -1,13 +1,22 @@
 //! Long lines at a terminal: broken between words, and what follows stands below the column that it belongs to.
 
 use std::io::IsTerminal;
+use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
+
+/// How many columns the terminal behind a stream has; None where there is none, or a useless one.
+pub(crate) fn width_of(stream: &impl IsTerminal) -> Option<usize> {
+    let (width, _) = terminal_size::terminal_size()?;
+    (width.0 >= 40 && stream.is_terminal()).then_some(usize::from(width.0))
+}
+
+/// How many columns of a terminal a text takes; its styles take none.
+pub(crate) fn width_seen(text: &str) -> usize {
+    anstream::adapter::strip_str(text).map(UnicodeWidthStr::width).sum()
+}
 
 /// The text as this terminal shows it well; unchanged where the stream is none.
 pub(crate) fn for_terminal(text: &str, stream: &impl IsTerminal) -> String {
-    match terminal_size::terminal_size() {
-        Some((width, _)) if width.0 >= 40 && stream.is_terminal() => wrapped(text, usize::from(width.0)),
-        _ => text.to_owned(),
-    }
+    width_of(stream).map_or_else(|| text.to_owned(), |width| wrapped(text, width))
 }
 
 /// A line with a command is copied from here to be typed: a break in it would cut the command in two.
@@ -65,7 +74,7 @@ fn column(cells: &[(usize, char)], most: usize) -> usize {
     last.or_else(|| (0..most).find(|&i| word(i))).unwrap_or(0)
 }
 
-/// The characters that are seen, each with its place in the line: a style is not seen.
+/// The columns that are seen, each with its character and the place of that in the line: a style is not seen.
 fn cells(line: &str) -> Vec<(usize, char)> {
     let mut out = Vec::new();
     let mut style = false;
@@ -73,7 +82,8 @@ fn cells(line: &str) -> Vec<(usize, char)> {
         match (style, c) {
             (false, '\u{1b}') => style = true,
             (true, c) => style = !c.is_ascii_alphabetic(),
-            (false, c) => out.push((place, c)),
+            // A wide character takes two columns, a combining one none.
+            (false, c) => (0..c.width().unwrap_or(0)).for_each(|_| out.push((place, c))),
         }
     }
     out

@@ -129,7 +129,7 @@ fn keys_are_encrypted_opened_changed_and_freed() {
         .expect(0);
     s.run(&["issue", "z.test", "--passphrase-file", "one"]).expect(3);
     s.run(&["issue", "z.test", "--passphrase-file", "two"]).expect(0);
-    s.run(&["authority", "passphrase", "saltmarsh", "--passphrase-file", "two", "--remove"]).expect(0);
+    s.run(&["authority", "passphrase", "saltmarsh", "--passphrase-file", "two", "--remove", "--yes"]).expect(0);
     s.run(&["issue", "free.test"]).expect(0);
     use std::os::unix::fs::PermissionsExt;
     assert_eq!(std::fs::metadata(&key).unwrap().permissions().mode() & 0o777, 0o600);
@@ -176,7 +176,7 @@ fn a_key_leaves_and_comes_back() {
         assert!(ran.err.contains("stick") && ran.err.contains("authority online"), "{}", ran.err);
     }
     assert!(s.run(&["authority", "list"]).expect(0).out.contains("offline in"));
-    assert!(s.run(&["revoke", "charts", "--reason", "superseded"]).expect(0).out.contains("authority online"));
+    assert!(s.run(&["revoke", "charts", "--reason", "superseded", "--yes"]).expect(0).out.contains("authority online"));
     s.run(&["authority", "online", "stick"]).expect(3);
     s.run(&["authority", "online", "stick", "--passphrase-file", "pass"]).expect(0);
     s.run(&["issue", "x.test", "--passphrase-file", "pass"]).expect(0);
@@ -193,7 +193,7 @@ fn lists_count_up_and_keep_what_they_revoked() {
     s.run(&["issue", "archive.saltmarsh.test", "--crl-url", "http://pki.saltmarsh.test/s.crl"]).expect(0);
     let leaf = sample::certificate(&s.lab("archive.saltmarsh.test/certificate.pem"));
     assert_eq!(leaf.crl_urls, ["http://pki.saltmarsh.test/s.crl"]);
-    s.run(&["revoke", "archive.saltmarsh.test", "--reason", "keyCompromise"]).expect(0);
+    s.run(&["revoke", "archive.saltmarsh.test", "--reason", "keyCompromise", "--yes"]).expect(0);
     assert!(s.run(&["show", "archive.saltmarsh.test"]).expect(0).out.contains("not published yet"));
     let sign =
         |file: &str| s.json(&["authority", "crl", "saltmarsh", "--output", file]).expect(0).json()["crl"].clone();
@@ -209,10 +209,15 @@ fn lists_count_up_and_keep_what_they_revoked() {
     );
     assert_eq!(shown["entries"][0]["reason"], "key-compromise");
     // Twice changes nothing; another label's serial is not found.
-    assert!(s.run(&["revoke", "archive.saltmarsh.test", "--reason", "superseded"]).expect(0).out.contains("already"));
-    s.run(&["revoke", "archive.saltmarsh.test", "--reason", "superseded", "--serial", "00ff"]).expect(3);
+    assert!(
+        s.run(&["revoke", "archive.saltmarsh.test", "--reason", "superseded", "--yes"])
+            .expect(0)
+            .out
+            .contains("already")
+    );
+    s.run(&["revoke", "archive.saltmarsh.test", "--reason", "superseded", "--yes", "--serial", "00ff"]).expect(3);
     s.run(&["revoke", "archive.saltmarsh.test", "--reason", "because"]).expect(2);
-    s.run(&["revoke", "nobody", "--reason", "superseded"]).expect(3);
+    s.run(&["revoke", "nobody", "--reason", "superseded", "--yes"]).expect(3);
 }
 
 #[test]
@@ -225,7 +230,7 @@ fn a_restored_ledger_signs_no_list_that_forgets() {
     use std::os::unix::fs::PermissionsExt;
     assert_eq!(std::fs::metadata(s.lab("lab.age")).unwrap().permissions().mode() & 0o777, 0o600);
     // Revoked and published after the backup.
-    s.run(&["revoke", "archive.saltmarsh.test", "--reason", "key-compromise"]).expect(0);
+    s.run(&["revoke", "archive.saltmarsh.test", "--reason", "key-compromise", "--yes"]).expect(0);
     let before = s.json(&["authority", "crl", "saltmarsh", "--output", "published.crl"]).expect(0).json();
     let elsewhere = |words: &[&str]| s.json(&[&["--data-dir", "new"], words].concat());
     std::fs::write(s.lab("wrong"), "neap tide at midnight\n").unwrap();
@@ -307,9 +312,10 @@ fn a_retired_authority_leaves_the_stores_and_signs_no_more() {
     let s = lab();
     std::fs::write(s.lab("roots.pem"), "").unwrap();
     s.run(&["trust", "add", "--stores", "bundle", "--bundle", "roots.pem"]).expect(0);
-    s.run(&["revoke", "charts", "--reason", "cessation-of-operation"]).expect(0);
+    s.run(&["revoke", "charts", "--reason", "cessation-of-operation", "--yes"]).expect(0);
     s.run(&["issue", "archive.saltmarsh.test"]).expect(0);
-    let words = ["authority", "retire", "saltmarsh", "--discard-key", "--output", "last.crl", "--bundle", "roots.pem"];
+    let words =
+        ["authority", "retire", "saltmarsh", "--yes", "--discard-key", "--output", "last.crl", "--bundle", "roots.pem"];
     let v = s.json(&words).expect(0).json();
     assert_eq!((v["list"]["entries"].as_u64(), v["live"][0].as_str()), (Some(1), Some("archive.saltmarsh.test")));
     assert_eq!(v["stores"][0]["change"], "removed");

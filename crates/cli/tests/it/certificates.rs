@@ -189,9 +189,9 @@ fn renewal_keeps_names_purpose_and_place() {
     s.run(&["renew", "charts", "--key-file", "moved.pem"]).expect(0);
     assert_eq!(sample::certificate(&s.lab("charts/certificate.pem")).key, after.key);
     // Revoking says which others there are, and revokes all if asked.
-    let ran = s.run(&["revoke", "charts", "--reason", "key-compromise"]).expect(0);
+    let ran = s.run(&["revoke", "charts", "--reason", "key-compromise", "--yes"]).expect(0);
     assert!(ran.out.contains("--every"));
-    let v = s.json(&["revoke", "charts", "--reason", "key-compromise", "--every"]).expect(0).json();
+    let v = s.json(&["revoke", "charts", "--reason", "key-compromise", "--yes", "--every"]).expect(0).json();
     assert_eq!(v["revoked"].as_array().unwrap().len(), 3);
     assert!(
         s.json(&["check", "charts", "--name", "localhost", "--anchor", "charts/root.pem"])
@@ -258,7 +258,7 @@ fn a_request_goes_out_and_its_certificate_comes_back() {
     assert!(!s.lab("out/request.pem").exists() && !s.lab("out/root.pem").exists());
     s.run(&["match", "out"]).expect(0);
     s.run(&["renew", "archive"]).expect(2);
-    s.run(&["revoke", "archive", "--reason", "superseded"]).expect(3);
+    s.run(&["revoke", "archive", "--reason", "superseded", "--yes"]).expect(3);
     // With the root at hand the directory is complete.
     s.run(&["request", "b.saltmarsh.test"]).expect(0);
     other(&["sign", "b.saltmarsh.test/request.pem", "--issuer", "web", "--into", "b-back"], 0);
@@ -309,7 +309,12 @@ fn a_root_for_one_use_leaves_no_key() {
     assert_eq!(files.iter().filter(|(p, _)| p.ends_with("private-key.pem")).count(), 1, "{files:?}");
     s.run(&["renew", "charts.saltmarsh.org"]).expect(3);
     s.run(&["issue", "x.test"]).expect(3);
-    assert!(s.run(&["revoke", "charts.saltmarsh.org", "--reason", "superseded"]).expect(0).out.contains("thrown away"));
+    assert!(
+        s.run(&["revoke", "charts.saltmarsh.org", "--reason", "superseded", "--yes"])
+            .expect(0)
+            .out
+            .contains("thrown away")
+    );
     std::fs::write(s.lab("roots.pem"), "").unwrap();
     s.run(&["trust", "add", "charts.saltmarsh.org-root", "--stores", "bundle", "--bundle", "roots.pem"]).expect(0);
 }

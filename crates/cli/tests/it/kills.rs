@@ -55,7 +55,7 @@ const ALL: [&[&str]; 14] = [
     &["authority", "rollover", "saltmarsh", "next"],
     &["authority", "permit", "saltmarsh", "tides.example"],
     &["request", "quay.saltmarsh.test"],
-    &["revoke", "charts", "--reason", "key-compromise"],
+    &["revoke", "charts", "--reason", "key-compromise", "--yes"],
 ];
 
 /// What is wrong in a sandbox after the next run has looked at it; empty if all is well.

@@ -96,7 +96,7 @@ fn an_older_ledger_becomes_a_new_one() {
 fn a_damaged_ledger_is_said_and_put_together_again() {
     let s = lab();
     s.run(&["issue", "archive.saltmarsh.test"]).expect(0);
-    s.run(&["revoke", "archive.saltmarsh.test", "--reason", "key-compromise"]).expect(0);
+    s.run(&["revoke", "archive.saltmarsh.test", "--reason", "key-compromise", "--yes"]).expect(0);
     let before = s.json(&["authority", "crl", "saltmarsh", "--output", "s.crl"]).expect(0).json();
     for name in tamga_host::ledger::FILES {
         let _ = std::fs::remove_file(s.path("data").join(name));

@@ -146,7 +146,7 @@ fn renew() {
 
 #[test]
 fn revoke() {
-    let words = ["revoke", "charts", "--reason", "key-compromise"];
+    let words = ["revoke", "charts", "--reason", "key-compromise", "--yes"];
     at_every_point(lab, &words, |s, when| {
         agree(s, "charts", when);
         s.run(&words).expect(0);
@@ -159,7 +159,7 @@ fn revoke() {
 fn crl() {
     let prepare = || {
         let s = lab();
-        s.run(&["revoke", "charts", "--reason", "key-compromise"]).expect(0);
+        s.run(&["revoke", "charts", "--reason", "key-compromise", "--yes"]).expect(0);
         s.run(&["authority", "crl", "saltmarsh", "--output", "s.crl"]).expect(0);
         s
     };

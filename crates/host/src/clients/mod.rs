@@ -88,10 +88,21 @@ pub fn observe(client: Client, machine: &Machine, visits: &[Visit]) -> Option<Ve
     }
 }
 
-/// The same with several clients side by side; those without a program are left out. The order stays.
-pub fn observe_all(all: &[Client], machine: &Machine, visits: &[Visit]) -> Vec<(Client, Vec<Observed>)> {
+/// The same with several clients side by side; those without a program are left out. The order stays. `answered` hears of each as
+/// soon as it is done.
+pub fn observe_all(
+    all: &[Client],
+    machine: &Machine,
+    visits: &[Visit],
+    answered: impl Fn(Client, &[Observed]) + Sync,
+) -> Vec<(Client, Vec<Observed>)> {
+    let one = |client: Client| {
+        let seen = observe(client, machine, visits)?;
+        answered(client, &seen);
+        Some(seen)
+    };
     std::thread::scope(|s| {
-        let running: Vec<_> = all.iter().map(|c| (*c, s.spawn(|| observe(*c, machine, visits)))).collect();
+        let running: Vec<_> = all.iter().map(|c| (*c, s.spawn(|| one(*c)))).collect();
         let ended = running.into_iter().map(|(c, thread)| (c, thread.join().unwrap_or(None)));
         ended.filter_map(|(c, seen)| Some((c, seen?))).collect()
     })

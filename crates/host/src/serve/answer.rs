@@ -15,6 +15,20 @@ use tamga_core::pki::format::holds_key;
 /// So much of a file is in memory at once.
 const PIECE: usize = 64 * 1024;
 
+/// What is worth a line in the log.
+#[derive(Clone, Debug)]
+pub enum Happened {
+    /// A request was answered.
+    Answered(Line),
+    /// A connection came to nothing: no request was read.
+    Refused {
+        /// Who connected.
+        peer: SocketAddr,
+        /// Which side gave up, and why.
+        why: String,
+    },
+}
+
 /// One answer, as it is logged.
 #[derive(Clone, Debug)]
 pub struct Line {

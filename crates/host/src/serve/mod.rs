@@ -5,6 +5,7 @@ mod body;
 mod echo;
 mod moved;
 mod proxy;
+mod refused;
 mod tls;
 mod weak;
 
@@ -20,7 +21,7 @@ use std::time::Duration;
 use tokio::sync::watch;
 use tokio_rustls::TlsAcceptor;
 
-pub use answer::Line;
+pub use answer::{Happened, Line};
 pub use proxy::Upstream;
 pub use tls::{Minimum, Served, Site, certified};
 
@@ -50,8 +51,8 @@ pub enum Content {
 /// A page of HTML.
 pub type Page = Arc<std::sync::RwLock<String>>;
 
-/// Called for every answer.
-pub type Seen = Arc<dyn Fn(&Line) + Send + Sync>;
+/// Called for every answer and every refused connection.
+pub type Seen = Arc<dyn Fn(&Happened) + Send + Sync>;
 
 /// Binds loopback, IPv4 and, where the machine has it, IPv6, to one port; 0 lets the system choose.
 pub fn bind(port: u16) -> Result<Vec<TcpListener>> {
@@ -136,7 +137,20 @@ async fn secured(
     site: Arc<Site>,
     mut stopped: watch::Receiver<()>,
 ) {
-    let Ok(Ok(tls)) = tokio::time::timeout(PATIENCE, acceptor.accept(socket)).await else { return };
+    let failed = match tokio::time::timeout(PATIENCE, acceptor.accept(socket)).await {
+        Ok(Ok(tls)) => Ok(tls),
+        Ok(Err(e)) => Err(refused::why(&e)),
+        Err(_) => Err(format!("the client did not finish the handshake within {} seconds", PATIENCE.as_secs())),
+    };
+    let tls = match failed {
+        Ok(tls) => tls,
+        Err(why) => {
+            if let Some(seen) = site.seen() {
+                seen(&Happened::Refused { peer, why });
+            }
+            return;
+        }
+    };
     let protocol = tls.get_ref().1.protocol_version();
     let two = tls.get_ref().1.alpn_protocol() == Some(b"h2");
     let moved = moved::Moved::new();
@@ -147,7 +161,7 @@ async fn secured(
         async move {
             let (response, line) = answer::to(request, site.content(), peer, protocol).await;
             if let Some(seen) = site.seen() {
-                seen(&line);
+                seen(&Happened::Answered(line));
             }
             let response = response.map(|body| moved::Sent::new(body, answering));
             Ok::<_, std::convert::Infallible>(response)

@@ -88,7 +88,7 @@ pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: 
         .map(|(k, p)| Visit { host: k.host.clone(), address: SocketAddr::from((Ipv4Addr::LOCALHOST, *p)) })
         .collect();
     let at = now();
-    let seen = clients::observe_all(&Client::ALL, machine, &visits);
+    let seen = clients::observe_all(&Client::ALL, machine, &visits, |_, _| {});
     let clients: Vec<Client> = seen.iter().map(|s| s.0).collect();
     let views: Vec<view::TrustView> = clients.iter().map(|c| view::of(*c, machine)).collect();
     let cells = kinds

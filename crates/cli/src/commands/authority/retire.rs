@@ -39,6 +39,7 @@ pub(super) fn run(session: &Session, args: RetireArgs) -> Result<Done> {
         output: args.output,
         bundles: parse::absolute(&args.bundle),
         secret: args.secrets.into(),
+        is_confirmed: false,
     };
     let report = retire::retire(session, &request)?;
     Ok(match &report {
@@ -56,6 +57,7 @@ pub(super) fn run(session: &Session, args: RetireArgs) -> Result<Done> {
 fn render(done: &retire::Done, discard: bool) -> String {
     let a = &done.authority;
     let mut text = match &done.list {
+        None if done.was_retired => String::new(),
         None => format!("{} no last list: the key of {} is not at hand\n", human::care("note"), a.label),
         Some(list) => format!(
             "{} the last list, number {}, with {}, good until {}: {}\n",
@@ -66,11 +68,12 @@ fn render(done: &retire::Done, discard: bool) -> String {
             list.file.shown()
         ),
     };
-    text.push_str(&format!(
-        "{} {}: it signs no more; its records stay\n",
-        human::good("retired"),
-        human::strong(&a.label)
-    ));
+    text.push_str(&match done.was_retired {
+        true => format!("{} was retired already\n", human::strong(&a.label)),
+        false => {
+            format!("{} {}: it can no longer sign; its records stay\n", human::good("retired"), human::strong(&a.label))
+        }
+    });
     if discard {
         text.push_str(&match &a.key {
             KeyPlace::Discarded => {

@@ -11,6 +11,7 @@ use serde_json::Value;
 use std::collections::BTreeMap;
 use std::path::Path;
 use tamga_app::check::{self, Checked, Request};
+use tamga_app::interact::Task;
 use tamga_app::report::Outcome as Ending;
 use tamga_core::finding::{Code, Severity};
 use tamga_core::vocabulary::text::{Shown, harmless};
@@ -42,7 +43,13 @@ pub(crate) struct Targets {
 pub(super) fn all(session: &Session, request: &Request, file: Option<&Path>) -> Result<Done> {
     let many = request.targets.len() > AT_LENGTH;
     let lines = session.common.format == Format::Lines;
-    let progress = many.then(|| session.caller.progress(request.targets.len()));
+    // Where clients are run, one target shows them itself.
+    let task = match (request.observe, many) {
+        (true, false) => None,
+        (_, true) => Some(Task::Many("checking", request.targets.len())),
+        (false, false) => Some(Task::One("checking")),
+    };
+    let progress = task.map(|t| session.caller.progress(t));
     let summaries: Vec<Diagnostic> = check::check(session, request, |c| {
         let summaries = tell(session, &c, many, file.is_some());
         if lines {

@@ -1,6 +1,7 @@
 //! `--report FILE.html`: one self-contained page. No script, nothing loaded from anywhere; light and dark; printable.
 
 use crate::words::html::{self, text};
+use crate::words::human::alike;
 use std::fmt::Write;
 use tamga_app::check::Checked;
 use tamga_app::report::Outcome as Ending;
@@ -44,8 +45,8 @@ pub(super) fn section(c: &Checked) -> String {
     };
     let _ = write!(out, "<p class=\"verdict {class}\">{}</p>", text(&verdict));
     // What differs only in the step for one client or another is one finding to read.
-    for same in c.findings.chunk_by(|a, b| (a.code, &a.summary) == (b.code, &b.summary)) {
-        out.push_str(&finding(same));
+    for same in alike(&c.findings) {
+        out.push_str(&finding(&same));
     }
     for hop in &c.hops {
         let to = hop.to.as_ref().map(|t| format!(" to {t}")).unwrap_or_default();
@@ -88,7 +89,7 @@ pub(super) fn section(c: &Checked) -> String {
 }
 
 /// One finding, with a step for each group of clients that needs its own.
-fn finding(same: &[Finding]) -> String {
+fn finding(same: &[&Finding]) -> String {
     let Some(f) = same.first() else { return String::new() };
     let (severity, class) = match f.severity {
         Severity::Error => ("error", "bad"),

@@ -2,7 +2,7 @@
 
 use super::wire;
 use crate::words::human;
-use tamga_app::check::Checked;
+use tamga_app::check::{Checked, Row};
 use tamga_app::report::Outcome as Ending;
 use tamga_core::check::client::Outcome;
 use tamga_core::vocabulary::text::cut;
@@ -57,15 +57,7 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
     }
     if !c.rows.is_empty() {
         text.push('\n');
-        let mut rows = vec![["client", "verdict", "basis", "its message"].map(human::dim).to_vec()];
-        for r in &c.rows {
-            rows.push(vec![
-                human::strong(r.client.word()),
-                outcome(r.outcome),
-                r.basis.to_owned(),
-                r.code.as_deref().map(|c| cut(c, LONGEST)).unwrap_or_default(),
-            ]);
-        }
+        let rows = verdicts(&c.rows);
         text.push_str(&human::table(&rows));
     }
     if c.show_wire {
@@ -95,6 +87,29 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
         }
     }
     text
+}
+
+/// A row a client; where clients were run, what they did stands beside what was predicted.
+fn verdicts(all: &[Row]) -> Vec<Vec<String>> {
+    let observed = |r: &&Row| r.basis == "observed";
+    let message = |r: &Row| r.code.as_deref().map(|c| cut(c, LONGEST)).unwrap_or_default();
+    if !all.iter().any(|r| observed(&r)) {
+        let mut rows = vec![["client", "verdict", "basis", "its message"].map(human::dim).to_vec()];
+        let cells = |r: &Row| vec![human::strong(r.client.word()), outcome(r.outcome), r.basis.to_owned(), message(r)];
+        rows.extend(all.iter().map(cells));
+        return rows;
+    }
+    let mut rows = vec![["client", "predicted", "observed", "its message"].map(human::dim).to_vec()];
+    for r in all.iter().filter(|r| !observed(r)) {
+        let ran = all.iter().filter(observed).find(|o| o.client == r.client);
+        let seen = match ran {
+            Some(o) => outcome(o.outcome),
+            None if r.basis == "documented" => human::dim("documented"),
+            None => human::dim("not run"),
+        };
+        rows.push(vec![human::strong(r.client.word()), outcome(r.outcome), seen, message(ran.unwrap_or(r))]);
+    }
+    rows
 }
 
 /// A verdict, coloured.

@@ -17,7 +17,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use tamga_app::serve::{self, Listening, Renewal, Request, Shows};
 use tamga_core::ca::fault::ServerFault;
-use tamga_host::serve::Line;
+use tamga_host::serve::{Happened, Line};
 
 #[derive(clap::Args)]
 #[command(
@@ -74,6 +74,11 @@ pub(crate) enum Event<'a> {
         protocol: &'a str,
         http: &'a str,
     },
+    Refused {
+        at: String,
+        peer: String,
+        why: &'a str,
+    },
     Renewed {
         sha256: Sha256Fingerprint,
     },
@@ -100,10 +105,10 @@ pub(crate) fn run(session: &Session, args: ServeArgs) -> Result<Done> {
     };
     let is_json = session.common.format != Format::Text;
     let quiet = session.common.quiet;
-    let seen = Arc::new(move |line: &Line| {
-        if !quiet {
-            tell(line, is_json);
-        }
+    let seen = Arc::new(move |happened: &Happened| match happened {
+        _ if quiet => {}
+        Happened::Answered(line) => tell(line, is_json),
+        Happened::Refused { peer, why } => tell_refusal(&peer.ip().to_string(), why, is_json),
     });
     let listening = serve::listen(session, &request, page, seen)?;
     if is_json {
@@ -194,6 +199,17 @@ fn tell(line: &Line, is_json: bool) {
             line.http
         );
         human::line(&words);
+    }
+}
+
+/// A connection that came to nothing, in one line.
+fn tell_refusal(peer: &str, why: &str, is_json: bool) {
+    let at = tamga_host::entropy::now().to_string();
+    if is_json {
+        human::json_line(&to_json(&Event::Refused { at, peer: peer.to_owned(), why }));
+    } else {
+        let why = tamga_core::vocabulary::text::harmless(why);
+        human::line(&format!("{at} {peer} {} {why}\n", human::bad("refused")));
     }
 }
 

@@ -10,7 +10,7 @@ use tamga_core::vocabulary::word::joined;
 
 /// Every root in every place, and what to do about those that are not as they should be.
 pub(crate) fn render_rows(rows: &[Row]) -> String {
-    render(rows, true)
+    render(rows, rows.iter().any(|r| r.change != Change::None))
 }
 
 /// The same where nothing was to be changed.
@@ -19,7 +19,7 @@ pub(crate) fn render_found(rows: &[Row]) -> String {
 }
 
 fn render(rows: &[Row], with_change: bool) -> String {
-    let mut head = vec!["store", "root", "state"];
+    let mut head = vec!["store", "root", "SHA-256", "state"];
     head.extend(with_change.then_some("change"));
     head.push("place");
     let mut cells = vec![head.into_iter().map(human::dim).collect::<Vec<_>>()];
@@ -34,13 +34,12 @@ fn render(rows: &[Row], with_change: bool) -> String {
             Change::None => human::dim(r.change.word()),
             Change::Added | Change::Removed => human::good(r.change.word()),
         };
-        let root = format!("{} {}", r.label, human::dim(r.sha256.short()));
-        let mut row = vec![human::strong(r.store.word()), root, state];
+        let mut row = vec![human::strong(r.store.word()), r.label.to_string(), human::dim(r.sha256.short()), state];
         row.extend(with_change.then_some(change));
         row.push(r.place.shown());
         cells.push(row);
     }
-    let mut text = human::table(&cells);
+    let mut text = human::table_with(&cells, human::Fit { expendable: &[2], cut: None });
     // One line for all stores with the same problem and the same remedy.
     let same = |a: &Row, b: &Row| {
         (&a.why, &a.remedy, a.outcome == Outcome::Good) == (&b.why, &b.remedy, b.outcome == Outcome::Good)

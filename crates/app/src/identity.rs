@@ -248,7 +248,7 @@ fn at(env: &Env, request: &Request, issued: &Issued, identity: &Identity, place:
         return Ok(row);
     }
     if hindrance.is_some_and(|h| h.absent) {
-        // Named, and not there: whoever asked for it waits for it.
+        // Named, but missing: the person who asked for it expects it.
         if verb == Verb::Add && request.stores.contains(&place.store) {
             row.change = Change::Failed;
             row.outcome = Outcome::Blocked;

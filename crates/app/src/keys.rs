@@ -32,9 +32,19 @@ impl Env {
     ///
     /// Errors: the passphrase is wrong, or nobody can be asked for it.
     pub fn open_key(&self, stored: Stored, of: &str, secret: &Secret) -> Result<PrivateKey> {
+        Ok(self.open_stored(stored, of, secret)?.0)
+    }
+
+    /// The same, with the passphrase that opened it, if it needed one.
+    ///
+    /// Errors: as for [`Env::open_key`].
+    pub fn open_stored(&self, stored: Stored, of: &str, secret: &Secret) -> Result<(PrivateKey, Option<Passphrase>)> {
         match stored {
-            Stored::Open(key) => Ok(key),
-            Stored::Locked(locked) => Ok(locked.open(&secret.needed(&*self.caller, of)?)?),
+            Stored::Open(key) => Ok((key, None)),
+            Stored::Locked(locked) => {
+                let (key, passphrase) = secret.open(&*self.caller, of, |p| locked.open(p))?;
+                Ok((key, Some(passphrase)))
+            }
         }
     }
 
@@ -68,13 +78,18 @@ impl Env {
         Ok(Box::new(self.key_of(&a.label, &a.folder, &a.certificate, secret)?))
     }
 
-    /// The same, opened with this passphrase.
+    /// The same, with the passphrase that opened it, if it needed one.
     ///
     /// Errors: as for [`Env::authority_key`].
-    pub fn authority_key_with(&self, a: &Authority, passphrase: &Passphrase) -> Result<Box<dyn SigningKey>> {
+    pub fn locked_authority_key(
+        &self,
+        a: &Authority,
+        secret: &Secret,
+    ) -> Result<(Box<dyn SigningKey>, Option<Passphrase>)> {
         authority::can_sign(a)?;
         let stored = stored_key(&a.label, &a.folder.join(KEY_FILE))?;
-        Ok(Box::new(own(stored.open(Some(passphrase))?, &a.certificate, &a.label, &a.folder)?))
+        let (key, passphrase) = self.open_stored(stored, &format!("the key of {}", a.label), secret)?;
+        Ok((Box::new(own(key, &a.certificate, &a.label, &a.folder)?), passphrase))
     }
 }
 

@@ -121,10 +121,10 @@ impl Remains {
             Remains::Timer(word, e) => format!("the timer of {word}: {}; {}", e.0.why(), e.0.remedy()),
             Remains::Hosts => "its names in /etc/hosts: sudo tamga hosts remove".into(),
             Remains::DataInUse(data) => {
-                format!("the data folder {}: kept while a root is still in a store", data.shown())
+                format!("the data directory {}: kept while a root is still in a store", data.shown())
             }
-            Remains::DataKept(data) => format!("the data folder {}, as you said", data.shown()),
-            Remains::DataUnasked(data) => format!("the data folder {}: tamga leave --yes removes it", data.shown()),
+            Remains::DataKept(data) => format!("the data directory {}, as you said", data.shown()),
+            Remains::DataUnasked(data) => format!("the data directory {}: tamga leave --yes removes it", data.shown()),
             Remains::Directory { path, has_key } => {
                 let key = if *has_key { " with its private key" } else { "" };
                 format!("{}{key}: delete it if no server uses it", path.shown())
@@ -275,8 +275,10 @@ impl Done {
             self.remains.push(Remains::DataInUse(data.to_owned()));
             return Ok(());
         }
-        let question =
-            format!("remove the data folder {} with the authorities' keys? what they signed stays valid", data.shown());
+        let question = format!(
+            "remove the data directory {} with the authorities' keys? what they signed stays valid",
+            data.shown()
+        );
         match env.caller.confirm(Question::Other(&question)) {
             Some(true) => {
                 remove(data)?;

@@ -72,6 +72,33 @@ impl Secret {
     }
 }
 
+/// A passphrase that was mistyped may be typed again this often.
+const RETYPED: usize = 2;
+
+impl Secret {
+    /// Opens something with the passphrase that was named, else with one that is asked for, and returns both. `of` is what it opens.
+    ///
+    /// Errors: as for [`Secret::needed`]; a passphrase that is wrong, at a terminal after the third time.
+    pub fn open<T>(
+        &self,
+        caller: &dyn Interact,
+        of: &str,
+        open: impl Fn(&Passphrase) -> std::result::Result<T, Error>,
+    ) -> Result<(T, Passphrase)> {
+        let mut left = if self.is_named() { 0 } else { RETYPED };
+        loop {
+            let passphrase = self.needed(caller, of)?;
+            match open(&passphrase) {
+                Err(Error::PassphraseWrong { .. }) if left > 0 => {
+                    left -= 1;
+                    caller.warn("this passphrase is wrong; try again");
+                }
+                opened => return Ok((opened?, passphrase)),
+            }
+        }
+    }
+}
+
 impl NewSecret {
     /// True if the secret is to be encrypted.
     pub fn is_wanted(&self) -> bool {

@@ -195,7 +195,7 @@ fn broken(env: &Env, fault: ServerFault, issued: &Issued, secret: &Secret) -> Re
     let Some(a) = issued.authority.as_deref().and_then(|label| all.iter().find(|a| a.label == label)) else {
         return Err(Error::Contradiction {
             what: format!("{} has no authority whose certificates could go wrong", issued.label),
-            why: "it is self-signed, or its authority is not in this data folder".into(),
+            why: "it is self-signed, or its authority is not in this data directory".into(),
             instead: "take one that was issued under an authority: tamga list".into(),
         }
         .into());

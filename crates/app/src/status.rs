@@ -340,7 +340,7 @@ impl Look<'_> {
                     false => {
                         let names = c.name_words().join(" ");
                         format!(
-                            "put the folder back; or issue a new certificate: tamga issue {names} --label NEW --into DIR"
+                            "put the directory back; or issue a new certificate: tamga issue {names} --label NEW --into DIR"
                         )
                     }
                 };
@@ -387,7 +387,7 @@ impl Look<'_> {
         let leaves = own_leaves(env)?;
         for (store, place) in &surveys {
             for (root, _) in ours_in(place, all, &leaves).into_iter().filter(|(_, known)| !known) {
-                let what = format!("{} is in {}, but this data folder does not know it", root.mark(), store.id());
+                let what = format!("{} is in {}, but this data directory does not know it", root.mark(), store.id());
                 let remedy = format!("tamga trust remove {}", root.mark());
                 self.open(None, &root.label, what, remedy);
             }

@@ -7,6 +7,7 @@ use crate::words::{
     progress::{Drawn, Screen},
 };
 use std::io::IsTerminal;
+use std::sync::atomic::{AtomicBool, Ordering};
 use tamga_app::interact::{Interact, Progress, Question, Task};
 use tamga_app::secret::{AuthoritySecret, NewSecret, Secret};
 use tamga_core::vocabulary::secret::Passphrase;
@@ -18,12 +19,22 @@ pub(crate) struct Terminal {
     yes: bool,
     quiet: bool,
     screen: Screen,
+    /// True if something was asked.
+    asked: AtomicBool,
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        if self.asked.load(Ordering::Relaxed) {
+            tamga_host::platform::forget_typed_ahead();
+        }
+    }
 }
 
 impl Terminal {
     pub(crate) fn new(common: &Common) -> Terminal {
         let draws = !common.quiet && common.format == Format::Text;
-        Terminal { yes: common.yes, quiet: common.quiet, screen: Screen::new(draws) }
+        Terminal { yes: common.yes, quiet: common.quiet, screen: Screen::new(draws), asked: AtomicBool::new(false) }
     }
 }
 
@@ -50,6 +61,7 @@ impl Interact for Terminal {
             Question::Other(text) => text.trim_end_matches('?').to_owned(),
             _ => "go on".into(),
         };
+        self.asked.store(true, Ordering::Relaxed);
         let mut line = String::new();
         let read = self.screen.aside(|| {
             human::ask(&format!("{text}? [y/N] "));
@@ -60,6 +72,7 @@ impl Interact for Terminal {
     }
 
     fn passphrase(&self, prompt: &str) -> Result<Passphrase> {
+        self.asked.store(true, Ordering::Relaxed);
         let typed = self.screen.aside(|| rpassword::prompt_password(prompt)).map_err(|source| {
             tamga_host::error::Error::File { doing: "reading a passphrase from", path: "the terminal".into(), source }
         })?;

@@ -28,7 +28,10 @@ impl Session {
     pub(crate) fn new(common: Common) -> Result<Session> {
         let machine = Machine::from_environment(common.data_dir.clone())?;
         if let Some(p) = &machine.person {
-            human::aside(&common, &format!("acting for {}: their data folder and stores, with their rights", p.name));
+            human::aside(
+                &common,
+                &format!("acting for {}: their data directory and stores, with their rights", p.name),
+            );
         }
         let caller = Arc::new(Terminal::new(&common));
         Ok(Session { env: Env::new(machine, entropy::now(), common.dry_run, caller), common })

@@ -33,7 +33,7 @@ pub fn write(ledger: &Ledger, data: &Path, file: &Path, passphrase: &Passphrase)
     let work = tempfile::Builder::new()
         .prefix(".backup-")
         .tempdir_in(data)
-        .map_err(Error::file("making a folder in", data))?;
+        .map_err(Error::file("making a directory in", data))?;
     let copy = work.path().join(FILES[0]);
     ledger.copy_to(&copy)?;
     let staged = fs::Staged::new(file, 0o600)?;
@@ -63,7 +63,7 @@ pub fn restore(file: &Path, data: &Path, passphrase: &Passphrase, now: Timestamp
     if std::fs::read_dir(data).is_ok_and(|mut d| d.any(|e| e.is_ok_and(|e| e.file_name() != "lock"))) {
         return Err(refused(
             WHAT,
-            format!("the data folder {} has something in it, and nothing is overwritten", data.shown()),
+            format!("the data directory {} has something in it, and nothing is overwritten", data.shown()),
             "choose an empty one: --data-dir DIR; or leave the present one first: tamga leave",
         ));
     }
@@ -129,13 +129,13 @@ pub fn unpack_archive(archive: impl Read, into: &Path) -> Result<()> {
     let mut seen = false;
     for (n, entry) in entries.enumerate() {
         if n >= MOST_FILES {
-            return Err(refused(WHAT, "it has more files than any data folder", REMEDY));
+            return Err(refused(WHAT, "it has more files than any data directory", REMEDY));
         }
         let mut entry = entry.map_err(|e| refused(WHAT, format!("it is cut short or changed: {e}"), REMEDY))?;
         let path = entry.path().map(|p| p.into_owned()).unwrap_or_default();
         let kind = entry.header().entry_type();
         let Some(place) = inside(&path) else {
-            return Err(refused(WHAT, format!("{} has no place in a data folder", path.shown()), REMEDY));
+            return Err(refused(WHAT, format!("{} has no place in a data directory", path.shown()), REMEDY));
         };
         let place = into.join(place);
         if kind.is_dir() {
@@ -152,7 +152,7 @@ pub fn unpack_archive(archive: impl Read, into: &Path) -> Result<()> {
                 place.extension().is_some_and(|e| e == "pem") && !place.ends_with(tamga_core::ca::authority::KEY_FILE);
             fs::write_whole(&place, &bytes, if public { 0o644 } else { 0o600 })?;
         } else {
-            return Err(refused(WHAT, format!("{} is neither file nor folder", path.shown()), REMEDY));
+            return Err(refused(WHAT, format!("{} is neither file nor directory", path.shown()), REMEDY));
         }
     }
     if !seen {

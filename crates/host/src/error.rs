@@ -146,7 +146,7 @@ pub enum Error {
         left: String,
     },
     /// There is no home directory to work in.
-    #[error("there is no home folder")]
+    #[error("there is no home directory")]
     NoHome,
 }
 
@@ -208,11 +208,11 @@ impl Diagnostic for Error {
             Error::Ledger { source, .. } | Error::LedgerDamaged { source, .. } => format!("SQLite says: {source}"),
             Error::Backup { why, .. } => why.clone(),
             Error::LedgerNewer { .. } => "this version does not know its layout".into(),
-            Error::Locked { .. } => "it has held the data folder's lock for 30 seconds".into(),
+            Error::Locked { .. } => "it has held the data directory's lock for 30 seconds".into(),
             Error::Program { said, .. } | Error::SystemStore { said, .. } => said.clone(),
             Error::Nss { why, .. } => why.clone(),
             Error::Stuck { left, .. } => format!("still to do: {left}"),
-            Error::NoHome => "HOME is not set and the account has no folder".into(),
+            Error::NoHome => "HOME is not set and the account has no directory".into(),
         }
     }
 
@@ -235,9 +235,9 @@ impl Diagnostic for Error {
                 "check the account with: getent passwd; or call Tamga as root itself, from a root shell without sudo"
                     .into()
             }
-            Error::ModeLost { .. } => "encrypt it (--encrypt-key), or choose a folder on another file system".into(),
+            Error::ModeLost { .. } => "encrypt it (--encrypt-key), or choose a directory on another file system".into(),
             Error::Ledger { .. } => {
-                "see that the data folder is yours and not full, then run the same command again".into()
+                "see that the data directory is yours and not full, then run the same command again".into()
             }
             Error::LedgerDamaged { .. } => {
                 "tamga repair puts it together again from what still reads and from the authorities' files".into()

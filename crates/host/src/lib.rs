@@ -20,5 +20,6 @@ pub mod raise;
 pub mod recover;
 pub mod repair;
 pub mod rights;
+pub mod scratch;
 pub mod serve;
 pub mod share;

@@ -3,6 +3,7 @@
 use crate::error::{Error, Result};
 use crate::places::Machine;
 use crate::platform;
+use crate::scratch;
 use std::io::{Read, Write};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -108,7 +109,7 @@ pub fn ask(
     let mut command = Command::new(program);
     command.args(&invocation.arguments);
     let folder = if answers_in_file {
-        match tempfile::Builder::new().prefix("tamga-answer-").tempdir() {
+        match scratch::directory("tamga-answer-") {
             Ok(folder) => Some(folder),
             Err(e) => return Some(Err(e.to_string())),
         }
@@ -155,6 +156,7 @@ fn run_in(mut command: Command, input: &[u8], limit: Duration, group: bool) -> s
         platform::own_group(&mut command);
     }
     let mut child = command.spawn()?;
+    let _started = scratch::started(&child, group);
     let (stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
     let input = zeroize::Zeroizing::new(input.to_vec());
     // Not joined: each ends with its pipe, and that may be later than the program.

@@ -38,6 +38,11 @@ impl Ran {
         answer
     }
 
+    /// Standard output as words with one blank between them: a table breaks its cells where its width wants it.
+    pub fn words(&self) -> String {
+        self.out.split_whitespace().collect::<Vec<_>>().join(" ")
+    }
+
     /// Fails the test unless the exit code is this.
     #[track_caller]
     pub fn expect(self, code: i32) -> Ran {

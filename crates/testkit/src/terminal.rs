@@ -23,9 +23,12 @@ pub struct Session {
 
 /// Runs a command; each time the first awaited text appears, its answer is typed and the next one awaited.
 pub fn run(mut command: Command, talk: &[(&str, &str)]) -> Session {
-    let ends = openpty(None, None).unwrap();
+    // A screen of a usual height, and wide enough that no line is broken in the middle of what a test looks for.
+    let size = nix::pty::Winsize { ws_row: 40, ws_col: 200, ws_xpixel: 0, ws_ypixel: 0 };
+    let ends = openpty(Some(&size), None).unwrap();
     let slave = ends.slave;
     let copy = || Stdio::from(slave.try_clone().unwrap());
+    command.env("TERM", "xterm");
     command.stdin(copy()).stdout(copy()).stderr(copy());
     // SAFETY: between fork and exec only plain system calls are made.
     unsafe {

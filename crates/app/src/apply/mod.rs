@@ -173,7 +173,7 @@ pub fn apply(env: &Env, request: &Request) -> Result<Report> {
     if request.file.is_none() && !given.exists() {
         return Err(Error::Objection {
             code: "no-file",
-            what: format!("there is no {USUAL} in this folder"),
+            what: format!("there is no {USUAL} in this directory"),
             why: "it says what the lab is to have, and nothing else is done".into(),
             instead: format!("begin with one: tamga apply --example > {USUAL}; or name another: tamga apply FILE"),
         }

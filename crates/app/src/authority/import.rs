@@ -80,8 +80,7 @@ pub fn import(env: &Env, request: &Request) -> Result<Report> {
     let found = certificates(&request.certificates)?;
     let stored = stored_key(label.as_str(), &request.key_file)?;
     let of = request.key_file.shown();
-    let old = if stored.is_locked() { Some(request.secret.needed(&*env.caller, &of)?) } else { None };
-    let key = stored.open(old.as_ref())?;
+    let (key, old) = env.open_stored(stored, &of, &request.secret)?;
     // The certificate of this key, wherever in the file it stands; the first says best what is wrong if there is none.
     let certificate = found.iter().find(|c| c.key == *key.public()).unwrap_or(&found[0]).clone();
     let key = own(key, &certificate, label.as_str(), request.key_file.parent().unwrap_or(Path::new(".")))?;

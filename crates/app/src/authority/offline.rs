@@ -107,8 +107,8 @@ fn document(env: &Env, request: &Request, a: &Authority, here: &Path) -> Result<
     let caller = &*env.caller;
     let of = format!("the key of {}", a.label);
     let stored = stored_key(&a.label, here)?;
-    let old = if stored.is_locked() { Some(request.secret.needed(caller, &of)?) } else { None };
-    let key = own(stored.open(old.as_ref())?, &a.certificate, &a.label, &a.folder)?;
+    let (key, old) = env.open_stored(stored, &of, &request.secret)?;
+    let key = own(key, &a.certificate, &a.label, &a.folder)?;
     let there = format!("{of} in {}", request.into.shown());
     let passphrase = match (request.new_secret.wanted(caller, &there)?, old) {
         (Some(new), _) => Some(new),

@@ -100,8 +100,8 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
     // The successor of an encrypted key is encrypted: with the same passphrase where no other is given.
     let (old_key, protect) = match (is_locked(old), asked) {
         (true, None) => {
-            let passphrase = request.secret.needed(&*env.caller, &format!("the key of {}", old.label))?;
-            (env.authority_key_with(old, &passphrase)?, Some(passphrase))
+            let (key, passphrase) = env.locked_authority_key(old, &request.secret)?;
+            (key, passphrase)
         }
         (_, asked) => (env.authority_key(old, &request.secret)?, asked),
     };

@@ -1,5 +1,6 @@
 //! A certificate, a root or a foreign file, in the form that a server or a device wants.
 
+use super::exports::{self, Exported, passphrase_file};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::keys::stored_key;
@@ -16,10 +17,13 @@ use tamga_core::pki::format::container;
 use tamga_core::pki::format::contents::{self, Contents};
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::PrivateKey;
+use tamga_core::plan::ports::Entropy;
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
-use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::secret::Passphrase;
+use tamga_core::vocabulary::text::{Shown, hex};
 use tamga_host::{entropy, fs};
+use zeroize::Zeroizing;
 
 /// Where to.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -73,6 +77,8 @@ pub struct Report {
     pub notes: Vec<String>,
     /// How it is kept out of version control.
     pub version_control: Option<String>,
+    /// The file with its passphrase, where Tamga made one.
+    pub passphrase_file: Option<PathBuf>,
     /// Where it is.
     pub place: Place,
 }
@@ -95,6 +101,7 @@ struct FileView<'a> {
     file: String,
     has_key: bool,
     certificates: Vec<Sha256Fingerprint>,
+    passphrase_file: Option<String>,
     notes: Vec<&'a str>,
 }
 
@@ -146,6 +153,7 @@ impl Serialize for Report {
                     file: file.shown(),
                     has_key: self.made.has_key,
                     certificates: self.chain.iter().map(Certificate::sha256).collect(),
+                    passphrase_file: self.passphrase_file.as_ref().map(|p| p.shown()),
                     notes: self.notes.iter().chain(&self.version_control).map(String::as_str).collect(),
                 }],
             },
@@ -177,7 +185,24 @@ pub fn export(env: &Env, request: &Request) -> Result<Report> {
         source.material.alias.clone_from(alias);
     }
     let of = format!("the private key in the new {} file", form.word());
-    let passphrase = request.new_secret.wanted(&*env.caller, &of)?;
+    let destination = destination(request, &source.material.alias);
+    let mut new_secret = request.new_secret.clone();
+    let mut passphrase_file = None;
+    if let (Some((output, _)), true) = (&destination, form.is_store() && source.material.key.is_some())
+        && !new_secret.is_wanted()
+    {
+        // A key store is never left without a passphrase: one is asked for, else made and put beside it.
+        match (env.dry_run, env.caller.is_present()) {
+            (true, _) => {}
+            (false, true) => new_secret.encrypt = true,
+            (false, false) => passphrase_file = Some(passphrase_beside(env, output)?),
+        }
+        new_secret.file.clone_from(&passphrase_file);
+    }
+    let passphrase = match env.dry_run && form.is_store() && !new_secret.is_wanted() && source.material.key.is_some() {
+        true => Some(Passphrase::new(random_passphrase())),
+        false => new_secret.wanted(&*env.caller, &of)?,
+    };
     let settings = Settings { passphrase: passphrase.as_ref(), legacy: request.legacy, now: env.now };
     let made = export::make(form, &source.material, &settings, &entropy::System)?;
     let Material { alias, chain, .. } = source.material;
@@ -188,14 +213,10 @@ pub fn export(env: &Env, request: &Request) -> Result<Report> {
         made,
         notes,
         version_control,
+        passphrase_file: passphrase_file.clone(),
         place,
     };
-    let (output, replace) = match &request.output {
-        Output::Report => return Ok(report(Place::Report, made, Vec::new(), None)),
-        Output::Default if form.is_a_line() => return Ok(report(Place::Report, made, Vec::new(), None)),
-        Output::Default => (PathBuf::from(format!("{}.{}", file_name(&alias), form.ending())), false),
-        Output::File { path, replace } => (path.clone(), *replace),
-    };
+    let Some((output, replace)) = destination else { return Ok(report(Place::Report, made, Vec::new(), None)) };
     if env.dry_run {
         return Ok(report(Place::Planned(output), made, Vec::new(), None));
     }
@@ -204,12 +225,12 @@ pub fn export(env: &Env, request: &Request) -> Result<Report> {
     }
     write_journaled(env, &output, &made.bytes, if made.has_key { 0o600 } else { 0o644 })?;
     if let Some(label) = &source.label {
-        let (_lock, ledger) = env.open_for_change()?;
-        ledger.note(env.now, "exported", label, &format!("{} into {}", form.word(), output.shown()))?;
+        let (alias, legacy) = (request.alias.clone(), request.legacy);
+        exports::record(env, label, Exported { form, file: output.clone(), alias, legacy })?;
     }
     let version_control = if made.has_key { keep_out_of_version_control(&output)? } else { None };
     // What opens it must no more be committed than the key itself.
-    if let Some(secret) = request.new_secret.file.as_deref().filter(|s| s.parent() == output.parent()) {
+    if let Some(secret) = new_secret.file.as_deref().filter(|s| s.parent() == output.parent()) {
         keep_out_of_version_control(secret)?;
     }
     let mut notes: Vec<String> = made.remarks.iter().map(|r| (*r).to_owned()).collect();
@@ -217,6 +238,34 @@ pub fn export(env: &Env, request: &Request) -> Result<Report> {
         notes.push("Windows before 10, Java before 8u301 and old devices need --legacy".into());
     }
     Ok(report(Place::File(output), made, notes, version_control))
+}
+
+/// The file that is written, and whether one that is there is replaced; None for standard output.
+fn destination(request: &Request, alias: &str) -> Option<(PathBuf, bool)> {
+    match &request.output {
+        Output::Report => None,
+        Output::Default if request.form.is_a_line() => None,
+        Output::Default => Some((PathBuf::from(format!("{}.{}", file_name(alias), request.form.ending())), false)),
+        Output::File { path, replace } => Some((path.clone(), *replace)),
+    }
+}
+
+fn random_passphrase() -> Zeroizing<Vec<u8>> {
+    let mut random = Zeroizing::new([0; 16]);
+    entropy::System.fill(&mut *random);
+    Zeroizing::new(hex(&*random).into_bytes())
+}
+
+/// The file with the passphrase of a key store, beside it: made if it is not there, so that a store that is written again keeps its
+/// passphrase.
+///
+/// Errors: it cannot be written.
+pub(crate) fn passphrase_beside(env: &Env, store: &Path) -> Result<PathBuf> {
+    let file = passphrase_file(store);
+    if !file.exists() {
+        write_journaled(env, &file, &random_passphrase(), 0o600)?;
+    }
+    Ok(file)
 }
 
 /// What is exported, and the label under which the ledger knows it.
@@ -227,7 +276,7 @@ struct Source {
 
 fn source(env: &Env, request: &Request) -> Result<Source> {
     let path = &request.what;
-    let mut source = if !path.exists() {
+    let mut source = if !fs::is_there(path) {
         of_ledger(env, request)?
     } else if path.is_dir() {
         of_directory(env, request)?
@@ -317,7 +366,7 @@ fn read(env: &Env, bytes: &[u8], request: &Request, what: &str) -> Result<Conten
                 let certificates = open.into_iter().map(|thing| contents::Named { alias: None, thing }).collect();
                 return Ok(Contents { keys: Vec::new(), certificates });
             }
-            Ok(container::open(bytes, Some(&request.secret.needed(&*env.caller, what)?), what)?)
+            Ok(request.secret.open(&*env.caller, what, |p| container::open(bytes, Some(p), what))?.0)
         }
         other => Ok(other?),
     }
@@ -339,7 +388,7 @@ fn directory(path: &Path, alias: &str, key: Option<PrivateKey>) -> Result<Materi
     let chain = certificates(CERTIFICATE_FILE)?;
     let root = certificates(ROOT_FILE)?.pop().filter(|r| chain.first() != Some(r));
     if chain.is_empty() && key.is_none() {
-        let why = format!("the folder holds no {CERTIFICATE_FILE}");
+        let why = format!("the directory holds no {CERTIFICATE_FILE}");
         return Err(Error::Malformed { what: path.shown(), why }.into());
     }
     Ok(Material { alias: alias.to_owned(), key, chain, root })

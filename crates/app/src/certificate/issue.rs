@@ -301,11 +301,7 @@ impl Settled {
 fn given_key(env: &Env, request: &Request) -> Result<Option<(PrivateKey, Option<Passphrase>)>> {
     let Some(file) = &request.key_file else { return Ok(None) };
     let stored = stored_key("the file", file)?;
-    if !stored.is_locked() {
-        return Ok(Some((stored.open(None)?, None)));
-    }
-    let passphrase = request.secret.needed(&*env.caller, &file.shown())?;
-    Ok(Some((stored.open(Some(&passphrase))?, Some(passphrase))))
+    env.open_stored(stored, &file.shown(), &request.secret).map(Some)
 }
 
 /// A remark on another certificate in force for exactly the same names.

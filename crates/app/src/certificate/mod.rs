@@ -1,6 +1,8 @@
 //! Certificates: issued, requested, signed, received, renewed, revoked, listed, exported.
 
 pub mod export;
+mod export_again;
+mod exports;
 pub mod issue;
 pub mod issue_list;
 pub mod list;

@@ -2,8 +2,10 @@
 
 use super::lookup::{current, unknown};
 use super::make::{Signer, make};
+use super::{export_again, exports};
 use crate::env::Env;
 use crate::failure::{Failure, Result};
+use crate::interact::Task;
 use crate::keys::stored_key;
 use crate::report::{self, Answer, Certificate, Outcome};
 use crate::secret::{NewSecret, Secret};
@@ -44,6 +46,8 @@ pub struct Request {
     pub secret: Secret,
     /// Protects the new key.
     pub new_secret: NewSecret,
+    /// Write the files again that were exported from it.
+    pub exports: bool,
 }
 
 /// What was renewed, or would be.
@@ -58,8 +62,23 @@ pub struct Done {
     #[serde(serialize_with = "report::findings")]
     #[schemars(with = "Vec<crate::report::FindingView<'static>>")]
     pub findings: Vec<Finding>,
-    /// Those that could not be renewed.
+    /// Those that could not be renewed, and files that could not be written again.
     pub failed: Vec<Failed>,
+    /// Files that were exported from it before and written again.
+    pub exported: Vec<ExportedFile>,
+    /// Files that were exported from it and still hold the earlier certificate.
+    pub outdated: Vec<ExportedFile>,
+}
+
+/// A file that was exported from a certificate.
+#[derive(Serialize, JsonSchema)]
+pub struct ExportedFile {
+    /// The certificate's label.
+    pub label: Label,
+    /// The form.
+    pub form: &'static str,
+    /// The file.
+    pub file: String,
 }
 
 /// A certificate that could not be renewed while others were.
@@ -98,7 +117,13 @@ pub struct Plan {
 ///
 /// Errors: a label that there is not; one alone that cannot be renewed: everything is then as it was.
 pub fn renew(env: &Env, request: &Request) -> Result<Report> {
-    let nothing = Done { certificates: Vec::new(), findings: Vec::new(), failed: Vec::new() };
+    let nothing = Done {
+        certificates: Vec::new(),
+        findings: Vec::new(),
+        failed: Vec::new(),
+        exported: Vec::new(),
+        outdated: Vec::new(),
+    };
     if env.dry_run {
         let renewed = match env.open_to_look()? {
             Some(l) => wanted(env, &l, request)?,
@@ -115,9 +140,14 @@ pub fn renew(env: &Env, request: &Request) -> Result<Report> {
     let wanted = wanted(env, &ledger, request)?;
     let many = wanted.len() > 1;
     let mut done = nothing;
+    let progress = many.then(|| env.caller.progress(Task::Many("renewing", wanted.len())));
     for i in &wanted {
+        if let Some(p) = &progress {
+            p.step();
+        }
         match one(env, &ledger, request, i) {
             Ok((issued, findings)) => {
+                done.files_of(env, &ledger, request, &issued)?;
                 done.certificates.push(Certificate::with_all_files(issued));
                 done.findings.extend(findings);
             }
@@ -126,6 +156,28 @@ pub fn renew(env: &Env, request: &Request) -> Result<Report> {
         }
     }
     Ok(Answer::Done(done))
+}
+
+impl Done {
+    /// Writes the files again that were exported, or lists them.
+    fn files_of(&mut self, env: &Env, ledger: &Ledger, request: &Request, issued: &Issued) -> Result<()> {
+        let opens = match request.new_secret.is_wanted() {
+            // The key was just encrypted with the new passphrase: it opens with the same.
+            true => Secret { file: request.new_secret.file.clone(), variable: request.new_secret.variable.clone() },
+            false => request.secret.clone(),
+        };
+        for e in exports::of(ledger, &issued.label)? {
+            let file = ExportedFile { label: issued.label.clone(), form: e.form.word(), file: e.file.shown() };
+            match request.exports {
+                false => self.outdated.push(file),
+                true => match export_again::write_again(env, issued, &e, &opens) {
+                    Ok(_) => self.exported.push(file),
+                    Err(failure) => self.failed.push(Failed { label: issued.label.clone(), failure }),
+                },
+            }
+        }
+        Ok(())
+    }
 }
 
 fn wanted(env: &Env, ledger: &Ledger, request: &Request) -> Result<Vec<Issued>> {
@@ -155,7 +207,7 @@ fn one(env: &Env, ledger: &Ledger, wish: &Request, issued: &Issued) -> Result<(I
     if !issued.folder.is_dir() {
         return Err(Error::Objection {
             code: "key-missing",
-            what: format!("the folder of {} is not where it was", issued.label),
+            what: format!("the directory of {} is not where it was", issued.label),
             why: format!("there is no {}", issued.folder.shown()),
             instead:
                 "put it back; or issue a new one under another label in the new directory: tamga issue NAME --into DIR"
@@ -184,33 +236,29 @@ fn key(env: &Env, wish: &Request, issued: &Issued) -> Result<(PrivateKey, Option
     let new = wish.new_secret.wanted(caller, &of)?;
     if let Some(file) = &wish.key_file {
         let stored = stored_key(&issued.label, file)?;
-        let old = if stored.is_locked() { Some(wish.secret.needed(caller, &of)?) } else { None };
-        return Ok((stored.open(old.as_ref())?, new.or(old)));
+        let (key, old) = env.open_stored(stored, &of, &wish.secret)?;
+        return Ok((key, new.or(old)));
     }
     if wish.reuse_key {
         let moved = |e: Failure| match e.0.code() {
             "key-missing" => Failure::from(Error::Objection {
                 code: "key-missing",
-                what: format!("the private key of {} is not in its folder", issued.label),
+                what: format!("the private key of {} is not in its directory", issued.label),
                 why: format!("there is no file {}", path.shown()),
                 instead: "say where it is now: --key-file FILE; or leave --reuse-key away for a new key".into(),
             }),
             _ => e,
         };
         let stored = stored_key(&issued.label, &path).map_err(moved)?;
-        let old = if stored.is_locked() { Some(wish.secret.needed(caller, &of)?) } else { None };
-        let key = crate::keys::own(stored.open(old.as_ref())?, &issued.certificate, &issued.label, &issued.folder)?;
+        let (key, old) = env.open_stored(stored, &of, &wish.secret)?;
+        let key = crate::keys::own(key, &issued.certificate, &issued.label, &issued.folder)?;
         return Ok((key, new.or(old)));
     }
     let algorithm = wish.key_algorithm.unwrap_or_else(|| renew::algorithm_of(&issued.certificate));
     // An encrypted key is followed by an encrypted one: with the same passphrase, proved on the old key.
     let protect = match (new, stored_key(&issued.label, &path)) {
         (Some(new), _) => Some(new),
-        (None, Ok(stored)) if stored.is_locked() => {
-            let passphrase = wish.secret.needed(caller, &of)?;
-            stored.open(Some(&passphrase))?;
-            Some(passphrase)
-        }
+        (None, Ok(stored)) if stored.is_locked() => env.open_stored(stored, &of, &wish.secret)?.1,
         _ => None,
     };
     Ok((env.generate(algorithm)?, protect))

@@ -19,6 +19,7 @@ use tamga_core::error::Error;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::crl::{self, Crl};
 use tamga_core::pki::chain::revocation::Revocation;
+use tamga_core::stores::InScope;
 use tamga_core::stores::trust::exceptions::{self, Exception};
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::JudgedPurpose;
@@ -33,6 +34,8 @@ use tamga_host::{access, clients, fs};
 pub struct Terms {
     /// The clients whose rules count; empty for the standard's and those installed here.
     pub clients: Vec<Client>,
+    /// Only clients whose usual store is in this scope count; the standard always does.
+    pub scope: InScope,
     /// Files with the only roots that are trusted; empty for what each client trusts.
     pub anchors: Vec<PathBuf>,
     /// Files with further intermediates.
@@ -63,6 +66,7 @@ impl Default for Terms {
     fn default() -> Terms {
         Terms {
             clients: Vec::new(),
+            scope: InScope::Both,
             anchors: Vec::new(),
             intermediates: Vec::new(),
             lists: Vec::new(),
@@ -109,6 +113,7 @@ impl Around {
             true => Client::ALL.into_iter().filter(installed).collect(),
             false => terms.clients.clone(),
         };
+        let clients: Vec<Client> = clients.into_iter().filter(|c| terms.scope.has_client(*c)).collect();
         let anchors = certificates(&terms.anchors)?;
         let view = |c: Client| match terms.anchors.is_empty() {
             true => view::of(c, &env.machine),

@@ -99,7 +99,7 @@ fn readable(env: &Env, checked: &mut Checked, key: &Path, account: &Account) {
     let finding = match access::way(key) {
         Err(e) => {
             use tamga_core::error::Diagnostic;
-            let remedy = "look as root, and at the folder that holds the key";
+            let remedy = "look as root, and at the directory that holds the key";
             Some(Finding::new(Code::KeyUnreadableByService, about).with_summary(format!("{}: {}", e.what(), e.why())).with_remedy(remedy))
         }
         Ok(way) => rights::obstacle(account, &way).map(|o| {

@@ -50,7 +50,7 @@ pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
         return Err(Error::Word {
             what: "kind of target",
             typed: format!("{scheme}://"),
-            accepted: "https://HOST[:PORT], http://HOST[:PORT], wss postgres mysql smtp imap ldap sqlserver likewise, HOST:PORT, a file or folder, a label, or a host".into(),
+            accepted: "https://HOST[:PORT], http://HOST[:PORT], wss postgres mysql smtp imap ldap sqlserver likewise, HOST:PORT, a file or directory, a label, or a host".into(),
         }
         .into());
     }
@@ -59,7 +59,7 @@ pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
         return Ok(Target::Label(Box::new(issued)));
     }
     let path = Path::new(typed);
-    if path.exists() {
+    if tamga_host::fs::is_there(path) {
         return Ok(Target::File(path.to_path_buf()));
     }
     if looks_like_a_file(typed) {

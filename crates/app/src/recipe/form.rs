@@ -3,16 +3,11 @@
 use crate::certificate::export::{self, Output};
 use crate::env::Env;
 use crate::failure::Result;
-use crate::output::write_journaled;
 use crate::secret::{NewSecret, Secret};
 use std::path::PathBuf;
 use tamga_core::ca::report::Issued;
 use tamga_core::deploy::export::Form;
 use tamga_core::deploy::recipe::Recipe;
-use tamga_core::plan::ports::Entropy;
-use tamga_core::vocabulary::text::{Shown, hex};
-use tamga_host::entropy;
-use zeroize::Zeroizing;
 
 /// What was written.
 pub struct Report {
@@ -45,12 +40,7 @@ pub fn write(
             new_secret = NewSecret::default();
         }
     } else if form != Form::CombinedPem {
-        let file = PathBuf::from(format!("{}.passphrase", output.shown()));
-        if !file.exists() {
-            let mut random = Zeroizing::new([0; 16]);
-            entropy::System.fill(&mut *random);
-            write_journaled(env, &file, Zeroizing::new(hex(&*random)).as_bytes(), 0o600)?;
-        }
+        let file = export::passphrase_beside(env, &output)?;
         passphrase_file = Some(file.clone());
         new_secret.file = Some(file);
     }

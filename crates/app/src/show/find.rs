@@ -46,7 +46,7 @@ pub enum Object {
 pub fn find(env: &Env, typed: &str, secret: &Secret) -> Result<Vec<Object>> {
     let path = Path::new(typed);
     let ledger = env.open_to_look()?;
-    if path.exists() {
+    if fs::is_there(path) {
         let mut found = if path.is_dir() { directory(env, path, secret)? } else { file(env, path, secret)? };
         // The report adds what the ledger knows of the certificate in the file.
         if let (Some(l), Some(Object::Certificate(c))) = (&ledger, found.first())
@@ -104,7 +104,7 @@ fn directory(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
     }
     if out.is_empty() {
         let what = path.shown();
-        let why = format!("the folder holds no {CERTIFICATE_FILE}, {REQUEST_FILE} or {KEY_FILE}");
+        let why = format!("the directory holds no {CERTIFICATE_FILE}, {REQUEST_FILE} or {KEY_FILE}");
         return Err(Error::Malformed { what, why }.into());
     }
     Ok(out)
@@ -113,7 +113,7 @@ fn directory(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
 /// A store of any form: what it is, its certificates, the public halves of its keys.
 fn store(env: &Env, form: Container, bytes: &[u8], secret: &Secret, what: &str) -> Result<Vec<Object>> {
     let found = match form.open(bytes, secret.given(&*env.caller)?.as_ref(), what) {
-        Err(Error::PassphraseNeeded { .. }) => form.open(bytes, Some(&secret.needed(&*env.caller, what)?), what)?,
+        Err(Error::PassphraseNeeded { .. }) => secret.open(&*env.caller, what, |p| form.open(bytes, Some(p), what))?.0,
         other => other?,
     };
     let names = found.keys.iter().map(|k| &k.alias).chain(found.certificates.iter().map(|c| &c.alias));

@@ -15,8 +15,8 @@ pub(super) fn of(env: &Env, directory: Option<&Path>) -> Result<Env> {
     if !root.join("etc").is_dir() {
         return Err(Error::Contradiction {
             what: format!("{} is no system", directory.shown()),
-            why: "there is no folder etc in it".into(),
-            instead: "name the folder that holds etc and usr: --sysroot DIR".into(),
+            why: "there is no directory etc in it".into(),
+            instead: "name the directory that holds etc and usr: --sysroot DIR".into(),
         }
         .into());
     }

@@ -4,7 +4,7 @@ use super::stores::ours_in;
 use super::{fetched, leaf};
 use crate::env::Env;
 use crate::failure::Result;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::{self, import};
 use tamga_core::ca::report::Authority;
 use tamga_core::error::Error;
@@ -66,7 +66,7 @@ impl Which {
         };
         if let Some(typed) = typed
             && !all.iter().any(|a| a.label == typed)
-            && PathBuf::from(typed).is_file()
+            && (typed == fs::STDIN || PathBuf::from(typed).is_file())
         {
             let root = of_file(typed)?;
             let own = leaf::own(env)?.into_iter().find(|l| l.certificate == root.certificate);
@@ -120,7 +120,11 @@ fn of_file(typed: &str) -> Result<Root> {
     let malformed = |why: &str| Error::Malformed { what: path.shown(), why: why.to_owned() };
     let der = pem::certificates(&bytes).into_iter().next().ok_or_else(|| malformed("it holds no certificate"))?;
     let certificate = Certificate::read(&der, typed)?;
-    let stem = path.file_stem().unwrap_or_default().to_string_lossy();
+    // Standard input has no name: then the subject gives one.
+    let stem = match path == Path::new(fs::STDIN) {
+        true => certificate.subject_words().trim_start_matches("CN=").to_owned(),
+        false => path.file_stem().unwrap_or_default().to_string_lossy().into_owned(),
+    };
     Ok(Root { label: Label::from_text(&stem)?, certificate })
 }
 

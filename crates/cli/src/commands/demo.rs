@@ -88,10 +88,8 @@ pub(crate) struct Verdicts {
 }
 
 pub(crate) fn run(session: &Session, _: &DemoArgs) -> Result<Done> {
-    let folder = tempfile::Builder::new()
-        .prefix("tamga-demo-")
-        .tempdir()
-        .map_err(tamga_host::error::Error::file("making a folder in", &std::env::temp_dir()))?;
+    let folder = tamga_host::scratch::directory("tamga-demo-")
+        .map_err(tamga_host::error::Error::file("making a directory in", &std::env::temp_dir()))?;
     let mut demo = Demo { session, work: folder.path().to_path_buf(), verdicts: Vec::new() };
     let story = demo.story();
     let verdicts = std::mem::take(&mut demo.verdicts);
@@ -119,7 +117,7 @@ impl Demo<'_> {
         let installed: Vec<Client> =
             Client::ALL.into_iter().filter(|c| clients::is_installed(*c, &self.session.machine)).collect();
         self.say(&format!(
-            "{} in {}: its own data folder, home, browser store and bundle of roots.\n",
+            "{} in {}: its own data directory, home, browser store and bundle of roots.\n",
             human::strong("The Saltmarsh tide-gauge lab (made up)"),
             self.work.shown()
         ));

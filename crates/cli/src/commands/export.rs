@@ -87,10 +87,14 @@ fn printed(session: &Session, report: &Report) -> Result<String> {
     }
     if form.is_a_line() {
         let cells =
-            made.spellings.iter().map(|s| vec![human::strong(s.what), s.value.clone(), human::dim(s.wanted_by)]);
+            made.spellings.iter().map(|s| vec![human::strong(s.what), human::dim(s.wanted_by), s.value.clone()]);
         let rows: Vec<Vec<String>> = cells.collect();
         let text = String::from_utf8_lossy(&made.bytes).into_owned();
-        return Ok(if rows.is_empty() { text } else { human::table(&rows) });
+        return Ok(if rows.is_empty() {
+            text
+        } else {
+            human::table_with(&rows, human::Fit { expendable: &[1], cut: None })
+        });
     }
     let mut out = std::io::stdout().lock();
     // A reader that went away is no failure.
@@ -110,6 +114,9 @@ pub(crate) fn render_file(report: &Report) -> String {
         report.form.word(),
         file.shown()
     );
+    if let Some(passphrase) = &report.passphrase_file {
+        text.push_str(&format!("opens   with the passphrase in {} (readable by you alone)\n", passphrase.shown()));
+    }
     for remark in &report.notes {
         text.push_str(&format!("{}    {remark}\n", human::dim("note")));
     }

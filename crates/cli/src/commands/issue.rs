@@ -206,11 +206,11 @@ fn render_list(report: &issue_list::Report) -> String {
     let done = match report {
         Answer::Done(done) => done,
         Answer::Planned(plan) => {
-            return format!("would issue {} certificates into folders below {}\n", plan.count, plan.parent.shown());
+            return format!("would issue {} certificates into directories below {}\n", plan.count, plan.parent.shown());
         }
     };
     let mut text = format!(
-        "{} {} certificates into folders below {}\n",
+        "{} {} certificates into directories below {}\n",
         human::good("issued"),
         done.certificates.len(),
         done.parent.shown()

@@ -30,7 +30,7 @@ fn render_plan(plan: &Plan) -> String {
     let mut text: String =
         plan.roots.iter().map(|(mark, store)| format!("would take {mark} out of {store}\n")).collect();
     if let Some(data) = &plan.data {
-        text.push_str(&format!("would ask whether to remove the data folder {}\n", data.shown()));
+        text.push_str(&format!("would ask whether to remove the data directory {}\n", data.shown()));
     }
     text
 }
@@ -57,7 +57,7 @@ fn render(done: &leave::Done) -> String {
         text.push_str(&render_rows(&done.rows));
     }
     if let Some(data) = &done.data {
-        text.push_str(&format!("removed the data folder {}\n", data.shown()));
+        text.push_str(&format!("removed the data directory {}\n", data.shown()));
     }
     if !done.remains.is_empty() {
         text.push_str(&format!("{}\n", human::strong("remains")));

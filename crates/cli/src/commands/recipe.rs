@@ -98,14 +98,14 @@ fn render_all() -> String {
             r.title.to_owned(),
         ]);
     }
-    let next = "next   tamga recipe SERVER LABEL; a certificate that suits: tamga issue NAME… --for SERVER\n";
-    format!("{}{next}", human::table(&rows))
+    let next = "next   tamga recipe SERVER LABEL; to issue a suitable certificate: tamga issue NAME… --for SERVER\n";
+    format!("{}{next}", human::table_with(&rows, human::Fit { expendable: &[3, 2], cut: None }))
 }
 
 /// One recipe without a certificate.
 fn render_facts(r: &Recipe) -> String {
     let mut text = render_head(r);
-    text.push_str(&format!("\n{}\n", human::strong("what it says when it fails")));
+    text.push_str(&format!("\n{}\n", human::strong("what its log shows when it fails")));
     for f in r.faults {
         text.push_str(&format!("  {}\n      {}\n  {}  {}\n", human::care(f.text), f.why, human::dim("do:"), f.remedy));
     }
@@ -116,11 +116,11 @@ fn render_facts(r: &Recipe) -> String {
 fn render_head(r: &Recipe) -> String {
     let f = &r.facts;
     let keys: Vec<&str> = f.keys.iter().map(|k| k.word()).collect();
-    let reader = if f.owner.is_empty() { "the person who starts it" } else { f.owner };
+    let reader = if f.owner.is_empty() { "the account that starts it" } else { f.owner };
     let purposes: Vec<&str> = f.purposes.iter().map(|p| p.word()).collect();
     let mut text = format!("{} {}: {}\n", human::dim("recipe    "), human::strong(r.id), r.title);
     for (what, words) in [
-        ("tried     ", r.tried.words()),
+        ("tested    ", r.tried.words()),
         ("key       ", format!("{}; read by {reader}, mode {:04o}", keys.join(" "), f.mode)),
         ("files     ", format!("{}: {}", f.form.word(), f.chain)),
         ("purpose   ", purposes.join(", ")),
@@ -158,7 +158,7 @@ fn render(w: &Written, s: &Setting, output: Option<&Path>) -> String {
         step(&mut text, &work.what, &work.lines);
     }
     if !w.renewal.is_empty() {
-        step(&mut text, "again after each renewal (tamga renew)", &w.renewal);
+        step(&mut text, "run this again after each renewal (tamga renew)", &w.renewal);
     }
     for remark in &w.remarks {
         // The rest is to be copied as it stands; this is to be read.
@@ -166,7 +166,7 @@ fn render(w: &Written, s: &Setting, output: Option<&Path>) -> String {
     }
     let n = w.recipe.faults.len();
     text.push_str(&format!(
-        "\n{} tamga explain \"line of the log\" knows {n} texts of {}\n",
+        "\n{} tamga explain \"LINE OF THE LOG\" (it knows {n} messages of {})\n",
         human::dim("if it fails"),
         w.recipe.id
     ));

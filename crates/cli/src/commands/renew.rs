@@ -47,6 +47,9 @@ pub(crate) struct RenewArgs {
     /// Another life: m h d w y [default: as before]
     #[arg(long, value_name = "SPAN")]
     valid_for: Option<Span>,
+    /// Also write again what was exported from it, such as PKCS#12 and JKS files
+    #[arg(long)]
+    exports: bool,
     #[command(flatten)]
     secrets: SecretArgs,
     #[command(flatten)]
@@ -65,6 +68,7 @@ pub(crate) fn run(session: &Session, args: RenewArgs) -> Result<Done> {
         issuer: args.issuer,
         secret: args.secrets.into(),
         new_secret: args.new_secrets.into(),
+        exports: args.exports,
     };
     let report = renew::renew(session, &request)?;
     let (text, code) = match &report {
@@ -103,6 +107,17 @@ fn render(done: &renew::Done, keeps_key: bool) -> String {
         let kept = if keeps_key { "the key is the same; " } else { "" };
         text.push_str(&format!(
             "next    {kept}reload the server, then: tamga check NAME shows whether it serves the new one\n"
+        ));
+    }
+    for f in &done.exported {
+        text.push_str(&format!("written {} as {} again\n", f.file, f.form));
+    }
+    for f in &done.outdated {
+        text.push_str(&format!(
+            "{}    {} still holds the earlier certificate; tamga renew {} --exports writes such files again\n",
+            human::care("note"),
+            f.file,
+            f.label
         ));
     }
     for f in &done.failed {

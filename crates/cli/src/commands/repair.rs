@@ -9,7 +9,7 @@ use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(
-    after_help = "Example: tamga repair ~/lab     (certificate folders below it are taken up if an authority here signed them)"
+    after_help = "Example: tamga repair ~/lab     (certificate directories below it are taken up if an authority here signed them)"
 )]
 pub(crate) struct RepairArgs {
     /// Folders to look for certificates that the ledger does not know
@@ -22,7 +22,7 @@ pub(crate) fn run(session: &Session, args: &RepairArgs) -> Result<Done> {
     let text = match &report {
         Report::Repaired(done) => render(done),
         Report::Looked { state, .. } => match state {
-            State::Nothing => "there is no data folder, and nothing to repair\n",
+            State::Nothing => "there is no data directory, and nothing to repair\n",
             State::Whole => "the ledger is whole; would look for what it does not know\n",
             State::Damaged => "the ledger is damaged; would move it aside and rebuild it\n",
             State::Missing => "there is no ledger; would rebuild it from the authorities' files\n",

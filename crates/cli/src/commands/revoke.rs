@@ -89,30 +89,37 @@ fn render(done: &revoke::Done, label: &str) -> String {
 fn render_publishing(key: Option<&KeyPlace>, authority: &str) -> String {
     let how = match key {
         Some(KeyPlace::Offline(place)) => {
-            format!("its key is offline: tamga authority online {}, then sign a list", place.shown())
+            format!("its key is offline: tamga authority online {}, then sign a revocation list", place.shown())
         }
-        Some(KeyPlace::Discarded) => "its key was thrown away: no list can be signed any more".into(),
-        Some(KeyPlace::Elsewhere) => "its key is on another machine, which has to sign the list".into(),
-        _ => format!("tamga authority crl {authority} --output FILE signs a list that says so"),
+        Some(KeyPlace::Discarded) => "its key was deleted: it can sign no more revocation lists".into(),
+        Some(KeyPlace::Elsewhere) => "its key is on another machine, which must sign the revocation list".into(),
+        _ => format!("tamga authority crl {authority} --output FILE signs a revocation list with it"),
     };
     format!("not published yet: {how}\n")
 }
 
 fn render_notice(clients: &[Client]) -> String {
-    let words: Vec<String> = clients.iter().map(|c| format!("{} ({})", c.word(), how(*c))).collect();
-    match words.is_empty() {
-        true => "no client that is installed here will notice\n".to_owned(),
-        false => format!("no client here notices by itself: {}\n", words.join("; ")),
+    if clients.is_empty() {
+        return "no client is installed here that would check it\n".to_owned();
     }
+    let mut groups: Vec<(&'static str, Vec<&'static str>)> = Vec::new();
+    for client in clients {
+        match groups.iter_mut().find(|(when, _)| *when == how(*client)) {
+            Some((_, words)) => words.push(client.word()),
+            None => groups.push((how(*client), vec![client.word()])),
+        }
+    }
+    let rows: Vec<Vec<String>> = groups.into_iter().map(|(when, words)| vec![words.join(", "), when.into()]).collect();
+    format!("no client here checks it by itself:\n{}", human::table(&rows))
 }
 
 fn remedy(reason: Reason, label: &str) -> String {
     let text = match reason {
         Reason::KeyCompromise | Reason::CaCompromise | Reason::AaCompromise => format!(
-            "what helps: a stolen key works until its certificate ends. tamga renew {label} gives the server a new one; to stop\n            the thief, make a new root (tamga authority rollover OLD NEW) and take the old one out of every store"
+            "do: tamga renew {label} gives the server a new key. Anyone who has the old one can use it until its certificate expires:\n    to prevent that, make a new root (tamga authority rollover OLD NEW) and remove the old one from every store"
         ),
-        Reason::Superseded => "what helps: see that the server shows the new one: tamga check NAME".into(),
-        _ => format!("what helps: take it off the server; if it is needed again: tamga renew {label}"),
+        Reason::Superseded => "do: check that the server uses the new certificate: tamga check NAME".into(),
+        _ => format!("do: remove it from the server; if you need it again: tamga renew {label}"),
     };
     text + "\n"
 }

@@ -94,7 +94,7 @@ fn render_authorities(report: &Report) -> String {
     if report.authorities.is_empty() {
         return String::new();
     }
-    let mut rows = vec![["authority", "life", "expires", "key", "list due"].map(human::dim).to_vec()];
+    let mut rows = vec![["authority", "life", "expires", "key", "CRL due"].map(human::dim).to_vec()];
     for (a, key, next) in &report.authorities {
         let c = &a.certificate;
         let ends = if a.retired { human::dim("retired") } else { c.not_after.date() };
@@ -112,7 +112,7 @@ fn render_key(a: &Authority, key: &KeyState) -> String {
         KeyState::Open | KeyState::Away(KeyPlace::Here) => "here".into(),
         KeyState::Away(KeyPlace::Offline(place)) => format!("offline in {}", place.shown()),
         KeyState::Away(KeyPlace::Elsewhere) => "on another machine".into(),
-        KeyState::Away(KeyPlace::Discarded) => "thrown away".into(),
+        KeyState::Away(KeyPlace::Discarded) => "deleted".into(),
     }
 }
 

@@ -22,7 +22,9 @@ th{font-weight:600;font-size:.85rem}.chain{display:flex;flex-wrap:wrap;gap:.4rem
 .chain li{border:1px solid var(--line);border-radius:8px;padding:.5rem .8rem;background:var(--soft);max-width:22rem;overflow-wrap:anywhere}
 .chain li.missing{border-style:dashed;color:var(--bad)}.chain li.to{border:0;background:none;padding:0 .1rem;font-size:1.2rem}
 .chain b{display:block}.chain small{display:block;color:color-mix(in srgb,var(--ink) 65%,transparent)}
-details{margin:.3rem 0}summary{cursor:pointer}@media print{body{max-width:none;margin:0}details>*{display:block}}";
+@media(max-width:44rem){body{padding:0 .8rem;margin:1rem auto}section{padding:.9rem}table,tbody,tr{display:block}tr{padding:.4rem 0;border-bottom:1px solid var(--line)}tr:has(th){display:none}
+td{display:inline-block;border:0;padding:0 .7rem 0 0;overflow-wrap:anywhere}
+.bar{width:3.5rem!important}h2{font-size:1.05rem}}details{margin:.3rem 0}summary{cursor:pointer}@media print{body{max-width:none;margin:0}details>*{display:block}}";
 
 /// Text as HTML: characters that steer a terminal or a reading direction, and those that steer a browser, are shown, not obeyed.
 pub(crate) fn text(raw: &str) -> String {
@@ -41,8 +43,8 @@ pub(crate) fn text(raw: &str) -> String {
 }
 
 /// Words with which a command to type begins, in a remedy.
-const PROGRAMS: [&str; 8] =
-    ["tamga ", "sudo ", "chmod ", "chown ", "update-ca-", "timedatectl ", "certutil ", "systemctl "];
+const PROGRAMS: [&str; 10] =
+    ["tamga ", "sudo ", "chmod ", "chown ", "update-ca-", "timedatectl ", "certutil ", "systemctl ", "curl ", "eval "];
 
 /// What to do, as HTML: commands in the type of a terminal, the words around them as prose.
 pub(crate) fn remedy(raw: &str) -> String {
@@ -51,13 +53,26 @@ pub(crate) fn remedy(raw: &str) -> String {
     let begins = |s: &str| PROGRAMS.iter().filter_map(|p| s.find(p)).filter(|at| begins_word(s, *at)).min();
     while let Some(at) = begins(rest) {
         let (prose, command) = rest.split_at(at);
-        let end =
-            command.find([',', ';', ')']).into_iter().chain(command.find(" puts ")).min().unwrap_or(command.len());
+        let end = end_of(command);
         let (command, after) = command.split_at(end);
         out.push_str(&format!("{}<code class=\"step\">{}</code>", text(prose), text(command)));
         rest = after;
     }
     out + &text(rest)
+}
+
+/// Where a command ends and prose goes on; what stands between quotes belongs to it.
+fn end_of(command: &str) -> usize {
+    let mut quoted = false;
+    for (at, c) in command.char_indices() {
+        match c {
+            '"' => quoted = !quoted,
+            ',' | ';' | ')' if !quoted => return at,
+            ' ' if !quoted && [" (", " puts "].iter().any(|w| command[at..].starts_with(w)) => return at,
+            _ => {}
+        }
+    }
+    command.len()
 }
 
 fn begins_word(s: &str, at: usize) -> bool {
@@ -88,6 +103,16 @@ mod tests {
             both,
             format!("to replace it: {}; to add a name: {}", code("tamga renew x"), code("tamga renew x --add NAME"))
         );
+        let one = remedy("tamga trust add l --scope machine (or for one call: curl --cacert root.pem)");
+        let expected = format!(
+            "{} (or for one call: {})",
+            code("tamga trust add l --scope machine"),
+            code("curl --cacert root.pem")
+        );
+        assert_eq!(one, expected);
+        let eval = remedy("eval \"$(tamga trust environment)\", or for one call: tamga run -- node …");
+        let first = code("eval &quot;$(tamga trust environment)&quot;");
+        assert_eq!(eval, format!("{first}, or for one call: {}", code("tamga run -- node …")));
         assert_eq!(remedy("see mytamga <b>"), "see mytamga &lt;b&gt;");
     }
 }

@@ -1,5 +1,6 @@
 //! Words for a person at a terminal. Colours go away by themselves where nobody sees them.
 
+use super::links::linked;
 pub(crate) use super::table::{Fit, table, table_with};
 use super::wrap::for_terminal;
 use crate::args::Common;
@@ -42,7 +43,7 @@ pub(crate) fn strong(text: &str) -> String {
 
 /// Standard output, for a person.
 pub(crate) fn out(text: &str) {
-    as_it_is(&for_terminal(&net(text), &std::io::stdout()));
+    as_it_is(&linked(&for_terminal(&net(text), &std::io::stdout())));
 }
 
 /// Standard output, for a program; a reader that went away is no failure.

@@ -2,6 +2,7 @@
 
 pub(crate) mod html;
 pub(crate) mod human;
+mod links;
 pub(crate) mod progress;
 mod table;
 pub(crate) mod wrap;

@@ -6,8 +6,10 @@ use super::wrap::width_seen;
 const USUAL: usize = 80;
 /// A column is not made narrower than this to spare a line.
 const NARROWEST: usize = 16;
-/// Nor is what is cut instead of broken cut to less.
+/// Columns go before what is cut instead of broken is cut to less than this.
 const LEAST_CUT: usize = 32;
+/// The last column gives way before the others down to this.
+const PROSE: usize = 28;
 /// Blanks between two columns.
 const GAP: usize = 2;
 
@@ -36,7 +38,7 @@ fn render(rows: &[Vec<String>], fit: Fit, width: usize) -> String {
     let mut widths: Vec<usize> = (0..columns).map(|i| widest(i, &width_seen).unwrap_or(0)).collect();
     let least: Vec<usize> = (0..columns)
         .map(|i| match fit.cut == Some(i) {
-            true => widths[i].min(LEAST_CUT),
+            true => widths[i].min(NARROWEST),
             false => widest(i, &longest_word).unwrap_or(0).max(widths[i].min(NARROWEST)),
         })
         .collect();
@@ -46,7 +48,7 @@ fn render(rows: &[Vec<String>], fit: Fit, width: usize) -> String {
     for gone in fit.expendable {
         let mut narrow = widths.clone();
         if let Some(cut) = fit.cut {
-            narrow[cut] = least[cut];
+            narrow[cut] = widths[cut].min(LEAST_CUT);
         }
         if needs(&narrow, &kept) > width {
             kept.retain(|i| i != gone);
@@ -56,12 +58,17 @@ fn render(rows: &[Vec<String>], fit: Fit, width: usize) -> String {
         let over = needs(&widths, &kept) - width;
         let can_shrink = |i: &&usize| widths[**i] > least[**i];
         let cut = fit.cut.filter(|c| kept.contains(c) && can_shrink(&c));
-        let Some(at) = cut.or_else(|| kept.iter().filter(can_shrink).max_by_key(|i| widths[**i]).copied()) else {
-            break;
-        };
+        // The last column is prose; the others are better read whole.
+        let last = kept.last().filter(|i| can_shrink(i) && widths[**i] > PROSE).copied();
+        let widest = || kept.iter().filter(can_shrink).max_by_key(|i| widths[**i]).copied();
+        let Some(at) = cut.or(last).or_else(widest) else { break };
         // Down to the next widest that can shrink too, then one by one: two long columns share what is missing.
         let second = kept.iter().filter(|i| **i != at).filter(can_shrink).map(|i| widths[*i]).max().unwrap_or(0);
-        let to = if cut.is_some() { least[at] } else { second.max(least[at]) };
+        let to = match (cut, last) {
+            (Some(_), _) => least[at],
+            (None, Some(_)) => least[at].max(PROSE),
+            (None, None) => second.max(least[at]),
+        };
         let by = over.min(widths[at].saturating_sub(to)).max(1);
         widths[at] -= by;
     }
@@ -188,7 +195,7 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn nothing_is_lost_and_no_line_is_too_long(cells in proptest::collection::vec("[a-zé世 ]{0,60}", 1..6), width in 40_usize..120) {
-            let text = render(&[cells.clone()], Fit::default(), width);
+            let text = render(std::slice::from_ref(&cells), Fit::default(), width);
             let squeezed = |t: &str| { let mut c: Vec<char> = t.chars().filter(|c| !c.is_whitespace()).collect(); c.sort_unstable(); c };
             assert_eq!(squeezed(&text), squeezed(&cells.concat()));
             let least: usize = cells.iter().map(|c| GAP + longest_word(c).max(width_seen(c).min(NARROWEST))).sum();

@@ -42,3 +42,37 @@ fn a_client_that_always_says_fine_breaks_it() {
     assert_ne!(ran.code, 0);
     assert!(ran.err.contains("everybody must refuse"), "{}", ran.err);
 }
+
+/// Interrupted anywhere, it leaves neither a directory nor a program.
+#[test]
+fn interrupted_it_leaves_nothing_behind() {
+    use nix::sys::signal::{Signal, kill};
+    use nix::unistd::Pid;
+    let s = sandbox();
+    let place = s.path("tmp");
+    std::fs::create_dir_all(&place).unwrap();
+    let left = || std::fs::read_dir(&place).unwrap().map(|e| e.unwrap().file_name()).collect::<Vec<_>>();
+    for (signal, code, patience) in [(Signal::SIGINT, 130, 300), (Signal::SIGTERM, 143, 1_500)] {
+        let mut command = s.command(&["demo"]);
+        let mut child = command.env("TMPDIR", &place).stdout(std::process::Stdio::null()).spawn().unwrap();
+        while left().is_empty() {
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+        // In the middle of the story, with clients at work.
+        std::thread::sleep(std::time::Duration::from_millis(patience));
+        kill(Pid::from_raw(i32::try_from(child.id()).unwrap()), signal).unwrap();
+        assert_eq!(child.wait().unwrap().code(), Some(code));
+        // What runs in there ends with it, or a moment later.
+        let begun = std::time::Instant::now();
+        let running = || {
+            let of = |e: std::fs::DirEntry| std::fs::read(e.path().join("cmdline")).unwrap_or_default();
+            let all = std::fs::read_dir("/proc").into_iter().flatten().flatten().map(of);
+            let name = place.display().to_string();
+            all.filter(|c| String::from_utf8_lossy(c).contains(&name)).count()
+        };
+        while (running() > 0 || !left().is_empty()) && begun.elapsed().as_secs() < 10 {
+            std::thread::sleep(std::time::Duration::from_millis(50));
+        }
+        assert_eq!((running(), left()), (0, Vec::new()), "{signal}");
+    }
+}

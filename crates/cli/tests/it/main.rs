@@ -11,6 +11,7 @@
 
 mod account;
 mod apply;
+mod at_a_terminal;
 mod attack;
 mod authority;
 mod certificates;

@@ -251,3 +251,180 @@ fn lines_of_logs_are_explained_by_their_library() {
     let go = s.run(&["explain", "x509: certificate signed by unknown authority"]).expect(0).out;
     assert_eq!(go.matches("do:").count(), 1, "{go}");
 }
+
+/// A root that an earlier run put into a bundle is taken out by whatever takes roots out, without its path being typed again.
+#[test]
+fn a_bundle_of_an_earlier_run_is_not_forgotten() {
+    let bundle = |s: &Sandbox| std::fs::read(s.lab("roots.pem")).unwrap_or_default();
+    for last in [&["leave", "--yes"][..], &["trust", "remove", "local"], &["authority", "retire", "local", "--yes"]] {
+        let s = sandbox().without_clients();
+        s.run(&["setup", "charts.saltmarsh.test", "--stores", "bundle", "--bundle", "roots.pem"]).expect(0);
+        assert!(!bundle(&s).is_empty());
+        s.run(last).expect(0);
+        assert!(bundle(&s).is_empty(), "{last:?}");
+    }
+    let s = sandbox().without_clients();
+    s.run(&["setup", "charts.saltmarsh.test", "--stores", "bundle", "--bundle", "roots.pem"]).expect(0);
+    let before = bundle(&s);
+    s.run(&["authority", "permit", "local", "tides.example"]).expect(0);
+    assert!(!bundle(&s).is_empty() && bundle(&s) != before, "the reissued root takes the place of the earlier one");
+}
+
+#[test]
+fn an_identity_for_a_named_store_that_is_missing_is_no_success() {
+    let s = sandbox().without_clients();
+    s.run(&["authority", "create", "saltmarsh"]).expect(0);
+    s.run(&["issue", "lab-operator@saltmarsh.test", "--purpose", "client", "--label", "operator"]).expect(0);
+    let v = s.json(&["identity", "add", "operator", "--stores", "chromium"]).expect(4).json();
+    assert_eq!(v["stores"][0]["change"], "failed");
+    assert!(v["stores"][0]["remedy"].as_str().unwrap().contains("identity add"), "{v}");
+}
+
+/// Every usage error has its three lines, on standard error alone.
+#[test]
+fn a_usage_error_is_three_lines() {
+    let s = lab();
+    for (words, what, remedy) in [
+        (&["isue", "a.test"][..], "there is no command \"isue\"", "did you mean issue?"),
+        (&["issue", "--intoo", "x", "a.test"], "unexpected option --intoo", "did you mean --into?"),
+        (&["issue"], "tamga issue needs <NAME>...", "tamga help issue"),
+        (&["revoke", "charts"], "tamga revoke needs --reason <REASON>", "tamga help revoke"),
+        (&["status", "more"], "unexpected word \"more\"", "tamga help status"),
+        (&["trust", "remov"], "there is no command \"remov\"", "did you mean remove?"),
+        (&["issue", "a.test", "--self-signed", "--single-use-root"], "--self-signed", "leave one of them out"),
+        (&["serve", "charts", "--port", "70000"], "invalid value '70000' for '--port <PORT>'", "tamga help serve"),
+        (&["explain", "isuer-unknown"], "invalid finding or line of a log", "did you mean issuer-unknown?"),
+        (&["show", "chart"], "nothing has the label chart", "did you mean charts?"),
+    ] {
+        let ran = s.run(words);
+        let lines: Vec<&str> = ran.err.lines().collect();
+        assert!(lines.len() == 3 && ran.out.is_empty(), "{words:?}: {}{}", ran.err, ran.out);
+        assert!(lines[0].starts_with("tamga: ") && lines[0].contains(what), "{words:?}: {}", ran.err);
+        assert!(lines[1].starts_with("  why: ") && lines[2].contains(remedy), "{words:?}: {}", ran.err);
+        let v = s.json(words).json();
+        assert!(v["error"]["what"].as_str().unwrap().contains(what), "{v}");
+    }
+}
+
+#[test]
+fn standard_input_is_a_file_wherever_one_is_read() {
+    let s = lab();
+    s.run(&["request", "gauge-7.saltmarsh.test", "--into", "waiting"]).expect(0);
+    let piped = |file: &str, words: &str| -> serde_json::Value {
+        let line = format!("tamga {words} --format json < {file}");
+        let out = s.around("/bin/sh").args(["-c", &line]).output().unwrap();
+        serde_json::from_slice(&out.stdout).unwrap_or_else(|e| panic!("{line}: {e} {out:?}"))
+    };
+    assert_eq!(piped("charts/certificate.pem", "show -")["objects"][0]["kind"], "certificate");
+    let checked = piped("charts/certificate.pem", "check - --anchor charts/root.pem --clients standard");
+    assert_eq!(checked["targets"][0]["kind"], "file", "{checked}");
+    let signed = piped("waiting/request.pem", "sign - --label gauge-7 --yes");
+    assert_eq!(signed["ok"], true, "{signed}");
+    let received = piped("gauge-7/certificate.pem", "receive gauge-7.saltmarsh.test --certificate -");
+    assert_eq!(received["ok"], true, "{received}");
+    let exported = piped("charts/certificate.pem", "export - --as der --output charts.cer");
+    assert_eq!(exported["ok"], true, "{exported}");
+    let trusted = piped("charts/root.pem", "trust add - --stores bundle --bundle b.pem");
+    assert_eq!(trusted["stores"][0]["state"], "present", "{trusted}");
+}
+
+#[test]
+fn a_key_store_gets_a_passphrase_and_a_renewal_can_write_it_again() {
+    use std::os::unix::fs::PermissionsExt;
+    let s = lab();
+    let v = s.json(&["export", "charts", "--as", "pkcs12", "--output", "charts.p12"]).expect(0).json();
+    let secret = s.lab("charts.p12.passphrase");
+    assert!(v["exports"][0]["passphrase_file"].as_str().unwrap().ends_with("charts.p12.passphrase"));
+    assert_eq!(std::fs::metadata(&secret).unwrap().permissions().mode() & 0o777, 0o600);
+    let opened = |file: &str| s.json(&["show", file, "--passphrase-file", "charts.p12.passphrase"]).expect(0).json();
+    assert_eq!(opened("charts.p12")["objects"][0]["kind"], "store");
+    s.run(&[
+        "export",
+        "charts",
+        "--as",
+        "jks",
+        "--alias",
+        "tide",
+        "--output",
+        "charts.jks",
+        "--new-passphrase-file",
+        "charts.p12.passphrase",
+    ])
+    .expect(0);
+    let before = std::fs::read(s.lab("charts.p12")).unwrap();
+    let said = s.run(&["renew", "charts"]).expect(0).out;
+    assert!(said.contains("charts.p12 still holds the earlier certificate") && said.contains("--exports"), "{said}");
+    assert_eq!(std::fs::read(s.lab("charts.p12")).unwrap(), before);
+    // The JKS file's passphrase is not beside it, and nobody can be asked: it is left, and said.
+    let v = s.json(&["renew", "charts", "--exports"]).expect(5).json();
+    assert_eq!(v["exported"][0]["form"], "pkcs12", "{v}");
+    assert_eq!((v["failed"].as_array().unwrap().len(), &v["failed"][0]["code"]), (1, &"passphrase-needed".into()));
+    let sha256 = v["certificates"][0]["sha256"].as_str().unwrap().to_owned();
+    assert!(opened("charts.p12").to_string().contains(&sha256));
+    std::fs::copy(&secret, s.lab("charts.jks.passphrase")).unwrap();
+    let v = s.json(&["renew", "charts", "--exports"]).expect(0).json();
+    let sha256 = v["certificates"][0]["sha256"].as_str().unwrap().to_owned();
+    let store = opened("charts.jks").to_string();
+    assert!(store.contains(&sha256) && store.contains("tide"), "{store}");
+}
+
+#[test]
+fn sha1_is_there_for_windows() {
+    let s = lab();
+    let v = s.json(&["issue", "gauge-7.saltmarsh.test"]).expect(0).json();
+    let sha1 = v["certificates"][0]["sha1"].as_str().unwrap().to_owned();
+    assert!(sha1.len() == 40 && sha1.chars().all(|c| c.is_ascii_hexdigit()), "{sha1}");
+    assert_eq!(s.json(&["list", "gauge-7"]).json()["certificates"][0]["sha1"], sha1.as_str());
+    assert!(s.run(&["show", "gauge-7.saltmarsh.test"]).expect(0).out.contains(&sha1));
+    let prints = s.run(&["export", "gauge-7.saltmarsh.test", "--as", "fingerprint"]).expect(0).out;
+    assert!(prints.contains(&sha1.to_uppercase()), "{prints}");
+}
+
+#[test]
+fn a_handshake_that_fails_is_in_the_log_of_the_server() {
+    use std::io::{BufRead, BufReader, Write};
+    let s = lab();
+    let mut child = s.command(&["serve", "charts"]).stdout(std::process::Stdio::piped()).spawn().unwrap();
+    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
+    let url = lines.find(|l| l.contains("https://localhost:")).unwrap();
+    let port: u16 = url.trim().trim_end_matches('/').rsplit(':').next().unwrap().parse().unwrap();
+    let mut plain = std::net::TcpStream::connect(("127.0.0.1", port)).unwrap();
+    plain.write_all(b"GET / HTTP/1.1\r\nHost: localhost\r\n\r\n").unwrap();
+    let line = lines.find(|l| l.contains("refused")).unwrap();
+    assert!(line.contains("127.0.0.1 refused") && line.contains("plain HTTP"), "{line}");
+    if has(&["curl"]) {
+        let visit = std::process::Command::new("curl").args(["-sS", &format!("https://localhost:{port}/")]).output();
+        assert!(!visit.unwrap().status.success());
+        let line = lines.find(|l| l.contains("refused")).unwrap();
+        assert!(line.contains("unknown_ca") && line.contains("does not trust the issuer"), "{line}");
+    }
+    let _ = child.kill();
+    let _ = child.wait();
+}
+
+#[test]
+fn a_check_can_count_the_clients_of_one_scope_alone() {
+    let s = lab();
+    let clients = |scope: &str| -> Vec<String> {
+        let words = [
+            "check",
+            "charts",
+            "--anchor",
+            "charts/root.pem",
+            "--clients",
+            "standard,curl,firefox,node",
+            "--scope",
+            scope,
+        ];
+        let v = s.json(&words).json();
+        v["targets"][0]["clients"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|c| c["client"].as_str().unwrap().to_owned())
+            .collect()
+    };
+    assert_eq!(clients("user"), ["standard", "firefox"]);
+    assert_eq!(clients("machine"), ["standard", "curl"]);
+    assert_eq!(clients("both"), ["standard", "curl", "firefox", "node"]);
+}

@@ -29,7 +29,7 @@ fn a_lab_in_order_is_good_and_looking_changes_nothing() {
     assert_eq!(s.files("data"), before);
     let nothing = sandbox();
     assert!(nothing.run(&["status"]).expect(0).out.contains("tamga setup"));
-    assert!(!nothing.path("data").exists(), "looking made a data folder");
+    assert!(!nothing.path("data").exists(), "looking made a data directory");
 }
 
 #[test]
@@ -53,7 +53,7 @@ fn what_is_due_changed_missing_waiting_or_left_over_is_open_with_the_step_that_c
     assert!(open(&s, 1)[0].contains("holds no certificate any more"));
     std::fs::remove_dir_all(s.lab("charts")).unwrap();
     assert!(open(&s, 1)[0].contains("are not where they were put"));
-    assert!(s.run(&["status"]).out.contains("put the folder back"));
+    assert!(s.run(&["status"]).out.contains("put the directory back"));
     // With the directory back, the step that status prints works.
     std::fs::create_dir(s.lab("charts")).unwrap();
     assert!(s.run(&["status"]).out.contains("tamga renew charts puts a new pair there"));
@@ -106,7 +106,7 @@ fn metrics_are_in_the_open_text_format() {
 fn how_each_store_is_proved_is_said_for_every_store_and_in_the_readme() {
     let s = trusted_lab();
     let readme = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md")).unwrap();
-    let reply = s.run(&["status", "--verbose"]).expect(0).out;
+    let reply = s.run(&["status", "--verbose"]).expect(0).words();
     for store in tamga_core::stores::trust::ALL {
         let (id, how) = (store.id(), store.id().proved());
         assert!(reply.contains(how), "{id}: {reply}");

@@ -109,7 +109,7 @@ fn setup_that_extends() {
         assert_eq!(
             live[0]["sha256"],
             here.as_str(),
-            "{when}: the ledger names another certificate than the folder holds"
+            "{when}: the ledger names another certificate than the directory holds"
         );
         assert_eq!(s.run(&words).expect(0).code, 0);
         pair_matches(&folder, when);
@@ -131,7 +131,7 @@ fn agree(s: &Sandbox, label: &str, when: &str) {
     assert_eq!(
         current[0]["sha256"],
         here.as_str(),
-        "{when}: the ledger names another certificate than the folder holds"
+        "{when}: the ledger names another certificate than the directory holds"
     );
 }
 

@@ -180,6 +180,8 @@ pub struct Summary {
     pub serial: String,
     /// SHA-256 of its DER, lower-case hex.
     pub sha256: Sha256Fingerprint,
+    /// SHA-1 of its DER, lower-case hex.
+    pub sha1: String,
     /// Its first second.
     pub not_before: Timestamp,
     /// Its last second.
@@ -250,6 +252,7 @@ impl Issued {
             names: c.name_words(),
             serial: c.serial.clone(),
             sha256: c.sha256(),
+            sha1: c.sha1(),
             not_before: c.not_before,
             not_after: c.not_after,
             is_self_issued: c.is_self_issued(),

@@ -99,6 +99,11 @@ impl Form {
         matches!(self, Form::Base64 | Form::Fingerprint)
     }
 
+    /// True if it is a key store, whose programs expect a passphrase.
+    pub fn is_store(self) -> bool {
+        matches!(self, Form::Pkcs12 | Form::Jks)
+    }
+
     /// True if a passphrase can protect it.
     pub fn takes_passphrase(self) -> bool {
         matches!(self, Form::CombinedPem | Form::Pkcs8 | Form::Pkcs12 | Form::Jks | Form::Archive)

@@ -106,7 +106,7 @@ impl Step {
     /// ```
     pub fn words(&self) -> String {
         match self {
-            Step::Folder { path, mode } => format!("make the folder {} ({mode:04o})", path.shown()),
+            Step::Folder { path, mode } => format!("make the directory {} ({mode:04o})", path.shown()),
             Step::Write { path, mode, .. } => format!("write {} ({mode:04o})", path.shown()),
             Step::Remove { path } => format!("remove {}", path.shown()),
             Step::Run(i) => {

@@ -5,6 +5,7 @@
 use super::{Observed, Visit, failed};
 use crate::fs;
 use crate::places::Machine;
+use crate::scratch::{self, Started};
 use command_fds::{CommandFdExt, FdMapping};
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader, Write};
@@ -33,9 +34,9 @@ pub fn program(machine: &Machine) -> Option<PathBuf> {
 /// Makes all visits with one browser in a throw-away home that holds a copy of the person's NSS database.
 pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observed> {
     let all_failed = |why: String| visits.iter().map(|_| failed(why.clone())).collect();
-    let home = match tempfile::Builder::new().prefix("tamga-browser-").tempdir() {
+    let home = match crate::scratch::directory("tamga-browser-") {
         Ok(home) => home,
-        Err(e) => return all_failed(format!("no temporary folder: {e}")),
+        Err(e) => return all_failed(format!("no temporary directory: {e}")),
     };
     if let Err(e) = copy_database(&folder(machine), home.path()) {
         return all_failed(format!("the NSS database could not be copied: {e}"));
@@ -78,6 +79,7 @@ fn copy_database(from: &Path, home: &Path) -> std::io::Result<()> {
 }
 
 struct Browser {
+    _started: Started,
     child: Child,
     write: std::fs::File,
     answers: mpsc::Receiver<Value>,
@@ -136,6 +138,7 @@ impl Browser {
         ];
         command.fd_mappings(mappings).map_err(|e| format!("chromium did not start: {e}"))?;
         let child = command.spawn().map_err(observed)?;
+        let started = scratch::started(&child, true);
         // The command holds our copies of the browser's ends; without them gone, its end would not be seen.
         drop(command);
         let (send, answers) = mpsc::channel();
@@ -152,7 +155,7 @@ impl Browser {
             }
         });
         let write = std::fs::File::from(OwnedFd::from(write));
-        Ok(Browser { child, write, answers, next: 0, begun: Instant::now() })
+        Ok(Browser { _started: started, child, write, answers, next: 0, begun: Instant::now() })
     }
 
     /// Asks, and gives the number of the question.

@@ -39,9 +39,9 @@ impl Compiled {
     /// All visits, in order.
     pub fn visits(self, program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observed> {
         let all_failed = |why: String| visits.iter().map(|_| failed(why.clone())).collect();
-        let folder = match tempfile::Builder::new().prefix("tamga-visit-").tempdir() {
+        let folder = match crate::scratch::directory("tamga-visit-") {
             Ok(folder) => folder,
-            Err(e) => return all_failed(format!("no temporary folder: {e}")),
+            Err(e) => return all_failed(format!("no temporary directory: {e}")),
         };
         let ready = match self {
             Compiled::Java => with_java(program, machine, folder.path()),

@@ -4,6 +4,7 @@
 
 use super::{Observed, Visit, failed};
 use crate::places::Machine;
+use crate::scratch::{self, Started};
 use serde_json::{Value, json};
 use std::io::{Read, Write};
 use std::net::{Ipv4Addr, SocketAddr, TcpStream, ToSocketAddrs};
@@ -28,9 +29,9 @@ pub fn program(machine: &Machine) -> Option<PathBuf> {
 /// Makes all visits with one browser on a throw-away profile that holds a copy of the usual profile's database.
 pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observed> {
     let all_failed = |why: String| visits.iter().map(|_| failed(why.clone())).collect();
-    let home = match tempfile::Builder::new().prefix("tamga-browser-").tempdir() {
+    let home = match crate::scratch::directory("tamga-browser-") {
         Ok(home) => home,
-        Err(e) => return all_failed(format!("no temporary folder: {e}")),
+        Err(e) => return all_failed(format!("no temporary directory: {e}")),
     };
     let from = usual_profile(machine).unwrap_or_default();
     match Browser::start(program, &from, home.path(), visits) {
@@ -40,6 +41,7 @@ pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observ
 }
 
 struct Browser {
+    _started: Started,
     child: Child,
     socket: TcpStream,
     asked: u64,
@@ -80,6 +82,7 @@ impl Browser {
         }
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         let mut child = command.spawn().map_err(failed_start)?;
+        let started = scratch::started(&child, true);
         let begun = Instant::now();
         let port = loop {
             let port = crate::fs::read_regular(&profile.join(PORT))
@@ -103,7 +106,7 @@ impl Browser {
                 return Err(failed_start(e));
             }
         };
-        let mut browser = Browser { child, socket, asked: 0 };
+        let mut browser = Browser { _started: started, child, socket, asked: 0 };
         browser.hear()?;
         let wanted = json!({"capabilities": {"alwaysMatch": {"acceptInsecureCerts": false}}});
         browser.ask("WebDriver:NewSession", &wanted)?.map_err(|e| format!("firefox gave no session: {e}"))?;

@@ -67,14 +67,14 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
 /// A proxy on loopback that leads every name to one address; it ends with its last connection.
 struct Way {
     port: u16,
-    empty: tempfile::TempDir,
+    empty: crate::scratch::Scratch,
 }
 
 impl Way {
     fn to(address: SocketAddr) -> std::io::Result<Way> {
         let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?;
         let port = listener.local_addr()?.port();
-        let empty = tempfile::Builder::new().prefix("tamga-visit-").tempdir()?;
+        let empty = crate::scratch::directory("tamga-visit-")?;
         std::thread::spawn(move || {
             if let Ok((near, _)) = listener.accept() {
                 let _ = lead(near, address);

@@ -69,7 +69,7 @@ pub fn publish_unsynced(publication: &Publication, tag: &str) -> Result<()> {
     let above = Dir::open_or_make(parent(target), 0o755, Allowed::Owner)?;
     let name = target.file_name().unwrap_or_default();
     let staged = staged_name(name, tag);
-    let making = || Error::file("making the folder", target);
+    let making = || Error::file("making the directory", target);
     let dir = above.make(&staged, publication.folder_mode).map_err(making())?;
     write_all(&dir, &publication.documents, target, None)?;
     dir.sync().map_err(making())?;

@@ -6,6 +6,7 @@ use crate::error::{Error, Result};
 use crate::platform;
 use std::io::Read;
 use std::path::{Path, PathBuf};
+use std::sync::Mutex;
 use zeroize::Zeroizing;
 
 /// Upper bound on a file that a person named, in bytes: no certificate, store or request comes near it.
@@ -42,10 +43,34 @@ fn read_all(from: impl Read, expected: u64) -> std::io::Result<Zeroizing<Vec<u8>
     if bytes.len() as u64 > NAMED_LIMIT { Err(too_long()) } else { Ok(bytes) }
 }
 
-/// Reads what a person named: a regular file, or a pipe until its end. A device is refused; Ctrl-C ends a pipe that stays silent.
+/// What stands for standard input where a file is named; a file of that name is `./-`.
+pub const STDIN: &str = "-";
+
+/// True if a person named standard input, or something that is there.
+pub fn is_there(path: &Path) -> bool {
+    path == Path::new(STDIN) || path.exists()
+}
+
+/// Standard input to its end, once: every further call gets the same.
+fn read_stdin() -> Result<Zeroizing<Vec<u8>>> {
+    static READ: Mutex<Option<Zeroizing<Vec<u8>>>> = Mutex::new(None);
+    let mut read = READ.lock().unwrap_or_else(|e| e.into_inner());
+    if let Some(bytes) = &*read {
+        return Ok(bytes.clone());
+    }
+    let bytes = read_all(std::io::stdin().lock(), 0).map_err(Error::file("reading", Path::new("standard input")))?;
+    *read = Some(bytes.clone());
+    Ok(bytes)
+}
+
+/// Reads what a person named: a regular file, a pipe until its end, or standard input as `-`. A device is refused; Ctrl-C ends a pipe
+/// that stays silent.
 ///
 /// Errors: it cannot be opened or read, is a device or directory, or has more than [`NAMED_LIMIT`] bytes.
 pub fn read_named(path: &Path) -> Result<Zeroizing<Vec<u8>>> {
+    if path == Path::new(STDIN) {
+        return read_stdin();
+    }
     let file = platform::open_named(path).map_err(Error::file("reading", path))?;
     let length = file.metadata().map_or(0, |m| m.len());
     read_all(file, length).map_err(Error::file("reading", path))
@@ -55,9 +80,7 @@ pub fn read_named(path: &Path) -> Result<Zeroizing<Vec<u8>>> {
 ///
 /// Errors: it is not UTF-8, or has more than [`NAMED_LIMIT`] bytes.
 pub fn read_stdin_text() -> Result<String> {
-    let name = Path::new("standard input");
-    let bytes = read_all(std::io::stdin().lock(), 0).map_err(Error::file("reading", name))?;
-    text_of(&bytes, name)
+    text_of(&read_stdin()?, Path::new("standard input"))
 }
 
 fn text_of(bytes: &[u8], path: &Path) -> Result<String> {

@@ -106,7 +106,7 @@ fn glob(pattern: &str) -> String {
 
 const SUMMARY: &str =
     "c.label, c.names, c.serial, c.sha256, c.starts, c.ends, c.self_issued, c.authority, c.folder, c.state,
-  r.at, r.reason, r.published
+  r.at, r.reason, r.published, c.sha1
   FROM certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial";
 
 fn summary(r: &Row<'_>) -> rusqlite::Result<Option<Summary>> {
@@ -119,6 +119,7 @@ fn summary(r: &Row<'_>) -> rusqlite::Result<Option<Summary>> {
         names,
         serial: r.get(2)?,
         sha256,
+        sha1: r.get(13)?,
         not_before: Timestamp::from_unix(r.get(4)?),
         not_after: Timestamp::from_unix(r.get(5)?),
         is_self_issued: r.get(6)?,
@@ -320,8 +321,8 @@ pub(super) fn insert(db: &Connection, i: &Issued, now: Timestamp) -> rusqlite::R
     let c = &i.certificate;
     let mut insert = db.prepare_cached(
         "INSERT INTO certificate
-           (label, serial, sha256, der, authority, folder, state, starts, ends, self_issued, names, issued_at)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'live', ?7, ?8, ?9, ?10, ?11)
+           (label, serial, sha256, der, authority, folder, state, starts, ends, self_issued, names, issued_at, sha1)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'live', ?7, ?8, ?9, ?10, ?11, ?12)
          ON CONFLICT (sha256) DO UPDATE SET label = excluded.label, folder = excluded.folder, state = 'live'
          RETURNING id",
     )?;
@@ -338,7 +339,8 @@ pub(super) fn insert(db: &Connection, i: &Issued, now: Timestamp) -> rusqlite::R
             c.not_after.unix(),
             c.is_self_issued(),
             names_column(c),
-            now.to_string()
+            now.to_string(),
+            c.sha1()
         ],
         |r| r.get(0),
     )?;
@@ -353,12 +355,13 @@ fn names_column(c: &Certificate) -> String {
 /// Reads what a list says of each certificate out of the certificate itself.
 pub(super) fn summarize(db: &Connection) -> rusqlite::Result<()> {
     let mut all = db.prepare("SELECT id, der FROM certificate")?;
-    let mut fill = db.prepare("UPDATE certificate SET starts = ?2, self_issued = ?3, names = ?4 WHERE id = ?1")?;
+    let mut fill =
+        db.prepare("UPDATE certificate SET starts = ?2, self_issued = ?3, names = ?4, sha1 = ?5 WHERE id = ?1")?;
     let mut rows = all.query([])?;
     while let Some(r) = rows.next()? {
         let (id, der): (i64, Vec<u8>) = (r.get(0)?, r.get(1)?);
         if let Ok(c) = Certificate::read(&der, "a certificate of the ledger") {
-            fill.execute(params![id, c.not_before.unix(), c.is_self_issued(), names_column(&c)])?;
+            fill.execute(params![id, c.not_before.unix(), c.is_self_issued(), names_column(&c), c.sha1()])?;
             name_rows(db, id, &c)?;
         }
     }

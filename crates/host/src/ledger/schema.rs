@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// The present layout.
-pub(super) const VERSION: i64 = 4;
+pub(super) const VERSION: i64 = 5;
 
 /// Version 1, as it was first released: kept so that the migration can be tested.
 pub const FIRST: &str = "
@@ -49,6 +49,9 @@ ALTER TABLE certificate ADD COLUMN self_issued INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE certificate ADD COLUMN names TEXT NOT NULL DEFAULT '[]';
 ";
 
+/// Version 5: the SHA-1 by which Windows finds a certificate.
+const SHA1: &str = "ALTER TABLE certificate ADD COLUMN sha1 TEXT NOT NULL DEFAULT '';";
+
 const RECORDS: &str = "
 CREATE TABLE event (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, about TEXT NOT NULL,
   detail TEXT NOT NULL) STRICT;
@@ -80,15 +83,16 @@ pub(super) fn migrate(db: &Connection) -> rusqlite::Result<bool> {
     // Another process may have been faster.
     let done = match version(db)? {
         VERSION => Ok(true),
-        0 => db.execute_batch(&format!("{TABLES}{ALONE}{SUMMARY}{RECORDS}")).map(|()| true),
-        from @ 1..=3 => {
+        0 => db.execute_batch(&format!("{TABLES}{ALONE}{SUMMARY}{SHA1}{RECORDS}")).map(|()| true),
+        from @ 1..=4 => {
             let older = match from {
                 1 => from_first(db).and_then(|()| db.execute_batch(ALONE)),
                 2 => db.execute_batch(ALONE),
                 _ => Ok(()),
             };
             older
-                .and_then(|()| db.execute_batch(SUMMARY))
+                .and_then(|()| if from < 4 { db.execute_batch(SUMMARY) } else { Ok(()) })
+                .and_then(|()| db.execute_batch(SHA1))
                 .and_then(|()| super::certificates::summarize(db))
                 .map(|()| true)
         }

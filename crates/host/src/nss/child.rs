@@ -31,7 +31,7 @@ fn work(question: &Question) -> Answer {
         remedy: "sudo apt-get install libnss3".into(),
     })?;
     let folder = CString::new([b"sql:", question.folder.as_os_str().as_encoded_bytes()].concat())
-        .map_err(|_| NssFailure { why: "the path holds a NUL".into(), remedy: "move the folder".into() })?;
+        .map_err(|_| NssFailure { why: "the path holds a NUL".into(), remedy: "move the directory".into() })?;
     let read_only = u32::from(question.action.is_none());
     // SAFETY: the functions have the signatures of NSS's headers; every pointer given lives through the call;
     // slots, lists and certificates are released once and not used afterwards.
@@ -112,7 +112,11 @@ unsafe fn unlock(nss: &Nss, slot: Slot, password: Option<&str>) -> Result<(), Ns
     // SAFETY: see `work`.
     unsafe {
         if (nss.PK11_NeedUserInit)(slot) != 0 && (nss.PK11_InitPin)(slot, std::ptr::null(), c"".as_ptr()) != 0 {
-            return Err(failure(nss, "the new database cannot be initialised", "see that its folder may be written"));
+            return Err(failure(
+                nss,
+                "the new database cannot be initialised",
+                "see that its directory may be written",
+            ));
         }
         if (nss.PK11_NeedLogin)(slot) != 0
             && (nss.PK11_IsLoggedIn)(slot, std::ptr::null_mut()) == 0

@@ -26,6 +26,11 @@ impl Effective {
     }
 }
 
+/// Forgets what was typed at the terminal and not read yet: after a secret was asked for, its rest must not reach the shell.
+pub fn forget_typed_ahead() {
+    let _ = rustix::termios::tcflush(rustix::stdio::stdin(), rustix::termios::QueueSelector::IFlush);
+}
+
 /// True if this process acts with root's rights.
 pub fn is_root() -> bool {
     rustix::process::geteuid().is_root()
@@ -74,6 +79,15 @@ pub fn owner(meta: &Metadata) -> (u32, u32) {
 /// The program and all that it starts form a group of their own.
 pub fn own_group(command: &mut Command) {
     command.process_group(0);
+}
+
+/// Ends a program when we are interrupted: its whole group at once, or itself in its own way.
+pub fn interrupt(id: u32, leads_group: bool) {
+    let Some(id) = i32::try_from(id).ok().and_then(rustix::process::Pid::from_raw) else { return };
+    let _ = match leads_group {
+        true => rustix::process::kill_process_group(id, rustix::process::Signal::KILL),
+        false => rustix::process::kill_process(id, rustix::process::Signal::TERM),
+    };
 }
 
 /// Ends what a program in a group of its own has started.

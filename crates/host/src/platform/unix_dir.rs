@@ -78,7 +78,7 @@ impl Dir {
         let above = Dir::open_or_make(above, mode, allowed)?;
         match above.make(name, mode) {
             Err(e) if e.kind() == io::ErrorKind::AlreadyExists => Dir::open(path, allowed),
-            other => other.map_err(Error::file("making the folder", path)),
+            other => other.map_err(Error::file("making the directory", path)),
         }
     }
 

@@ -15,6 +15,7 @@ use windows_sys::Win32::Security::{PSECURITY_DESCRIPTOR, SECURITY_ATTRIBUTES};
 use windows_sys::Win32::Storage::FileSystem::{
     CREATE_NEW, CreateDirectoryW, CreateFileW, FILE_ATTRIBUTE_NORMAL, FILE_GENERIC_READ, FILE_GENERIC_WRITE,
 };
+use windows_sys::Win32::System::Console::{FlushConsoleInputBuffer, GetStdHandle, STD_INPUT_HANDLE};
 use windows_sys::Win32::UI::Shell::IsUserAnAdmin;
 
 pub use libloading::os::windows::{Library, Symbol};
@@ -23,6 +24,12 @@ pub use libloading::os::windows::{Library, Symbol};
 const OWNER_ALONE: &str = "D:P(A;;FA;;;OW)(A;;FA;;;SY)(A;;FA;;;BA)";
 /// The program gets no console window of its own.
 const CREATE_NO_WINDOW: u32 = 0x0800_0000;
+
+/// Forgets what was typed at the console and not read yet: after a secret was asked for, its rest must not reach the shell.
+pub fn forget_typed_ahead() {
+    // SAFETY: takes and keeps nothing; a handle that is no console's gives an error, which is of no interest.
+    let _ = unsafe { FlushConsoleInputBuffer(GetStdHandle(STD_INPUT_HANDLE)) };
+}
 
 /// True if this process acts with an administrator's rights.
 pub fn is_root() -> bool {
@@ -189,6 +196,9 @@ pub fn own_group(command: &mut Command) {
 
 /// Browsers end their children themselves there.
 pub fn end_group(_: &Child) {}
+
+/// Ends a program when we are interrupted. Ctrl-C reaches every program of a console by itself.
+pub fn interrupt(_: u32, _: bool) {}
 
 /// Runs the program in our place and ends as it ends; comes back only if it cannot be started.
 pub fn turn_into(mut command: Command) -> Error {

@@ -35,7 +35,7 @@ impl Dir {
     /// Opens a directory, made with its missing parents.
     pub fn open_or_make(path: &Path, mode: u32, allowed: Allowed) -> Result<Dir> {
         if !path.is_dir() {
-            new_folder(path, mode, true).map_err(Error::file("making the folder", path))?;
+            new_folder(path, mode, true).map_err(Error::file("making the directory", path))?;
         }
         Dir::open(path, allowed)
     }

@@ -27,7 +27,7 @@ pub(super) fn run(session: &Session, args: BackupArgs) -> Result<Done> {
     let text = match &report {
         Answer::Planned(p) => format!("would back {} authorities and the ledger up into {output}\n", p.authorities),
         Answer::Done(done) => format!(
-            "{} {} authorities and the ledger, encrypted, in {output}\nnote      private keys of certificates are not in it: they lie in their folders\nnext      tamga authority restore FILE on a machine without a data folder; without the passphrase nobody opens it\n",
+            "{} {} authorities and the ledger, encrypted, in {output}\nnote      private keys of certificates are not in it: they lie in their directories\nnext      tamga authority restore FILE on a machine without a data directory; without the passphrase nobody opens it\n",
             human::good("backed up"),
             done.authorities
         ),

@@ -62,10 +62,8 @@ pub(super) fn show(session: &Session, args: &ShowArgs) -> Result<Done> {
             0 => String::new(),
             n => format!(", {n} not published yet: tamga authority crl {} --output FILE", report.authority.label),
         };
-        text.push_str(&human::table(&[vec![
-            human::dim("list"),
-            format!("{number}, {} revoked{open}", listed.entries.len()),
-        ]]));
+        // In the column of the table above.
+        text.push_str(&format!("  {}          {number}, {} revoked{open}\n", human::dim("CRL"), listed.entries.len()));
     }
     Ok(Done::report(text, &report))
 }
@@ -76,7 +74,7 @@ fn key_briefly(a: &Authority) -> String {
         KeyState::Encrypted => format!("{kind}, encrypted"),
         KeyState::Away(KeyPlace::Offline(place)) => format!("{kind}, offline in {}", place.shown()),
         KeyState::Away(KeyPlace::Elsewhere) => format!("{kind}, on another machine"),
-        KeyState::Away(KeyPlace::Discarded) => format!("{kind}, thrown away"),
+        KeyState::Away(KeyPlace::Discarded) => format!("{kind}, deleted"),
         KeyState::Open | KeyState::Missing | KeyState::Away(KeyPlace::Here) => kind,
     }
 }
@@ -91,7 +89,7 @@ pub(crate) fn in_full(a: &Authority) -> String {
         KeyState::Open | KeyState::Away(KeyPlace::Here) => format!("{file} (not encrypted)"),
         KeyState::Away(KeyPlace::Offline(place)) => format!("offline in {}", place.shown()),
         KeyState::Away(KeyPlace::Elsewhere) => "on the machine that asked for the certificate".into(),
-        KeyState::Away(KeyPlace::Discarded) => "thrown away".into(),
+        KeyState::Away(KeyPlace::Discarded) => "deleted".into(),
     };
     let kind = if a.is_root() { "root" } else { "intermediate" };
     let mut rows = vec![
@@ -115,7 +113,7 @@ pub(crate) fn in_full(a: &Authority) -> String {
         rows.push(vec![human::dim("earlier"), format!("{} (the same key)", c.sha256())]);
     }
     if a.retired {
-        rows.push(vec![human::dim("state"), "retired: it signs no more".into()]);
+        rows.push(vec![human::dim("state"), "retired: it can no longer sign".into()]);
     }
     human::table(&rows)
 }

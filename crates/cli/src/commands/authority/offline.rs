@@ -49,7 +49,7 @@ fn render(done: &offline::Done) -> String {
     let how = if done.is_encrypted { "encrypted" } else { "not encrypted" };
     let place = done.place.shown();
     format!(
-        "{} the key of {} is in {place} ({how}); it was read back, signed a test, and was removed here\nnote    deleting a file does not promise that the disk forgets it: a journal, a snapshot, a backup or a flash\n        cell may keep its bytes; only a key that was made offline never lay on this disk\nnext    take the medium away; tamga authority online {place} brings the key back\n",
+        "{} the key of {} is in {place} ({how}); it was read back, signed a test, and was removed here\nnote    deleted data may still be recoverable: from a journal, a snapshot, a backup or a flash cell.\n        Only a key that was made offline was never on this disk\nnext    take the medium away; tamga authority online {place} brings the key back\n",
         human::good("offline"),
         human::strong(&done.label),
     )

@@ -48,7 +48,7 @@ fn render(done: &passphrase::Done) -> String {
     };
     let mut text = format!("{} the key of {} is {word} now\n", human::good("done"), human::strong(&done.label));
     if done.encrypted {
-        text.push_str("a lost passphrase cannot be had back: keep it where you keep such things\n");
+        text.push_str("note a lost passphrase cannot be recovered: keep it in a safe place\n");
     }
     text
 }

@@ -62,7 +62,7 @@ fn render(done: &permit::Done) -> String {
         limits::briefly(&a.certificate)
     );
     text.push_str(
-        "what it has signed stays valid; root.pem in certificate folders is the earlier one until they are renewed\n",
+        "what it has signed stays valid; root.pem in certificate directories is the earlier one until they are renewed\n",
     );
     if done.rows.is_empty() {
         text.push_str("no store here held it; tamga trust add puts it into them\n");

@@ -19,7 +19,7 @@ use tamga_core::vocabulary::text::Shown;
 pub(crate) struct RetireArgs {
     /// Which
     label: Label,
-    /// Throw its private key away: it can never sign again, not even a list
+    /// Delete its private key: it can never sign again, not even a revocation list
     #[arg(long)]
     discard_key: bool,
     /// Where to write its last revocation list as well
@@ -44,7 +44,7 @@ pub(super) fn run(session: &Session, args: RetireArgs) -> Result<Done> {
     let report = retire::retire(session, &request)?;
     Ok(match &report {
         Answer::Planned(p) => {
-            let key = if request.discard_key { ", and throw its key away" } else { "" };
+            let key = if request.discard_key { ", and delete its key" } else { "" };
             let text = format!("would sign the last list of {}, take it out of the stores{key}\n", p.label);
             Done::report(text, &report)
         }

@@ -19,6 +19,7 @@ use tamga_app::check::{self, Request, Terms};
 use tamga_core::check::client::Client;
 use tamga_core::error::Error;
 use tamga_core::pki::chain::revocation::Revocation;
+use tamga_core::stores::InScope;
 use tamga_core::vocabulary::purpose::JudgedPurpose;
 
 #[derive(clap::Args)]
@@ -28,7 +29,7 @@ pub(crate) struct CheckArgs {
     #[arg(
         required_unless_present = "list",
         value_name = "TARGET",
-        help = "https://HOST[:PORT], HOST:PORT, a file or folder, a label, or a host"
+        help = "https://HOST[:PORT], HOST:PORT, a file or directory, a label, or a host"
     )]
     targets: Vec<String>,
     /// Targets from a file, one a line
@@ -40,6 +41,9 @@ pub(crate) struct CheckArgs {
     /// Clients to evaluate [default: standard and every client installed here]
     #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Client>())]
     clients: Vec<Client>,
+    /// Count only clients whose stores are in this scope
+    #[arg(long, default_value_t = InScope::Both, value_parser = values::word::<InScope>())]
+    scope: InScope,
     /// Run the installed clients too, and compare
     #[arg(long)]
     observe: bool,
@@ -86,6 +90,7 @@ pub(crate) struct CheckArgs {
 pub(crate) fn run(session: &Session, args: CheckArgs) -> Result<Done> {
     let terms = Terms {
         clients: args.clients,
+        scope: args.scope,
         anchors: args.anchor,
         intermediates: args.intermediate,
         lists: args.crl,

@@ -18,7 +18,7 @@ pub(super) fn render(object: &Object, now: Timestamp) -> String {
             let mut rows = vec![
                 vec![human::dim("label"), human::strong(&i.label)],
                 vec![human::dim("state"), i.standing(now).word().into()],
-                vec![human::dim("folder"), i.folder.shown()],
+                vec![human::dim("directory"), i.folder.shown()],
             ];
             if let Some(r) = i.revoked {
                 let listed = if r.published { "in a signed list" } else { "not published yet" };
@@ -31,7 +31,7 @@ pub(super) fn render(object: &Object, now: Timestamp) -> String {
             let mut rows = vec![
                 vec![human::dim("label"), human::strong(&w.label)],
                 vec![human::dim("state"), "its key waits for the signed certificate".into()],
-                vec![human::dim("folder"), w.folder.shown()],
+                vec![human::dim("directory"), w.folder.shown()],
             ];
             rows.extend(request_rows(&w.csr));
             human::table(&rows)
@@ -73,7 +73,7 @@ fn certificate_rows(c: &Certificate) -> Vec<Vec<String>> {
         vec![human::dim("issued by"), if c.is_self_signed() { "itself".into() } else { c.issuer_words() }],
         vec![human::dim("valid"), format!("{} to {}", c.not_before, c.not_after)],
         vec![human::dim("key"), c.key.strength().to_string()],
-        vec![human::dim("may sign"), if c.is_ca() { "yes: it is an authority" } else { "no" }.into()],
+        vec![human::dim("CA"), if c.is_ca() { "yes: it may sign certificates" } else { "no" }.into()],
     ]);
     if let Some(n) = c.basic.and_then(|b| b.path_length) {
         rows.push(vec![human::dim("path length"), n.to_string()]);
@@ -85,22 +85,23 @@ fn certificate_rows(c: &Certificate) -> Vec<Vec<String>> {
         rows.push(vec![human::dim("purposes"), purposes.iter().map(usage_words).collect::<Vec<_>>().join(", ")]);
     }
     if let Some(s) = &c.constraints {
-        rows.push(vec![human::dim("limited to"), tamga_core::ca::authority::limits::words(Some(s))]);
+        rows.push(vec![human::dim("constraints"), tamga_core::ca::authority::limits::words(Some(s))]);
     }
     for url in &c.crl_urls {
-        rows.push(vec![human::dim("list at"), tamga_core::vocabulary::text::harmless(url)]);
+        rows.push(vec![human::dim("CRL at"), tamga_core::vocabulary::text::harmless(url)]);
     }
     for url in &c.issuer_urls {
         rows.push(vec![human::dim("issuer at"), tamga_core::vocabulary::text::harmless(url)]);
     }
     for oid in &c.broken {
-        rows.push(vec![human::dim("broken"), format!("extension {oid} does not parse, or stands twice")]);
+        rows.push(vec![human::dim("broken"), format!("extension {oid} is malformed or occurs twice")]);
     }
     for oid in &c.unknown_critical {
-        rows.push(vec![human::dim("critical"), format!("extension {oid} is known to nobody here: clients refuse it")]);
+        rows.push(vec![human::dim("critical"), format!("extension {oid} is unknown here: clients refuse it")]);
     }
     rows.push(vec![human::dim("serial"), c.serial.clone()]);
     rows.push(vec![human::dim("SHA-256"), c.sha256().to_string()]);
+    rows.push(vec![human::dim("SHA-1"), c.sha1()]);
     rows
 }
 
@@ -111,11 +112,11 @@ fn request(r: &Csr) -> String {
 fn request_rows(r: &Csr) -> Vec<Vec<String>> {
     let names = r.name_words();
     let good = match r.proves_possession() {
-        Ok(()) => "good: made with the key inside".to_owned(),
+        Ok(()) => "good: made with the key in it".to_owned(),
         Err(tamga_core::pki::signature::SignatureFault::Unsupported) => {
             format!("{} cannot be verified here", r.algorithm.oid)
         }
-        Err(tamga_core::pki::signature::SignatureFault::Wrong) => human::bad("wrong: not made with the key inside"),
+        Err(tamga_core::pki::signature::SignatureFault::Wrong) => human::bad("wrong: not made with the key in it"),
     };
     let mut rows = vec![
         vec![human::dim("request of"), human::strong(&r.subject_words())],
@@ -127,7 +128,7 @@ fn request_rows(r: &Csr) -> Vec<Vec<String>> {
         rows.push(vec![human::dim("purposes"), purposes.iter().map(usage_words).collect::<Vec<_>>().join(", ")]);
     }
     if r.wishes.basic.is_some_and(|b| b.ca) {
-        rows.push(vec![human::dim("wants"), "to be an authority".into()]);
+        rows.push(vec![human::dim("asks"), "to be a CA".into()]);
     }
     rows.push(vec![human::dim("public key"), format!("SHA-256 {}", r.key.fingerprint())]);
     rows
@@ -135,12 +136,12 @@ fn request_rows(r: &Csr) -> Vec<Vec<String>> {
 
 fn list(l: &Crl) -> String {
     const MOST: usize = 20;
-    let next = l.next_update.map_or("never said".into(), |n| n.to_string());
+    let next = l.next_update.map_or("not stated".into(), |n| n.to_string());
     let mut text = human::table(&[
-        vec![human::dim("list of"), human::strong(&l.issuer_words())],
+        vec![human::dim("CRL of"), human::strong(&l.issuer_words())],
         vec![human::dim("number"), l.count().map_or("none".into(), |n| n.to_string())],
-        vec![human::dim("made"), l.this_update.to_string()],
-        vec![human::dim("next"), next],
+        vec![human::dim("issued"), l.this_update.to_string()],
+        vec![human::dim("next update"), next],
         vec![human::dim("revoked"), l.entries.len().to_string()],
         vec![human::dim("SHA-256"), l.sha256().to_string()],
     ]);

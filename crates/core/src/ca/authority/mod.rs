@@ -104,7 +104,7 @@ pub fn can_sign(a: &Authority) -> Result<()> {
             "run the same command on that machine".into(),
         ),
         KeyPlace::Discarded => away(
-            "it was thrown away and can sign nothing any more".into(),
+            "it was deleted, and can sign nothing anymore".into(),
             "issue under another authority: --issuer LABEL".into(),
         ),
     }

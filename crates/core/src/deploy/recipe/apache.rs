@@ -39,14 +39,14 @@ pub(super) const RECIPE: Recipe = Recipe {
 ",
     },
     steps: &[
-        ("the modules and the site: neither is on by itself", "{sudo}a2enmod ssl http2\n{sudo}a2ensite {label}"),
+        ("enable the modules and the site", "{sudo}a2enmod ssl http2\n{sudo}a2ensite {label}"),
         (
-            "what else answers on this port: without a matching name the first file in the alphabet wins",
+            "find what else answers on this port: without a matching name, the first file in alphabetical order wins",
             "{sudo}grep -rnE 'VirtualHost|ServerName|SSLCertificate' /etc/apache2/sites-enabled",
         ),
-        ("the sites that came with the package, if nobody needs them", "{sudo}a2dissite 000-default default-ssl"),
+        ("disable the package's sites if nobody needs them", "{sudo}a2dissite 000-default default-ssl"),
         (
-            "key and certificate belong together: its own check does not look, and a reload with a wrong pair ends the server",
+            "make sure that key and certificate match: Apache's own check does not, and a reload with a wrong pair stops the server",
             "tamga match {folder}",
         ),
     ],
@@ -57,8 +57,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         KnownError {
             text: "AH02565: Certificate and private key … do not match",
             code: Some(Code::KeyMismatch),
-            why: "the key is not that of the first certificate in the file",
-            remedy: "tamga match FOLDER shows which key belongs to what",
+            why: "the key does not match the first certificate in the file",
+            remedy: "tamga match DIR shows which key matches which certificate",
         },
         KnownError {
             text: "AH02572: Failed to configure at least one certificate and key",
@@ -69,7 +69,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         KnownError {
             text: "AH00020: Configuration Failed, exiting",
             code: None,
-            why: "a key that does not match its certificate at a reload ends the whole server",
+            why: "a key that does not match its certificate at a reload stops the whole server",
             remedy: "fix the pair (the line before names it), then start the server again",
         },
         KnownError {
@@ -81,13 +81,13 @@ pub(super) const RECIPE: Recipe = Recipe {
         KnownError {
             text: "SSLCertificateFile: file … does not exist or is empty",
             code: None,
-            why: "the path is wrong, or the folder was moved",
+            why: "the path is wrong, or the directory was moved",
             remedy: "tamga show LABEL says where the files are; write the recipe again",
         },
         KnownError {
             text: "mod_ssl (Pass Phrase Dialog)",
             code: Some(Code::KeyAsksPassphrase),
-            why: "the key is encrypted, and nobody is there to type at a restart",
+            why: "the key is encrypted, and nobody can type the passphrase at a restart",
             remedy: "SSLPassPhraseDialog exec:/path/to/program in ssl.conf",
         },
         KnownError {

@@ -9,7 +9,7 @@ use crate::pki::key::KeyAlgorithm;
 pub(super) const RECIPE: Recipe = Recipe {
     id: "device",
     also: &["printer", "camera", "controller"],
-    title: "A device with a web page: by PKCS#12, or by a request that it makes itself",
+    title: "A device with a web page, by PKCS#12 or by its own request",
     facts: Facts {
         keys: &[KeyAlgorithm::Rsa2048, KeyAlgorithm::Rsa3072, KeyAlgorithm::P256],
         form: Form::Pkcs12,
@@ -34,10 +34,13 @@ Then: its clock must be right, or every certificate is expired or not valid yet.
     },
     steps: &[
         (
-            "old devices know only the older protection of key stores",
+            "for old devices that support only the older key store encryption",
             "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes",
         ),
-        ("a device reached by its address needs the address as a name", "tamga renew {label} --add 192.168.7.20"),
+        (
+            "a device that is reached by its address needs the address in the certificate",
+            "tamga renew {label} --add 192.168.7.20",
+        ),
     ],
     check: "",
     reload: "# restart the device at its page",
@@ -46,7 +49,7 @@ Then: its clock must be right, or every certificate is expired or not valid yet.
         KnownError {
             text: "invalid certificate format",
             code: None,
-            why: "the device knows only the older protection, or wants the leaf alone",
+            why: "the device supports only the older encryption, or wants the leaf alone",
             remedy: "tamga export LABEL --as pkcs12 --legacy",
         },
         KnownError {

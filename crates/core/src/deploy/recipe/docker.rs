@@ -8,7 +8,7 @@ pub(super) const REGISTRY: Recipe = Recipe {
     id: "docker-registry",
     also: &["registry"],
     title: "A registry of container images (distribution)",
-    facts: Facts { port: 5000, passphrase: "it cannot: the key must not be encrypted; its file is 0600", ..WEB },
+    facts: Facts { port: 5000, passphrase: "not possible: the key must not be encrypted; its file is 0600", ..WEB },
     config: Config {
         path: "/etc/docker/registry/config.yml, section http",
         quote: Quote::Inside,
@@ -28,10 +28,13 @@ http:
     },
     steps: &[
         (
-            "on every machine that pulls from it: docker looks here, per host and port, and needs no restart",
+            "on every machine that pulls from it: docker looks here, per host and port, without a restart",
             "{sudo}install -D -m 0644 {root} /etc/docker/certs.d/{host}:{port}/ca.crt",
         ),
-        ("insecure-registries must not name it any more", "{sudo}grep -n insecure-registries /etc/docker/daemon.json"),
+        (
+            "make sure that insecure-registries no longer names it",
+            "{sudo}grep -n insecure-registries /etc/docker/daemon.json",
+        ),
     ],
     check: "",
     reload: "{sudo}systemctl restart docker-registry",
@@ -46,13 +49,13 @@ http:
         KnownError {
             text: "tls: failed to verify certificate: x509: certificate signed by unknown authority",
             code: Some(Code::IssuerUnknown),
-            why: "docker on this machine does not know the root for that host and port",
+            why: "docker on this machine does not trust the root for that host and port",
             remedy: "/etc/docker/certs.d/HOST:PORT/ca.crt must be the root",
         },
         KnownError {
             text: "missing client certificate … for CA",
             code: None,
-            why: "in certs.d a .cert and its .key must stand together",
+            why: "in certs.d every .cert needs its .key",
             remedy: "name the root ca.crt, not ca.cert",
         },
     ],
@@ -67,7 +70,7 @@ pub(super) const DAEMON: Recipe = Recipe {
         port: 2376,
         scheme: "",
         place: FileLocation::Own("/etc/docker/tls"),
-        passphrase: "it cannot: the key must not be encrypted; its file is 0600",
+        passphrase: "not possible: the key must not be encrypted; its file is 0600",
         ..WEB
     },
     config: Config {
@@ -90,7 +93,7 @@ pub(super) const DAEMON: Recipe = Recipe {
             "!clients tamga recipe docker-daemon {label} --client-authority LABEL\n?clients tamga issue operator.{first} --purpose client",
         ),
         (
-            "the unit that came with the package names hosts too: both together do not start",
+            "remove the hosts from the package's unit: the daemon does not start with both",
             "{sudo}systemctl edit docker\n[Service]\nExecStart=\nExecStart=/usr/bin/dockerd",
         ),
     ],
@@ -107,14 +110,14 @@ pub(super) const DAEMON: Recipe = Recipe {
         KnownError {
             text: "remote error: tls: bad certificate",
             code: Some(Code::ClientCertificateWanted),
-            why: "the client showed no certificate of the authority that the daemon knows",
+            why: "the client sent no certificate of the authority that the daemon trusts",
             remedy: "DOCKER_CERT_PATH must hold ca.pem, cert.pem and key.pem",
         },
         KnownError {
             text: "could not load X509 key pair",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate are not a pair, or not readable",
-            remedy: "tamga match FOLDER shows which key belongs to what",
+            why: "key and certificate do not match, or not readable",
+            remedy: "tamga match DIR shows which key matches which certificate",
         },
     ],
     tried: Tried::Form("the file was read by a JSON parser"),

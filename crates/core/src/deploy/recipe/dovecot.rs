@@ -7,7 +7,7 @@ use crate::finding::Code;
 pub(super) const RECIPE: Recipe = Recipe {
     id: "dovecot",
     also: &["imap"],
-    title: "Dovecot 2.3: IMAP and POP3 (2.4 calls the files ssl_server_cert_file and ssl_server_key_file)",
+    title: "Dovecot 2.3, IMAP and POP3",
     facts: Facts {
         port: 993,
         scheme: "",
@@ -17,7 +17,8 @@ pub(super) const RECIPE: Recipe = Recipe {
     config: Config {
         path: "/etc/dovecot/conf.d/99-{label}.conf",
         quote: Quote::Bare,
-        text: r"ssl = required
+        text: r"# Dovecot 2.4 calls the files ssl_server_cert_file and ssl_server_key_file.
+ssl = required
 ssl_cert = <{certificate}
 ssl_key = <{key}
 ?locked ssl_key_password = <{secret}
@@ -29,11 +30,11 @@ ssl_min_protocol = TLSv{minimum}
     },
     steps: &[
         (
-            "the sign < is part of it: it reads the file. 10-ssl.conf names others; the later file wins",
+            "keep the sign <: it makes dovecot read the file. 10-ssl.conf has the same settings; the later file takes precedence",
             "{sudo}doveconf -n | grep ssl",
         ),
         (
-            "?locked the passphrase of the key, in a file of its own",
+            "?locked put the passphrase of the key into a file",
             "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}",
         ),
     ],
@@ -50,8 +51,8 @@ ssl_min_protocol = TLSv{minimum}
         KnownError {
             text: "Can't load private key file … key values mismatch",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate are not a pair",
-            remedy: "tamga match FOLDER shows which key belongs to what",
+            why: "key and certificate do not match",
+            remedy: "tamga match DIR shows which key matches which certificate",
         },
         KnownError {
             text: "disconnected before auth was ready … SSL alert number 48",

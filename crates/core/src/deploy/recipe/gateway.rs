@@ -15,11 +15,11 @@ pub(super) const RECIPE: Recipe = Recipe {
         form: Form::Pkcs12,
         chain: "in the key store, with intermediates; the partner gets the certificate alone",
         owner: "",
-        passphrase: "typed into its console, which keeps it in its own way",
+        passphrase: "typed into its console, which stores it",
         ..WEB
     },
     config: Config {
-        path: "{label}-partner.txt, the note that goes to the partner with the certificate",
+        path: "{label}-partner.txt, a note to send to the partner with the certificate",
         quote: Quote::Bare,
         text: r"Certificate for signing, encryption and TLS of {first}
 Host and port:        {host}:{port}
@@ -31,19 +31,16 @@ In time before the end: a new certificate is sent; both are valid side by side u
 ",
     },
     steps: &[
-        ("what the partner gets: never the key", "tamga export {label} --as der --output {label}.cer"),
-        ("what goes into the gateway's own console, as key for signing and for decryption", "{made}"),
+        ("send this to the partner, never the key", "tamga export {label} --as der --output {label}.cer"),
+        ("import this in the gateway's console, as key for signing and for decryption", "{made}"),
+        ("check the partner's certificate before you import it", "tamga show partner.cer"),
         (
-            "the partner's certificate comes back on the same way; look at it before it is imported",
-            "tamga show partner.cer",
-        ),
-        (
-            "gateways that know only the older protection of key stores",
+            "for gateways that support only the older key store encryption",
             "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes",
         ),
     ],
     check: "",
-    reload: "# in its console: activate the new key for both directions, keep the old one for decryption until the day agreed upon",
+    reload: "# in its console: activate the new key for both directions, keep the old one for decryption until the agreed day",
     proof: (
         "its log, after a first message in each direction",
         "signature verified\nreceipt (MDN) received and verified",
@@ -53,12 +50,12 @@ In time before the end: a new certificate is sent; both are valid side by side u
             text: "decryption-failed",
             code: Some(Code::KeyMismatch),
             why: "the partner encrypted for another certificate: most often the one before the renewal",
-            remedy: "tamga show LABEL and the partner's console must name one SHA-256",
+            remedy: "tamga show LABEL and the partner's console must show the same SHA-256",
         },
         KnownError {
             text: "authentication-failed",
             code: Some(Code::KeyMismatch),
-            why: "the signature was made with a key that this side does not know",
+            why: "the signature was made with a key that this side does not have",
             remedy: "send the partner the new certificate: tamga export LABEL --as der",
         },
         KnownError {

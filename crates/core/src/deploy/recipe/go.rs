@@ -11,11 +11,11 @@ pub(super) const RECIPE: Recipe = Recipe {
     facts: Facts {
         port: 8443,
         owner: "",
-        passphrase: "it cannot: crypto/tls reads open keys only, so the file is 0600",
+        passphrase: "not possible: crypto/tls reads unencrypted keys only, so the file is 0600",
         ..WEB
     },
     config: Config {
-        path: "main.go, in the application's folder",
+        path: "main.go, in the application's directory",
         quote: Quote::Inside,
         text: r#"package main
 
@@ -64,8 +64,8 @@ func main() {
         KnownError {
             text: "tls: private key does not match public key",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate are not a pair",
-            remedy: "tamga match FOLDER shows which key belongs to what",
+            why: "key and certificate do not match",
+            remedy: "tamga match DIR shows which key matches which certificate",
         },
         KnownError {
             text: "tls: failed to find any PEM data in",
@@ -76,14 +76,14 @@ func main() {
         KnownError {
             text: "x509: certificate signed by unknown authority",
             code: Some(Code::IssuerUnknown),
-            why: "a client in Go does not know the root",
+            why: "a Go client does not trust the root",
             remedy: "trust the root in the system's store, or SSL_CERT_FILE with a file that has it",
         },
         KnownError {
             text: "x509: certificate relies on legacy Common Name field",
             code: Some(Code::NamesMissing),
             why: "the name is only in the common name",
-            remedy: "tamga issue NAME writes it where clients look",
+            remedy: "tamga issue NAME puts it into the subject alternative name",
         },
         KnownError {
             text: "remote error: tls: unknown certificate",

@@ -8,12 +8,12 @@ use crate::finding::Code;
 pub(super) const RECIPE: Recipe = Recipe {
     id: "haproxy",
     also: &[],
-    title: "HAProxy 2.2 and later, before an application on port 8080",
+    title: "HAProxy 2.2 and later, in front of port 8080",
     facts: Facts {
         form: Form::CombinedPem,
         chain: LEAF_FIRST,
         place: FileLocation::Own("/etc/haproxy/tls"),
-        passphrase: "it cannot: the key must not be encrypted; its file is read by root alone",
+        passphrase: "not possible: the key must not be encrypted; only root reads its file",
         ..WEB
     },
     config: Config {
@@ -41,7 +41,7 @@ backend {label}-application
 ",
     },
     steps: &[(
-        "what else binds this port: a bind line with a folder after crt serves its first file to unknown names",
+        "find what else binds this port: a bind line with a directory after crt serves its first file to unknown names",
         "{sudo}grep -nE 'bind|crt' /etc/haproxy/haproxy.cfg",
     )],
     check: "{sudo}haproxy -c -f /etc/haproxy/haproxy.cfg",
@@ -54,7 +54,7 @@ backend {label}-application
         KnownError {
             text: "inconsistencies between private key and certificate loaded",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate in the file are not a pair",
+            why: "key and certificate in the file do not match",
             remedy: "export the file again: tamga export LABEL --as combined-pem",
         },
         KnownError {
@@ -67,7 +67,7 @@ backend {label}-application
             text: "unable to load SSL private key from",
             code: Some(Code::KeyAsksPassphrase),
             why: "the key is encrypted or damaged",
-            remedy: "export it without a passphrase, into a file that root alone reads",
+            remedy: "export it without a passphrase, into a file that only root reads",
         },
         KnownError {
             text: "unable to stat SSL certificate from file",
@@ -90,7 +90,7 @@ backend {label}-application
         KnownError {
             text: "SSL handshake failure",
             code: None,
-            why: "a client broke off: most often it does not trust the root",
+            why: "a client closed the connection, most often because it does not trust the root",
             remedy: "tamga check https://HOST says which client and why",
         },
     ],

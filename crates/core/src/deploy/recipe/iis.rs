@@ -18,7 +18,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "{label}.ps1, to be run beside the key store on the Windows machine",
+        path: "{label}.ps1, run beside the key store on the Windows machine",
         quote: Quote::Single,
         text: r"# Run as administrator. The passphrase is asked for; it stays in memory.
 $ErrorActionPreference = 'Stop'
@@ -39,9 +39,9 @@ New-WebBinding -Name $site -Protocol https -Port {port} -HostHeader '{first}' -S
 ",
     },
     steps: &[
-        ("bring these to the Windows machine", "{made}\n{made_secret} (read it there, then delete the copy)\n{root}"),
+        ("copy these to the Windows machine", "{made}\n{made_secret} (read it there, then delete the copy)\n{root}"),
         (
-            "the root, for this machine's own programs",
+            "import the root for this machine's own programs",
             "Import-Certificate -FilePath .\\root.pem -CertStoreLocation Cert:\\LocalMachine\\Root",
         ),
     ],
@@ -55,13 +55,13 @@ New-WebBinding -Name $site -Protocol https -Port {port} -HostHeader '{first}' -S
         KnownError {
             text: "A specified logon session does not exist",
             code: Some(Code::KeyMismatch),
-            why: "the certificate is there without its private key: a file without the key was imported",
+            why: "the certificate was installed without its private key: a file without the key was imported",
             remedy: "import the PKCS#12 file into Cert:\\LocalMachine\\My, not the certificate alone",
         },
         KnownError {
             text: "The specified network password is not correct",
             code: None,
-            why: "the passphrase is wrong, or this Windows knows only the older protection",
+            why: "the passphrase is wrong, or this Windows supports only the older encryption",
             remedy: "tamga export LABEL --as pkcs12 --legacy for Windows before 10",
         },
         KnownError {

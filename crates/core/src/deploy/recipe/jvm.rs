@@ -35,7 +35,7 @@ server.ssl.key-alias={label}
 ",
     },
     steps: &[(
-        "an older setting wins where it is nearer: a profile's file, an argument, a variable",
+        "look for other settings: a profile's file, an argument or a variable takes precedence",
         "grep -rn 'server.ssl' --include='application*' .",
     )],
     check: "",
@@ -45,14 +45,14 @@ server.ssl.key-alias={label}
         KnownError {
             text: "Keystore was tampered with, or password was incorrect",
             code: None,
-            why: "the passphrase is not the store's",
-            remedy: "start it with the variable KEY_STORE_PASSPHRASE from the file beside the store",
+            why: "the passphrase does not open the store",
+            remedy: "set KEY_STORE_PASSPHRASE from the file beside the store",
         },
         KnownError {
             text: "keystore password was incorrect",
             code: None,
-            why: "the passphrase is not the store's",
-            remedy: "start it with the variable KEY_STORE_PASSPHRASE from the file beside the store",
+            why: "the passphrase does not open the store",
+            remedy: "set KEY_STORE_PASSPHRASE from the file beside the store",
         },
         KnownError {
             text: "trustAnchors parameter must be non-empty",

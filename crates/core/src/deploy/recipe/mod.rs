@@ -126,7 +126,7 @@ pub struct Facts {
 /// Where a server reads its files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FileLocation {
-    /// Where Tamga put them: it reads them as root, or as the person who starts it.
+    /// Where Tamga put them: it reads them as root, or as the account that starts it.
     Issued,
     /// In a directory of its own, as an account that must not read other people's directories.
     Own(&'static str),

@@ -18,7 +18,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         owner: "mongodb",
         mode: 0o600,
         place: FileLocation::Own("/etc/mongodb-tls"),
-        passphrase: "plain text in mongod.conf (certificateKeyFilePassword): better leave the key open and its file 0600",
+        passphrase: "plain text in mongod.conf (certificateKeyFilePassword): better an unencrypted key in a 0600 file",
         ..WEB
     },
     config: Config {
@@ -39,7 +39,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     },
     steps: &[
         (
-            "the root beside it: members and mongod itself verify with it",
+            "install the root beside it: members and mongod itself verify with it",
             "{sudo}install -m 0644 {folder}/root.pem {root_own}",
         ),
         (
@@ -58,12 +58,12 @@ pub(super) const RECIPE: Recipe = Recipe {
             text: "cannot read certificate file",
             code: Some(Code::KeyUnreadableByService),
             why: "the account mongodb cannot read it, or it is not there",
-            remedy: "tamga check FOLDER --account mongodb names the obstacle",
+            remedy: "tamga check DIR --account mongodb names the obstacle",
         },
         KnownError {
             text: "Failed to initialize OpenSSL … key values mismatch",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate in the file are not a pair",
+            why: "key and certificate in the file do not match",
             remedy: "export it again: tamga export LABEL --as combined-pem",
         },
         KnownError {

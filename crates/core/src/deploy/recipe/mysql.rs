@@ -14,7 +14,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         keys: OPENSSL,
         owner: "mysql",
         place: FileLocation::Own("/etc/mysql/tls/{label}"),
-        passphrase: "it cannot: the key must not be encrypted; its file is 0600",
+        passphrase: "not possible: the key must not be encrypted; its file is 0600",
         ..WEB
     },
     config: Config {
@@ -33,10 +33,13 @@ require_secure_transport = ON
 ",
     },
     steps: &[
-        ("a later file with the same lines wins", "{sudo}grep -rnE '^ *(ssl|tls|bind)' /etc/mysql"),
-        ("?clients every account says whether it needs a certificate", "?clients ALTER USER 'gauge'@'%' REQUIRE X509;"),
         (
-            "programs connect with the root and compare the name",
+            "find other files with the same settings: the last one takes precedence",
+            "{sudo}grep -rnE '^ *(ssl|tls|bind)' /etc/mysql",
+        ),
+        ("?clients require a certificate for each account", "?clients ALTER USER 'gauge'@'%' REQUIRE X509;"),
+        (
+            "clients need the root and must verify the name",
             "mysql --ssl-ca={root} --ssl-verify-server-cert --host={host} --port={port}",
         ),
     ],
@@ -51,13 +54,13 @@ require_secure_transport = ON
             text: "SSL error: Unable to get private key from",
             code: Some(Code::KeyUnreadableByService),
             why: "the account mysql cannot read the key, or it is encrypted",
-            remedy: "tamga check FOLDER --account mysql names the obstacle",
+            remedy: "tamga check DIR --account mysql names the obstacle",
         },
         KnownError {
             text: "SSL error: Unable to get certificate from",
             code: Some(Code::KeyUnreadableByService),
             why: "the account mysql cannot read the certificate, or it is not there",
-            remedy: "tamga check FOLDER --account mysql names the obstacle",
+            remedy: "tamga check DIR --account mysql names the obstacle",
         },
         KnownError {
             text: "Failed to setup SSL",
@@ -68,8 +71,8 @@ require_secure_transport = ON
         KnownError {
             text: "Private key does not match the certificate public key",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate are not a pair",
-            remedy: "tamga match FOLDER shows which key belongs to what",
+            why: "key and certificate do not match",
+            remedy: "tamga match DIR shows which key matches which certificate",
         },
         KnownError {
             text: "Connections using insecure transport are prohibited",

@@ -7,9 +7,9 @@ use crate::finding::Code;
 pub(super) const RECIPE: Recipe = Recipe {
     id: "nginx",
     also: &[],
-    title: "nginx, as a web server or before an application",
+    title: "nginx, as a web server or in front of an application",
     facts: Facts {
-        passphrase: "in a file of its own (ssl_password_file); without it a restart waits for a person",
+        passphrase: "in a separate file (ssl_password_file); without it a restart waits for a person",
         ..WEB
     },
     config: Config {
@@ -40,18 +40,15 @@ server {
     },
     steps: &[
         (
-            "?locked the passphrase of the key, in a file of its own",
+            "?locked put the passphrase of the key into a file",
             "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}",
         ),
         (
-            "what else answers to these names or this port: of two servers with one name the first wins",
+            "find what else answers to these names or this port: of two servers with one name, the first wins",
             "{sudo}grep -rnE 'server_name|listen .*(443|ssl)|ssl_certificate' /etc/nginx/conf.d /etc/nginx/sites-enabled",
         ),
-        ("the site that came with the package, if nobody needs it", "{sudo}rm -f /etc/nginx/sites-enabled/default"),
-        (
-            "in /etc/nginx/nginx.conf, so that its log tells of success too",
-            "error_log /var/log/nginx/error.log notice;",
-        ),
+        ("remove the package's default site if nobody needs it", "{sudo}rm -f /etc/nginx/sites-enabled/default"),
+        ("in /etc/nginx/nginx.conf, so that the log shows success too", "error_log /var/log/nginx/error.log notice;"),
     ],
     check: "{sudo}nginx -t",
     reload: "{sudo}nginx -s reload",
@@ -63,38 +60,38 @@ server {
         KnownError {
             text: "key values mismatch",
             code: Some(Code::KeyMismatch),
-            why: "the key is not that of the first certificate in the file: another key, or the issuer stands first",
-            remedy: "tamga match FOLDER shows which key belongs to what; the leaf must stand first",
+            why: "the key does not match the first certificate in the file: it is another key, or the issuer comes first",
+            remedy: "tamga match DIR shows which key matches which certificate; the leaf must come first",
         },
         KnownError {
             text: "cannot load certificate … No such file",
             code: None,
-            why: "the path is wrong, or the folder was moved",
+            why: "the path is wrong, or the directory was moved",
             remedy: "tamga show LABEL says where the files are; write the recipe again",
         },
         KnownError {
             text: "cannot load certificate key … Permission denied",
             code: Some(Code::KeyUnreadableByService),
-            why: "nginx was not started as root, or a security module keeps it out of that folder",
-            remedy: "tamga check FOLDER --account www-data names the obstacle",
+            why: "nginx was not started as root, or a security module denies it access to that directory",
+            remedy: "tamga check DIR --account www-data names the obstacle",
         },
         KnownError {
             text: "Enter PEM pass phrase",
             code: Some(Code::KeyAsksPassphrase),
-            why: "the key is encrypted, and nobody is there to type at a restart",
+            why: "the key is encrypted, and nobody can type the passphrase at a restart",
             remedy: "name a file with the passphrase: ssl_password_file",
         },
         KnownError {
             text: "conflicting server name",
             code: None,
             why: "a second file has the same name and port; the first one read wins, with its own certificate",
-            remedy: "take the other block away, then nginx -t again",
+            remedy: "remove the other block, then nginx -t again",
         },
         KnownError {
             text: "no \"ssl_certificate\" is defined",
             code: None,
             why: "a block listens with ssl and has no certificate",
-            remedy: "give it one, or take ssl out of its listen line",
+            remedy: "give it one, or remove ssl from its listen line",
         },
         KnownError {
             text: "bind() to … failed (98: Address already in use)",

@@ -10,7 +10,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     title: "Node.js 18 and later",
     facts: Facts { port: 8443, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
-        path: "server.mjs, in the application's folder",
+        path: "server.mjs, in the application's directory",
         quote: Quote::Inside,
         text: r#"import { readFileSync, writeFileSync } from "node:fs";
 import { createServer } from "node:https";
@@ -42,7 +42,7 @@ server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => con
 "#,
     },
     steps: &[(
-        "programs in Node.js that visit it read neither the system's nor the browser's store",
+        "Node.js programs that connect to it read neither the system's nor the browser's store",
         "export NODE_EXTRA_CA_CERTS={root}",
     )],
     check: "node --check server.mjs",
@@ -52,31 +52,31 @@ server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => con
         KnownError {
             text: "ERR_OSSL_X509_KEY_VALUES_MISMATCH",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate are not a pair",
-            remedy: "tamga match FOLDER shows which key belongs to what",
+            why: "key and certificate do not match",
+            remedy: "tamga match DIR shows which key matches which certificate",
         },
         KnownError {
             text: "ERR_OSSL_PEM_NO_START_LINE",
             code: None,
-            why: "a path was given where the file's content is wanted, or the file is not PEM",
+            why: "a path was given where the file's content is expected, or the file is not PEM",
             remedy: "readFileSync(path), not the path; tamga show FILE says what it is",
         },
         KnownError {
             text: "UNABLE_TO_VERIFY_LEAF_SIGNATURE",
             code: Some(Code::IssuerUnknown),
-            why: "a client in Node.js does not know the root, or the server sends no intermediate",
+            why: "a Node.js client does not trust the root, or the server sends no intermediate",
             remedy: "NODE_EXTRA_CA_CERTS=…/root.pem, and serve certificate.pem whole",
         },
         KnownError {
             text: "UNABLE_TO_GET_ISSUER_CERT_LOCALLY",
             code: Some(Code::IssuerUnknown),
-            why: "a client in Node.js does not know the root",
-            remedy: "NODE_EXTRA_CA_CERTS=…/root.pem, or start it by: tamga run -- node …",
+            why: "a Node.js client does not trust the root",
+            remedy: "NODE_EXTRA_CA_CERTS=…/root.pem, or start it with: tamga run -- node …",
         },
         KnownError {
             text: "SELF_SIGNED_CERT_IN_CHAIN",
             code: Some(Code::IssuerUnknown),
-            why: "a client in Node.js does not trust the root",
+            why: "a Node.js client does not trust the root",
             remedy: "NODE_EXTRA_CA_CERTS=…/root.pem; never NODE_TLS_REJECT_UNAUTHORIZED=0",
         },
         KnownError {

@@ -14,7 +14,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         keys: COMMON,
         owner: "openldap",
         place: FileLocation::Own("/etc/ldap/tls/{label}"),
-        passphrase: "it cannot: the key must not be encrypted; its file is 0600",
+        passphrase: "not possible: the key must not be encrypted; its file is 0600",
         ..WEB
     },
     config: Config {
@@ -44,7 +44,7 @@ replace: olcTLSProtocolMin
     },
     steps: &[
         (
-            "all in one change: one setting alone is refused (error 80)",
+            "make all settings in one change: one alone is refused (error 80)",
             "{sudo}ldapmodify -Y EXTERNAL -H ldapi:/// -f {label}.ldif",
         ),
         ("for port 636 too, in /etc/default/slapd", "SLAPD_SERVICES=\"ldap:/// ldapi:/// ldaps:///\""),
@@ -58,13 +58,13 @@ replace: olcTLSProtocolMin
             text: "ldap_modify: Other (e.g., implementation specific) error (80)",
             code: Some(Code::KeyUnreadableByService),
             why: "the account openldap cannot read the files, or key and certificate were not changed together",
-            remedy: "tamga check FOLDER --account openldap names the obstacle",
+            remedy: "tamga check DIR --account openldap names the obstacle",
         },
         KnownError {
             text: "main: TLS init def ctx failed",
             code: Some(Code::KeyMismatch),
-            why: "the pair does not fit, or a file cannot be read",
-            remedy: "tamga match FOLDER, then tamga check FOLDER --account openldap",
+            why: "key and certificate do not match, or a file cannot be read",
+            remedy: "tamga match DIR, then tamga check DIR --account openldap",
         },
         KnownError {
             text: "ldap_start_tls: Connect error (-11)",

@@ -7,10 +7,10 @@ use crate::finding::Code;
 pub(super) const RECIPE: Recipe = Recipe {
     id: "php",
     also: &["php-websocket"],
-    title: "PHP with a WebSocket of its own (wss)",
+    title: "PHP with its own WebSocket server (wss)",
     facts: Facts { port: 8443, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
-        path: "websocket.php, in the application's folder",
+        path: "websocket.php, in the application's directory",
         quote: Quote::Inside,
         text: r#"<?php
 // A page over HTTPS may open wss:// only, and under a name that the certificate has.
@@ -54,7 +54,7 @@ while (true) {
     steps: &[
         ("in the page: wss, the certificate's name, no bare address", "new WebSocket(\"wss://{host}:{port}/\")"),
         (
-            "behind a web server instead: it does TLS, and PHP speaks ws on loopback; nginx then needs these lines",
+            "or put it behind a web server, which does TLS while PHP speaks ws on loopback; nginx then needs these lines",
             "proxy_http_version 1.1;\nproxy_set_header Upgrade $http_upgrade;\nproxy_set_header Connection \"upgrade\";",
         ),
     ],
@@ -66,18 +66,18 @@ while (true) {
             text: "SSL: Unable to set private key file",
             code: Some(Code::KeyMismatch),
             why: "the key is not that of the certificate, or it is encrypted",
-            remedy: "tamga match FOLDER shows which key belongs to what",
+            remedy: "tamga match DIR shows which key matches which certificate",
         },
         KnownError {
             text: "Unable to set local cert chain file",
             code: None,
-            why: "the file is not there or not PEM; the leaf must stand first",
+            why: "the file is not there or not PEM; the leaf must come first",
             remedy: "tamga show LABEL says where the files are",
         },
         KnownError {
             text: "WebSocket connection to 'wss://… failed: Error in connection establishment: net::ERR_CERT",
             code: Some(Code::IssuerUnknown),
-            why: "a browser never asks for a WebSocket: what the page would warn of ends the connection silently",
+            why: "a browser shows no warning for a WebSocket: the connection just fails",
             remedy: "tamga check https://HOST:PORT for the very host and port of the WebSocket",
         },
         KnownError {

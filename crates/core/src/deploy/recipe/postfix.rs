@@ -12,7 +12,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         port: 25,
         scheme: "smtp",
         chain: "the key, then leaf and intermediates (smtpd_tls_chain_files)",
-        passphrase: "it cannot: the key must not be encrypted; its file is 0600",
+        passphrase: "not possible: the key must not be encrypted; its file is 0600",
         ..WEB
     },
     config: Config {
@@ -30,11 +30,11 @@ smtpd_tls_loglevel = 1
     },
     steps: &[
         (
-            "these older settings win over nothing but stay in the file: take them out",
+            "remove these older settings, which no longer have an effect",
             "{sudo}postconf -X smtpd_tls_cert_file smtpd_tls_key_file smtpd_use_tls",
         ),
         (
-            "in master.cf, for people's programs on ports 587 and 465",
+            "in master.cf, for mail programs on ports 587 and 465",
             "submission inet n - y - - smtpd -o smtpd_tls_security_level=encrypt\nsubmissions inet n - y - - smtpd -o smtpd_tls_wrappermode=yes",
         ),
     ],
@@ -48,14 +48,14 @@ smtpd_tls_loglevel = 1
         KnownError {
             text: "warning: key at index 1 in … does not match next certificate",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate are not a pair, or the certificate stands before the key",
+            why: "key and certificate do not match, or the certificate comes before the key",
             remedy: "smtpd_tls_chain_files = KEY, CERTIFICATE",
         },
         KnownError {
             text: "cannot load Certification Authority data",
             code: None,
             why: "smtpd_tls_CAfile is not there or not PEM",
-            remedy: "take the line out, or let it name the root",
+            remedy: "remove the line, or set it to the root's file",
         },
         KnownError {
             text: "TLS is required, but was not offered",

@@ -32,15 +32,15 @@ ssl_min_protocol_version = 'TLSv{minimum}'
     },
     steps: &[
         (
-            "?locked the passphrase of the key, in a file of its own",
+            "?locked put the passphrase of the key into a file",
             "?locked {sudo}install -o {owner} -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}",
         ),
         (
-            "in pg_hba.conf: a line that begins with host lets people in without TLS, hostssl does not",
+            "in pg_hba.conf: lines that begin with host allow connections without TLS, hostssl does not",
             "!clients hostssl all all all scram-sha-256\n?clients hostssl all all all cert",
         ),
         (
-            "what was set with ALTER SYSTEM wins over every file",
+            "list what was set with ALTER SYSTEM: it takes precedence over every file",
             "{as_postgres}psql -c \"select name, setting, sourcefile from pg_settings where name like 'ssl%' and source <> 'default'\"",
         ),
     ],
@@ -60,26 +60,26 @@ ssl_min_protocol_version = 'TLSv{minimum}'
         KnownError {
             text: "private key file … must be owned by the database user or root",
             code: Some(Code::KeyUnreadableByService),
-            why: "the key belongs to somebody else",
+            why: "the key file belongs to another account",
             remedy: "install it as in the recipe: -o postgres -m 0600",
         },
         KnownError {
             text: "could not load server certificate file",
             code: Some(Code::KeyUnreadableByService),
             why: "the account postgres cannot read it, or it is not there",
-            remedy: "tamga check FOLDER --account postgres names the obstacle",
+            remedy: "tamga check DIR --account postgres names the obstacle",
         },
         KnownError {
             text: "could not access private key file",
             code: Some(Code::KeyUnreadableByService),
             why: "the account postgres cannot reach it, or it is not there",
-            remedy: "tamga check FOLDER --account postgres names the obstacle",
+            remedy: "tamga check DIR --account postgres names the obstacle",
         },
         KnownError {
             text: "could not load private key file … key values mismatch",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate are not a pair",
-            remedy: "tamga match FOLDER shows which key belongs to what",
+            why: "key and certificate do not match",
+            remedy: "tamga match DIR shows which key matches which certificate",
         },
         KnownError {
             text: "cannot be reloaded because it requires a passphrase",
@@ -90,13 +90,13 @@ ssl_min_protocol_version = 'TLSv{minimum}'
         KnownError {
             text: "SSL configuration was not reloaded",
             code: None,
-            why: "the new files are not good; the old certificate is still served",
+            why: "the new files cannot be used; the old certificate is still served",
             remedy: "the line before names the file",
         },
         KnownError {
             text: "invalid length of startup packet",
             code: Some(Code::OtherProtocol),
-            why: "somebody spoke TLS at once; PostgreSQL first wants its own request",
+            why: "a client spoke TLS at once; PostgreSQL expects its own request first",
             remedy: "tamga check postgres://HOST",
         },
         KnownError {

@@ -10,7 +10,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     title: "Python 3.8 and later, with its ssl module",
     facts: Facts { port: 8443, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
-        path: "server.py, in the application's folder",
+        path: "server.py, in the application's directory",
         quote: Quote::Inside,
         text: r#"import functools
 import http.server
@@ -69,7 +69,7 @@ while True:
 "#,
     },
     steps: &[(
-        "frameworks take the same two files",
+        "frameworks use the same two files",
         "uvicorn application:app --ssl-certfile {certificate} --ssl-keyfile {key}\nflask run --cert {certificate} --key {key}\ngunicorn --certfile {certificate} --keyfile {key} application:app",
     )],
     check: "python3 -m py_compile server.py",
@@ -79,8 +79,8 @@ while True:
         KnownError {
             text: "[SSL: KEY_VALUES_MISMATCH]",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate are not a pair",
-            remedy: "tamga match FOLDER shows which key belongs to what",
+            why: "key and certificate do not match",
+            remedy: "tamga match DIR shows which key matches which certificate",
         },
         KnownError {
             text: "ssl.SSLError: [SSL] PEM lib",
@@ -91,7 +91,7 @@ while True:
         KnownError {
             text: "CERTIFICATE_VERIFY_FAILED … unable to get local issuer certificate",
             code: Some(Code::IssuerUnknown),
-            why: "a client in Python does not know the root",
+            why: "a Python client does not trust the root",
             remedy: "SSL_CERT_FILE or, for requests, REQUESTS_CA_BUNDLE must name a file with the root",
         },
         KnownError {
@@ -104,7 +104,7 @@ while True:
             text: "Could not find a suitable TLS CA certificate bundle, invalid path",
             code: Some(Code::TrustOverridden),
             why: "REQUESTS_CA_BUNDLE or CURL_CA_BUNDLE names a file that is not there",
-            remedy: "unset it, or let it name a file with the root",
+            remedy: "unset it, or set it to a file that contains the root",
         },
     ],
     tried: Tried::Run("Python 3.11"),

@@ -14,7 +14,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         keys: COMMON,
         owner: "rabbitmq",
         place: FileLocation::Own("/etc/rabbitmq/tls/{label}"),
-        passphrase: "plain text in its configuration (ssl_options.password): better leave the key open and its file 0600",
+        passphrase: "plain text in its configuration (ssl_options.password): better an unencrypted key in a 0600 file",
         ..WEB
     },
     config: Config {
@@ -35,7 +35,10 @@ ssl_options.versions.1 = tlsv1.3
 !only13 ssl_options.versions.2 = tlsv1.2
 ",
     },
-    steps: &[("a later file in conf.d wins, and advanced.config over all", "{sudo}grep -rn ssl /etc/rabbitmq")],
+    steps: &[(
+        "look for other settings: a later file in conf.d takes precedence, and advanced.config over all",
+        "{sudo}grep -rn ssl /etc/rabbitmq",
+    )],
     check: "{sudo}rabbitmq-diagnostics check_certificate_expiration",
     reload: "{sudo}rabbitmqctl eval 'ssl:clear_pem_cache().'",
     proof: ("/var/log/rabbitmq/rabbit@HOST.log", "started TLS (SSL) listener on … {port}"),
@@ -44,7 +47,7 @@ ssl_options.versions.1 = tlsv1.3
             text: "eacces … keyfile",
             code: Some(Code::KeyUnreadableByService),
             why: "the account rabbitmq cannot read the key",
-            remedy: "tamga check FOLDER --account rabbitmq names the obstacle",
+            remedy: "tamga check DIR --account rabbitmq names the obstacle",
         },
         KnownError {
             text: "TLS server: In state … received CLIENT ALERT: Fatal - Unknown CA",
@@ -55,13 +58,13 @@ ssl_options.versions.1 = tlsv1.3
         KnownError {
             text: "no_suitable_cipher",
             code: Some(Code::NoCommonCipher),
-            why: "the client knows no cipher that fits the kind of key",
+            why: "the client supports no cipher for this kind of key",
             remedy: "tamga issue NAME --key-algorithm rsa2048 for old clients",
         },
         KnownError {
             text: "TLS server … Handshake Failure - peer_did_not_return_a_certificate",
             code: Some(Code::ClientCertificateWanted),
-            why: "the broker wants a client certificate, and none was shown",
+            why: "the broker requires a client certificate, and the client sent none",
             remedy: "tamga issue NAME --purpose client",
         },
     ],

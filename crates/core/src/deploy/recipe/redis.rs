@@ -13,7 +13,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         scheme: "",
         owner: "redis",
         place: FileLocation::Own("/etc/redis/tls/{label}"),
-        passphrase: "plain text in its configuration (tls-key-file-pass): better leave the key open and its file 0600",
+        passphrase: "plain text in its configuration (tls-key-file-pass): better an unencrypted key in a 0600 file",
         ..WEB
     },
     config: Config {
@@ -34,10 +34,7 @@ tls-ca-cert-file {root}
 "#,
     },
     steps: &[
-        (
-            "at the end of /etc/redis/redis.conf: a later line wins over an earlier one",
-            "include /etc/redis/{label}.conf",
-        ),
+        ("at the end of /etc/redis/redis.conf: a later line takes precedence", "include /etc/redis/{label}.conf"),
         ("programs connect with rediss:// and the root", "redis-cli --tls --cacert {root} -h {host} -p {port} ping"),
     ],
     check: "",
@@ -48,13 +45,13 @@ tls-ca-cert-file {root}
             text: "Failed to load certificate",
             code: Some(Code::KeyUnreadableByService),
             why: "the account redis cannot read the certificate, or it is not PEM",
-            remedy: "tamga check FOLDER --account redis names the obstacle",
+            remedy: "tamga check DIR --account redis names the obstacle",
         },
         KnownError {
             text: "Failed to load private key",
             code: Some(Code::KeyMismatch),
-            why: "the key is not the certificate's, is encrypted, or cannot be read",
-            remedy: "tamga match FOLDER, then tamga check FOLDER --account redis",
+            why: "the key does not match the certificate, is encrypted, or cannot be read",
+            remedy: "tamga match DIR, then tamga check DIR --account redis",
         },
         KnownError {
             text: "Failed to configure CA certificate(s) file/directory",
@@ -65,19 +62,19 @@ tls-ca-cert-file {root}
         KnownError {
             text: "Error accepting a client connection: error:0A000416 … certificate unknown",
             code: Some(Code::IssuerUnknown),
-            why: "a client refused: it does not trust the root",
+            why: "a client rejected the certificate: it does not trust the root",
             remedy: "give it root.pem (redis-cli --cacert)",
         },
         KnownError {
             text: "Error accepting a client connection … wrong version number",
             code: Some(Code::TlsOnPlainPort),
-            why: "a client spoke without TLS to the port of TLS",
+            why: "a client connected to the TLS port without TLS",
             remedy: "connect with rediss:// or --tls",
         },
         KnownError {
             text: "Error accepting a client connection … peer did not return a certificate",
             code: Some(Code::ClientCertificateWanted),
-            why: "tls-auth-clients is on by default, and the client showed none",
+            why: "tls-auth-clients is on by default, and the client sent none",
             remedy: "tls-auth-clients no, or issue one: tamga issue NAME --purpose client",
         },
     ],

@@ -20,7 +20,7 @@ pub(super) const RECIPE: Recipe = Recipe {
             KeyAlgorithm::Rsa4096,
         ],
         owner: "",
-        passphrase: "it cannot: rustls reads open keys only, so the file is 0600",
+        passphrase: "not possible: rustls reads unencrypted keys only, so the file is 0600",
         ..WEB
     },
     config: Config {
@@ -69,19 +69,19 @@ fn main() -> Result<(), Box<dyn Error>> {
         KnownError {
             text: "InconsistentKeys(KeyMismatch)",
             code: Some(Code::KeyMismatch),
-            why: "key and certificate are not a pair",
-            remedy: "tamga match FOLDER shows which key belongs to what",
+            why: "key and certificate do not match",
+            remedy: "tamga match DIR shows which key matches which certificate",
         },
         KnownError {
             text: "invalid peer certificate: UnknownIssuer",
             code: Some(Code::IssuerUnknown),
-            why: "a client in Rust does not know the root",
+            why: "a Rust client does not trust the root",
             remedy: "give it the root, or let it use the system's store (rustls-native-certs, rustls-platform-verifier)",
         },
         KnownError {
             text: "CaUsedAsEndEntity",
             code: Some(Code::CaAsLeaf),
-            why: "the server shows a certificate of an authority instead of one for a server",
+            why: "the server sends a CA certificate instead of a server certificate",
             remedy: "tamga issue NAME",
         },
         KnownError {

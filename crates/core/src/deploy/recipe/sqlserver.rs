@@ -7,7 +7,7 @@ use crate::finding::Code;
 pub(super) const RECIPE: Recipe = Recipe {
     id: "sqlserver",
     also: &["mssql", "sql-server"],
-    title: "SQL Server on Linux (on Windows: import the PKCS#12 file, then the Configuration Manager)",
+    title: "SQL Server on Linux",
     facts: Facts {
         port: 1433,
         scheme: "",
@@ -15,13 +15,14 @@ pub(super) const RECIPE: Recipe = Recipe {
         owner: "mssql",
         mode: 0o400,
         place: FileLocation::Own("/var/opt/mssql/tls/{label}"),
-        passphrase: "it cannot: the key must not be encrypted; its file is 0400",
+        passphrase: "not possible: the key must not be encrypted; its file is 0400",
         ..WEB
     },
     config: Config {
         path: "/var/opt/mssql/mssql.conf, section network",
         quote: Quote::Bare,
-        text: r"[network]
+        text: r"# On Windows: import the PKCS#12 file, then choose it in the Configuration Manager.
+[network]
 tcpport = {port}
 ?bound ipaddress = {address}
 tlscert = {certificate}
@@ -33,13 +34,10 @@ forceencryption = 1
     },
     steps: &[
         (
-            "clients compare the name: it must be what they connect to, and the common name the first of them",
+            "clients compare the name: they must connect to a name of the certificate, and its common name must be the first of them",
             "sqlcmd -S {host},{port} -N -U operator",
         ),
-        (
-            "no client needs TrustServerCertificate any more: that switch accepts every certificate",
-            "grep -rn TrustServerCertificate .",
-        ),
+        ("remove TrustServerCertificate from clients: it accepts any certificate", "grep -rn TrustServerCertificate ."),
     ],
     check: "",
     reload: "{sudo}systemctl restart mssql-server",
@@ -51,8 +49,8 @@ forceencryption = 1
         KnownError {
             text: "Unable to load user-specified certificate",
             code: Some(Code::KeyUnreadableByService),
-            why: "the account cannot read key or certificate, the key is not RSA, or the pair does not fit",
-            remedy: "tamga check FOLDER --account mssql, and tamga issue NAME --for sqlserver",
+            why: "the account cannot read key or certificate, the key is not RSA, or the two do not match",
+            remedy: "tamga check DIR --account mssql, and tamga issue NAME --for sqlserver",
         },
         KnownError {
             text: "The certificate chain was issued by an authority that is not trusted",

@@ -14,7 +14,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         owner: "tomcat",
         mode: 0o600,
         place: FileLocation::Own("/etc/tomcat10/tls/{label}"),
-        passphrase: "plain text in server.xml (certificateKeyPassword): better leave the key open and its file 0600",
+        passphrase: "plain text in server.xml (certificateKeyPassword): better an unencrypted key in a 0600 file",
         ..WEB
     },
     config: Config {
@@ -35,11 +35,11 @@ pub(super) const RECIPE: Recipe = Recipe {
     },
     steps: &[
         (
-            "an older Connector for this port must go: two cannot share it",
+            "remove an older Connector for this port: two cannot share it",
             "{sudo}grep -n 'SSLEnabled' /etc/tomcat10/server.xml",
         ),
         (
-            "?redirect plain HTTP is sent to HTTPS (302) by this in web.xml, and redirectPort=\"{port}\" in the plain Connector",
+            "?redirect to redirect plain HTTP to HTTPS (302), put this into web.xml, and redirectPort=\"{port}\" into the plain Connector",
             "?redirect <security-constraint><web-resource-collection><web-resource-name>all</web-resource-name><url-pattern>/*</url-pattern></web-resource-collection><user-data-constraint><transport-guarantee>CONFIDENTIAL</transport-guarantee></user-data-constraint></security-constraint>",
         ),
     ],
@@ -50,26 +50,26 @@ pub(super) const RECIPE: Recipe = Recipe {
         KnownError {
             text: "Failed to load keystore type … with path … due to",
             code: None,
-            why: "the file is not there, is no PKCS#12 store, or the passphrase is wrong",
+            why: "the file is missing, is not a PKCS#12 store, or the passphrase is wrong",
             remedy: "use the PEM files as in the recipe, or tamga show FILE to see what the store holds",
         },
         KnownError {
             text: "No key found for alias",
             code: None,
-            why: "the store calls the key otherwise",
+            why: "the key has another alias in the store",
             remedy: "tamga show FILE names the aliases; tamga export LABEL --as pkcs12 --alias NAME sets one",
         },
         KnownError {
             text: "Cannot store non-PrivateKeys",
             code: None,
-            why: "a trust store was named where a key store is wanted",
+            why: "a trust store was named where a key store is expected",
             remedy: "tamga export LABEL --as pkcs12 with the certificate's label, not the root's",
         },
         KnownError {
             text: "java.io.FileNotFoundException … (Permission denied)",
             code: Some(Code::KeyUnreadableByService),
-            why: "the account tomcat cannot read the file, or a folder above it",
-            remedy: "tamga check FOLDER --account tomcat names the obstacle",
+            why: "the account tomcat cannot read the file, or a directory above it",
+            remedy: "tamga check DIR --account tomcat names the obstacle",
         },
     ],
     tried: Tried::Form("the fragment was read by an XML parser"),

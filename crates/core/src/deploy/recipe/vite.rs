@@ -10,7 +10,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     title: "A front-end development server (Vite)",
     facts: Facts { port: 5173, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
-        path: "vite.https.mjs, beside the vite.config that you have",
+        path: "vite.https.mjs, beside your vite.config",
         quote: Quote::Inside,
         text: r#"import { readFileSync } from "node:fs";
 
@@ -34,12 +34,12 @@ export const server = {
     },
     steps: &[
         (
-            "add two lines to the configuration that you have; everything else in it stays",
-            "import { server } from \"./vite.https.mjs\";\nexport default defineConfig({ server, /* what is there already */ });",
+            "add two lines to your configuration, and keep the rest",
+            "import { server } from \"./vite.https.mjs\";\nexport default defineConfig({ server, /* your other settings */ });",
         ),
-        ("the files stay out of the project: they must not be committed", "git check-ignore {key} || true"),
+        ("keep the files out of version control", "git check-ignore {key} || true"),
         (
-            "another front-end server takes the same two files",
+            "other front-end servers use the same two files",
             "webpack: devServer.server = { type: \"https\", options: { cert: \"{certificate}\", key: \"{key}\" } }\nnext dev --experimental-https --experimental-https-key {key} --experimental-https-cert {certificate}",
         ),
     ],
@@ -56,13 +56,13 @@ export const server = {
         KnownError {
             text: "[vite] failed to connect to websocket",
             code: Some(Code::NameNotCovered),
-            why: "the page's WebSocket uses a host or port for which the certificate does not stand",
+            why: "the page's WebSocket uses a host or port that the certificate does not cover",
             remedy: "server.hmr.host must be a name of the certificate, protocol wss",
         },
         KnownError {
             text: "http proxy error … self-signed certificate",
             code: Some(Code::IssuerUnknown),
-            why: "its proxy, a client in Node.js, does not trust the root of what stands behind it",
+            why: "its proxy, a Node.js client, does not trust the root of the server behind it",
             remedy: "NODE_EXTRA_CA_CERTS=…/root.pem; never secure: false",
         },
     ],

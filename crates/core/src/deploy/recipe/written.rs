@@ -98,7 +98,7 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
     }
     if s.clients.is_some() {
         let line = "{sudo}install -D -m 0644 {clients_source} {clients}";
-        files.push(Work { what: "the root of the clients that are let in".into(), lines: lines(line) });
+        files.push(Work { what: "install the root of the clients that may connect".into(), lines: lines(line) });
     }
     let mut steps: Vec<Work> = recipe
         .steps
@@ -107,16 +107,16 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         .filter(|w| !w.lines.is_empty())
         .collect();
     if !recipe.check.is_empty() {
-        steps.push(Work { what: "its own check; only then go on".into(), lines: lines(recipe.check) });
+        steps.push(Work { what: "validate the configuration before you go on".into(), lines: lines(recipe.check) });
     }
-    steps.push(Work { what: "let it take up what is new".into(), lines: lines(recipe.reload) });
+    steps.push(Work { what: "start it, or let it reload".into(), lines: lines(recipe.reload) });
     let proof_lines = values.fill(recipe.proof.1, Quote::Bare).lines().map(str::to_owned).collect();
     steps.push(Work {
-        what: format!("on success see {}", values.fill(recipe.proof.0, Quote::Bare).trim()),
+        what: format!("success looks like this in {}", values.fill(recipe.proof.0, Quote::Bare).trim()),
         lines: proof_lines,
     });
     let target = if recipe.facts.scheme.is_empty() { "{host}:{port}" } else { "{scheme}://{host}:{port}" };
-    steps.push(Work { what: "would anybody warn?".into(), lines: lines(&format!("tamga check {target}")) });
+    steps.push(Work { what: "check that no client warns".into(), lines: lines(&format!("tamga check {target}")) });
     let renewal = again.into_iter().chain(lines(recipe.reload)).filter(|l| !l.starts_with('#')).collect();
     Ok(Written {
         recipe,
@@ -284,12 +284,12 @@ fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values) -> (Option
         }
     }
     all.extend(again.iter().cloned());
-    (Some(Work { what: format!("the files, as {} wants them", recipe.id), lines: all }), again)
+    (Some(Work { what: format!("put the files where {} reads them", recipe.id), lines: all }), again)
 }
 
 fn who(recipe: &Recipe, s: &Setting) -> String {
     match s.owner.as_deref().unwrap_or(recipe.facts.owner) {
-        "" => "the person who starts it".into(),
+        "" => "the account that starts it".into(),
         other => other.to_owned(),
     }
 }
@@ -303,7 +303,7 @@ fn remarks(recipe: &Recipe, s: &Setting) -> Vec<String> {
                 .to_owned(),
         );
         if !recipe.config.text.contains("?redirect") && !recipe.steps.iter().any(|s| s.0.starts_with("?redirect")) {
-            out.push(format!("{} has no redirect of its own: put a web server before it", recipe.id));
+            out.push(format!("{} has no redirect of its own: put a web server in front of it", recipe.id));
         }
     }
     if s.clients.is_some() && !recipe.config.text.contains("?clients") && !recipe.config.text.contains("{clients}") {
@@ -311,13 +311,13 @@ fn remarks(recipe: &Recipe, s: &Setting) -> Vec<String> {
     }
     let versions = ["{minimum}", "{minor}", "?only13", "!only13"];
     if s.only_13 && !versions.iter().any(|v| recipe.config.text.contains(v)) {
-        out.push(format!("{} takes its oldest protocol from the system, not from this file", recipe.id));
+        out.push(format!("{} takes its minimum protocol version from the system, not from this file", recipe.id));
     }
     if s.locked {
         out.push(format!("the key needs a passphrase: {}", recipe.facts.passphrase));
     }
     if !s.names.iter().any(Name::is_host) {
-        out.push(format!("{} has no host name or address: no client takes it for a server", s.label));
+        out.push(format!("{} has no host name or address: no client accepts it for a server", s.label));
     }
     out
 }

@@ -261,11 +261,11 @@ impl KeyUsage {
     /// The bits that are set, in words.
     pub fn words(&self) -> String {
         let all = [
-            (self.digital_signature, "sign"),
-            (self.key_encipherment, "receive keys"),
-            (self.key_agreement, "agree on keys"),
-            (self.key_cert_sign, "sign certificates"),
-            (self.crl_sign, "sign revocation lists"),
+            (self.digital_signature, "digital signature"),
+            (self.key_encipherment, "key encipherment"),
+            (self.key_agreement, "key agreement"),
+            (self.key_cert_sign, "certificate signing"),
+            (self.crl_sign, "CRL signing"),
         ];
         all.iter().filter(|(set, _)| *set).map(|(_, word)| *word).collect::<Vec<_>>().join(", ")
     }

@@ -169,6 +169,12 @@ impl Certificate {
         Sha256Fingerprint::of(&self.der)
     }
 
+    /// SHA-1 of the DER, 40 digits of lower-case hex: what Windows calls the thumbprint. Nothing here relies on it.
+    pub fn sha1(&self) -> String {
+        use sha1::{Digest, Sha1};
+        crate::vocabulary::text::hex(&Sha1::digest(&self.der))
+    }
+
     /// Subject and issuer are the same name (RFC 5280 §3.2).
     pub fn is_self_issued(&self) -> bool {
         subject::same(&self.subject, &self.issuer)

@@ -42,7 +42,7 @@ impl Store for Bundle {
                     })
                 } else if !look.may_write(folder) {
                     Some(Blocker {
-                        why: "its folder may not be written".into(),
+                        why: "its directory may not be written".into(),
                         remedy: format!("sudo tamga trust add --stores bundle --bundle {}", file.shown()),
                         absent: false,
                     })

@@ -30,7 +30,7 @@ const fn row(name: &'static str, effect: Effect, read_by: &'static str) -> Varia
 pub const ALL: [Variable; 9] = [
     row("NODE_EXTRA_CA_CERTS", Effect::Adds, "Node.js, npm, Deno, Electron: read once, at the start"),
     row("DENO_CERT", Effect::Adds, "Deno"),
-    row("GIT_SSL_CAINFO", Effect::Replaces, "git; where its folder of roots is there too, it adds"),
+    row("GIT_SSL_CAINFO", Effect::Replaces, "git; where its directory of roots is there too, it adds"),
     row("SSL_CERT_FILE", Effect::Replaces, "OpenSSL, Python's ssl, httpx, Go, rustls, Ruby, PHP streams, cargo"),
     row("REQUESTS_CA_BUNDLE", Effect::Replaces, "Python's requests, pip"),
     row("CURL_CA_BUNDLE", Effect::Replaces, "curl, Python's requests"),

@@ -12,7 +12,6 @@ use crate::plan::ports::Look;
 use crate::plan::step::{Invocation, Planned, Step};
 use crate::stores::StoreId;
 use crate::vocabulary::text::Shown;
-use sha1::{Digest, Sha1};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
@@ -163,7 +162,7 @@ fn mark(c: &Certificate) -> Option<String> {
 
 /// As the command writes it: SHA-1, upper-case hex. It is a name here, not a proof.
 pub(crate) fn fingerprint(c: &Certificate) -> String {
-    crate::vocabulary::text::hex(&Sha1::digest(c.der())).to_ascii_uppercase()
+    c.sha1().to_ascii_uppercase()
 }
 
 /// What trust settings say about a certificate for servers.

@@ -428,3 +428,28 @@ fn a_check_can_count_the_clients_of_one_scope_alone() {
     assert_eq!(clients("machine"), ["standard", "curl"]);
     assert_eq!(clients("both"), ["standard", "curl", "firefox", "node"]);
 }
+
+/// A root that somebody made and installed by hand goes by its file; another of the same name stays, byte for byte.
+#[test]
+fn a_home_made_root_goes_by_its_file_and_its_namesake_stays() {
+    let s = sandbox().without_clients();
+    let roots: Vec<String> = ["one", "two"]
+        .into_iter()
+        .map(|data| {
+            s.run(&["authority", "create", "old", "--data-dir", data]).expect(0);
+            std::fs::read_to_string(s.lab(&format!("{data}/authorities/old/certificate.pem"))).unwrap()
+        })
+        .collect();
+    std::fs::write(s.lab("old.pem"), &roots[1]).unwrap();
+    std::fs::write(s.lab("roots.pem"), format!("# ours\n{}# old\r\n{}# end", roots[0], roots[1].replace('\n', "\r\n"))).unwrap();
+    let v = s.json(&["trust", "remove", "old.pem", "--stores", "bundle", "--bundle", "roots.pem"]).expect(0).json();
+    assert_eq!(v["stores"][0]["change"], "removed", "{v}");
+    let left = std::fs::read_to_string(s.lab("roots.pem")).unwrap();
+    assert_eq!(left, format!("# ours\n{}# old\r\n# end", roots[0]));
+    // The machine's store, where each has a file of its own.
+    let anchors = s.path("root/usr/local/share/ca-certificates");
+    std::fs::write(anchors.join("home-made.crt"), &roots[0]).unwrap();
+    std::fs::write(anchors.join("home-made-2.crt"), &roots[1]).unwrap();
+    s.json(&["trust", "remove", "old.pem", "--stores", "system"]);
+    assert!(anchors.join("home-made.crt").exists() && !anchors.join("home-made-2.crt").exists());
+}

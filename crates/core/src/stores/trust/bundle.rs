@@ -108,8 +108,15 @@ fn block(root: &Root, before: &[u8]) -> Vec<u8> {
     format!("{joint}# begin {mark}\n{}# end {mark}\n", root.pem()).into_bytes()
 }
 
-/// The bytes without the root's block, whatever the label in its mark; None if there is none.
+/// The bytes without the root: its marked block, whatever the label in the mark, or else the lines of the certificate alone, which
+/// somebody else put there. None if it is not there.
 fn without(before: &[u8], root: &Root) -> Option<Vec<u8>> {
+    let (start, end) = marked(before, root).or_else(|| unmarked(before, root.certificate.der()))?;
+    Some([&before[..start], &before[end..]].concat())
+}
+
+/// Where our block is.
+fn marked(before: &[u8], root: &Root) -> Option<(usize, usize)> {
     let text = std::str::from_utf8(before).ok()?;
     let mark = text
         .lines()
@@ -117,6 +124,26 @@ fn without(before: &[u8], root: &Root) -> Option<Vec<u8>> {
         .find(|m| super::is_mark_of(m.trim(), &root.certificate))?;
     let start = text.find(&format!("# begin {mark}\n"))?;
     let end_line = format!("# end {mark}\n");
-    let end = start + text[start..].find(&end_line)? + end_line.len();
-    Some([&before[..start], &before[end..]].concat())
+    Some((start, start + text[start..].find(&end_line)? + end_line.len()))
+}
+
+/// Where the PEM lines of a certificate are, with the line end after them.
+fn unmarked(before: &[u8], der: &[u8]) -> Option<(usize, usize)> {
+    const BEGIN: &[u8] = b"-----BEGIN CERTIFICATE-----";
+    const END: &[u8] = b"-----END CERTIFICATE-----";
+    let find = |from: usize, what: &[u8]| before[from..].windows(what.len()).position(|w| w == what).map(|at| from + at);
+    let mut from = 0;
+    while let Some(start) = find(from, BEGIN) {
+        let end = find(start, END)? + END.len();
+        if pem::certificates(&before[start..end]).first().is_some_and(|found| found == der) {
+            let line_end = match &before[end..] {
+                [b'\r', b'\n', ..] => 2,
+                [b'\n', ..] => 1,
+                _ => 0,
+            };
+            return Some((start, end + line_end));
+        }
+        from = start + BEGIN.len();
+    }
+    None
 }

@@ -3,7 +3,7 @@
 use crate::failure::Result;
 use crate::interact::Interact;
 use std::path::{Path, PathBuf};
-use tamga_core::error::{Diagnostic, Error, Kind};
+use tamga_core::error::Error;
 use tamga_core::finding::Code;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
@@ -122,7 +122,13 @@ impl NewSecret {
             (None, None) => {}
         }
         if !caller.is_present() {
-            return Err(Unanswered { what: format!("a new passphrase is needed for {of}") }.into());
+            return Err(Error::Objection {
+                code: "passphrase-needed",
+                what: format!("a new passphrase is needed for {of}"),
+                why: "there is no terminal to ask at".into(),
+                instead: "give it: --new-passphrase-file PATH or --new-passphrase-env VAR".into(),
+            }
+            .into());
         }
         let first = some_text(caller.passphrase(&format!("new passphrase for {of}: "))?)?;
         if caller.passphrase("the same once more: ")? != first {
@@ -167,38 +173,6 @@ impl AuthoritySecret {
             instead: format!("take four or more random words; or accept it: --accept {code}"),
         }
         .into())
-    }
-}
-
-/// A new passphrase that nobody could be asked for.
-#[derive(Debug)]
-struct Unanswered {
-    what: String,
-}
-
-impl std::fmt::Display for Unanswered {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(&self.what)
-    }
-}
-
-impl std::error::Error for Unanswered {}
-
-impl Diagnostic for Unanswered {
-    fn kind(&self) -> Kind {
-        Kind::Refused
-    }
-    fn code(&self) -> &'static str {
-        "passphrase-needed"
-    }
-    fn what(&self) -> String {
-        self.what.clone()
-    }
-    fn why(&self) -> String {
-        "there is no terminal to ask at".into()
-    }
-    fn remedy(&self) -> String {
-        "give it: --new-passphrase-file PATH or --new-passphrase-env VAR".into()
     }
 }
 

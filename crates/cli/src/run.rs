@@ -3,12 +3,12 @@
 use crate::args::{Color, Common, Format};
 use crate::cli::{Cli, Typed};
 use crate::exit::{self, Failed, Failure};
-use crate::usage::Usage;
+use crate::usage::usage_error;
 use crate::words::{human, print_json, to_json};
 use crate::{commands, session::Session};
 use clap::CommandFactory;
 use std::process::ExitCode;
-use tamga_core::error::Diagnostic;
+use tamga_core::error::{Diagnostic, Stated};
 
 /// Runs; never panics on input.
 pub(crate) fn run(Typed { cli, words }: Typed) -> ExitCode {
@@ -21,11 +21,11 @@ pub(crate) fn run(Typed { cli, words }: Typed) -> ExitCode {
     let json = common.format == Format::Json;
     let name = cli.command.name();
     if common.format == Format::Lines && !matches!(name, "check" | "serve") {
-        let diagnostic = Usage {
-            what: "invalid --format value \"lines\"".into(),
-            why: format!("{name} gives one answer, not one line a result"),
-            remedy: "use --format json".into(),
-        };
+        let diagnostic = usage_error(
+            "invalid --format value \"lines\"",
+            format!("{name} gives one answer, not one line a result"),
+            "use --format json",
+        );
         return refused(&common, name, &diagnostic);
     }
     if let Some(ignored) = ignored(&common, &words) {
@@ -59,20 +59,22 @@ pub(crate) fn run(Typed { cli, words }: Typed) -> ExitCode {
 }
 
 /// An option that this command would ignore.
-fn ignored(common: &Common, words: &str) -> Option<Usage> {
+fn ignored(common: &Common, words: &str) -> Option<Stated> {
     let option = match (common.dry_run, common.yes) {
         (true, _) => "--dry-run",
         (_, true) => "--yes",
         _ => return None,
     };
-    commands::is_read_only(words).then(|| Usage {
-        what: format!("{option} means nothing with tamga {words}"),
-        why: "this command changes nothing, and asks nothing".into(),
-        remedy: format!("leave {option} out"),
+    commands::is_read_only(words).then(|| {
+        usage_error(
+            format!("{option} means nothing with tamga {words}"),
+            "this command changes nothing, and asks nothing",
+            format!("leave {option} out"),
+        )
     })
 }
 
-fn refused(common: &Common, name: &str, why: &Usage) -> ExitCode {
+fn refused(common: &Common, name: &str, why: &Stated) -> ExitCode {
     match common.format {
         Format::Json => print_json(name, false, to_json(&Failed::from(why as &dyn Diagnostic))),
         _ => human::failure(why),

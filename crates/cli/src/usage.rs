@@ -7,41 +7,12 @@ use crate::words::{human, print_json, to_json};
 use clap::CommandFactory;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use std::process::ExitCode;
-use tamga_core::error::{Diagnostic, Kind};
+use tamga_core::error::{Diagnostic, Kind, Stated};
 use tamga_core::vocabulary::text::nearest;
 
 /// What is wrong with a command line.
-#[derive(Debug)]
-pub(crate) struct Usage {
-    pub(crate) what: String,
-    pub(crate) why: String,
-    pub(crate) remedy: String,
-}
-
-impl std::fmt::Display for Usage {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(&self.what)
-    }
-}
-
-impl std::error::Error for Usage {}
-
-impl Diagnostic for Usage {
-    fn kind(&self) -> Kind {
-        Kind::Usage
-    }
-    fn code(&self) -> &'static str {
-        "usage"
-    }
-    fn what(&self) -> String {
-        self.what.clone()
-    }
-    fn why(&self) -> String {
-        self.why.clone()
-    }
-    fn remedy(&self) -> String {
-        self.remedy.clone()
-    }
+pub(crate) fn usage_error(what: impl Into<String>, why: impl Into<String>, remedy: impl Into<String>) -> Stated {
+    Stated { kind: Kind::Usage, code: "usage", what: what.into(), why: why.into(), remedy: remedy.into() }
 }
 
 /// Reports words that make no command; with `--format json` as an object. Help and the version come here too.
@@ -87,7 +58,7 @@ fn typed_command(args: &[String]) -> String {
     words.join(" ")
 }
 
-fn usage(e: &clap::Error, command: &str) -> Usage {
+fn usage(e: &clap::Error, command: &str) -> Stated {
     let text = |kind| match e.get(kind) {
         Some(ContextValue::String(s)) => Some(s.clone()),
         Some(ContextValue::Strings(all)) => Some(all.join(", ")),
@@ -101,21 +72,19 @@ fn usage(e: &clap::Error, command: &str) -> Usage {
     let suggested = |kind| text(kind).map_or(lists.clone(), |s| format!("did you mean {s}?"));
     let argument = text(ContextKind::InvalidArg).map(|a| option_alone(&a));
     match (e.kind(), argument) {
-        (ErrorKind::UnknownArgument, Some(typed)) if typed.starts_with('-') => Usage {
-            what: format!("unexpected option {typed}"),
-            why: format!("{program} has no such option"),
-            remedy: suggested(ContextKind::SuggestedArg),
-        },
-        (ErrorKind::UnknownArgument, Some(typed)) => Usage {
-            what: format!("unexpected word {typed:?}"),
-            why: format!("{program} takes no further words"),
-            remedy: lists,
-        },
-        (ErrorKind::InvalidSubcommand, _) => Usage {
-            what: format!("there is no command {:?}", text(ContextKind::InvalidSubcommand).unwrap_or_default()),
-            why: format!("{program} has no command of this name"),
-            remedy: suggested(ContextKind::SuggestedSubcommand),
-        },
+        (ErrorKind::UnknownArgument, Some(typed)) if typed.starts_with('-') => usage_error(
+            format!("unexpected option {typed}"),
+            format!("{program} has no such option"),
+            suggested(ContextKind::SuggestedArg),
+        ),
+        (ErrorKind::UnknownArgument, Some(typed)) => {
+            usage_error(format!("unexpected word {typed:?}"), format!("{program} takes no further words"), lists)
+        }
+        (ErrorKind::InvalidSubcommand, _) => usage_error(
+            format!("there is no command {:?}", text(ContextKind::InvalidSubcommand).unwrap_or_default()),
+            format!("{program} has no command of this name"),
+            suggested(ContextKind::SuggestedSubcommand),
+        ),
         (ErrorKind::MissingRequiredArgument, Some(_)) => {
             let all = match e.get(ContextKind::InvalidArg) {
                 Some(ContextValue::Strings(all)) => all.join(" and "),
@@ -124,29 +93,21 @@ fn usage(e: &clap::Error, command: &str) -> Usage {
             let usage = e.get(ContextKind::Usage).map(ToString::to_string).unwrap_or_default();
             let usage = anstream::adapter::strip_str(&usage).to_string();
             let usage = usage.trim_start_matches("Usage:").split_whitespace().collect::<Vec<_>>().join(" ");
-            Usage {
-                what: format!("{program} needs {all}"),
-                why: format!("it is used like this: {usage}"),
-                remedy: lists,
-            }
+            usage_error(format!("{program} needs {all}"), format!("it is used like this: {usage}"), lists)
         }
         (ErrorKind::ArgumentConflict, Some(one)) => {
             let other = text(ContextKind::PriorArg).map(|a| option_alone(&a));
             match other.filter(|o| *o != one) {
-                Some(other) => Usage {
-                    what: format!("{one} and {other} were both given"),
-                    why: "one excludes the other".into(),
-                    remedy: "leave one of them out".into(),
-                },
-                None => Usage {
-                    what: format!("{one} was given more than once"),
-                    why: "it takes one value".into(),
-                    remedy: "give it once".into(),
-                },
+                Some(other) => usage_error(
+                    format!("{one} and {other} were both given"),
+                    "one excludes the other",
+                    "leave one of them out",
+                ),
+                None => usage_error(format!("{one} was given more than once"), "it takes one value", "give it once"),
             }
         }
         (ErrorKind::MissingSubcommand, _) => {
-            Usage { what: format!("{program} needs a command"), why: "it does nothing by itself".into(), remedy: lists }
+            usage_error(format!("{program} needs a command"), "it does nothing by itself", lists)
         }
         (ErrorKind::InvalidValue, _) => invalid_value(e).unwrap_or_else(|| other(e, lists)),
         _ => other(e, lists),
@@ -160,18 +121,18 @@ fn option_alone(shown: &str) -> String {
 }
 
 /// Any other error of the parser: its sentence, and the reason behind the colon.
-fn other(e: &clap::Error, remedy: String) -> Usage {
+fn other(e: &clap::Error, remedy: String) -> Stated {
     let text = e.to_string();
     let line = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
     let (what, why) = line.split_once(": ").unwrap_or((line, "the words do not make a command"));
-    Usage { what: what.to_owned(), why: why.to_owned(), remedy }
+    usage_error(what.to_owned(), why.to_owned(), remedy)
 }
 
 /// More accepted values than this are not listed.
 const MOST_LISTED: usize = 30;
 
 /// A value that an option does not take, where all that it takes are known: named, with what may have been meant.
-fn invalid_value(e: &clap::Error) -> Option<Usage> {
+fn invalid_value(e: &clap::Error) -> Option<Stated> {
     let text = |kind| match e.get(kind) {
         Some(ContextValue::String(s)) => Some(s.clone()),
         _ => None,
@@ -195,5 +156,5 @@ fn invalid_value(e: &clap::Error) -> Option<Usage> {
         0..=MOST_LISTED => format!("expected one of: {}", accepted.join(", ")),
         _ => "expected one of the codes that tamga explain lists".into(),
     };
-    Some(Usage { what, why, remedy })
+    Some(usage_error(what, why, remedy))
 }

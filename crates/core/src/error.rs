@@ -34,6 +34,40 @@ pub trait Diagnostic: std::error::Error {
     fn remedy(&self) -> String;
 }
 
+/// A failure that occurs in one place and needs no type of its own: its lines as they are shown.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("{what}")]
+pub struct Stated {
+    /// Its kind.
+    pub kind: Kind,
+    /// A stable word for programs.
+    pub code: &'static str,
+    /// What failed.
+    pub what: String,
+    /// Why.
+    pub why: String,
+    /// What to do about it.
+    pub remedy: String,
+}
+
+impl Diagnostic for Stated {
+    fn kind(&self) -> Kind {
+        self.kind
+    }
+    fn code(&self) -> &'static str {
+        self.code
+    }
+    fn what(&self) -> String {
+        self.what.clone()
+    }
+    fn why(&self) -> String {
+        self.why.clone()
+    }
+    fn remedy(&self) -> String {
+        self.remedy.clone()
+    }
+}
+
 /// Every failure of the core, with its context.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum Error {

@@ -14,7 +14,7 @@ use tamga_core::ca::report::Issued;
 use tamga_core::deploy::export::{self, Form, Material, Settings};
 use tamga_core::deploy::lab::file::{Content, Target, TargetFile};
 use tamga_core::deploy::lab::place::{Found, Recorded, differs};
-use tamga_core::error::{Diagnostic, Kind};
+use tamga_core::error::{Diagnostic, Kind, Stated};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::pem;
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
@@ -69,40 +69,14 @@ fn named(target: &Target) -> String {
     }
 }
 
-/// A change that did not take, and was undone.
-#[derive(Debug)]
-struct NotTaken {
-    why: String,
-    undone: bool,
-}
-
-impl std::fmt::Display for NotTaken {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str(match self.undone {
-            true => "the server did not take the new certificate, and what stood there is back",
-            false => "the server did not take the certificate",
-        })
-    }
-}
-
-impl std::error::Error for NotTaken {}
-
-impl Diagnostic for NotTaken {
-    fn kind(&self) -> Kind {
-        Kind::Partial
-    }
-    fn code(&self) -> &'static str {
-        "not-taken"
-    }
-    fn what(&self) -> String {
-        self.to_string()
-    }
-    fn why(&self) -> String {
-        self.why.clone()
-    }
-    fn remedy(&self) -> String {
-        "look at the server's log, then run tamga apply again".into()
-    }
+/// A change that the server did not take, and whether it was undone.
+fn not_taken(why: String, undone: bool) -> Stated {
+    let what = match undone {
+        true => "the server did not take the new certificate, and what was there before is back",
+        false => "the server did not take the certificate",
+    };
+    let remedy = "look at the server's log, then run tamga apply again".into();
+    Stated { kind: Kind::Partial, code: "not-taken", what: what.into(), why, remedy }
 }
 
 /// What the ledger remembers of a target.
@@ -205,7 +179,7 @@ impl<'a> Deploying<'a> {
             }
             ledger.finish(id, &work)?;
             ledger.note(env.now, "not-taken", &issued.label, &why)?;
-            return Err(NotTaken { why, undone }.into());
+            return Err(not_taken(why, undone).into());
         }
         self.record(&ledger, issued, target, files.iter().map(|f| f.1.clone()).collect())?;
         fs::settle(all())?;
@@ -241,7 +215,7 @@ impl<'a> Deploying<'a> {
             };
             let undone = env.unlocked(back)??;
             ledger.finish(id, &work)?;
-            return Err(NotTaken { why, undone }.into());
+            return Err(not_taken(why, undone).into());
         }
         self.record(&ledger, issued, target, items.iter().map(|i| place::sha256(&i.bytes)).collect())?;
         env.unlocked(|| through.settle(&items))??;

@@ -15,7 +15,7 @@ use std::time::Duration;
 use tamga_app::interact::Task;
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, read_key};
 use tamga_core::check::client::{Client, Outcome};
-use tamga_core::error::{Diagnostic, Kind};
+use tamga_core::error::{Kind, Stated};
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::vocabulary::text::Shown;
@@ -41,39 +41,6 @@ const CLEARED: [&str; 10] = [
     "DOAS_USER",
     "PKEXEC_UID",
 ];
-
-/// A step of the demonstration did not end as it must.
-#[derive(Debug)]
-struct Broken {
-    step: String,
-    why: String,
-}
-
-impl std::fmt::Display for Broken {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "the demonstration failed: {}", self.step)
-    }
-}
-
-impl std::error::Error for Broken {}
-
-impl Diagnostic for Broken {
-    fn kind(&self) -> Kind {
-        Kind::Fault
-    }
-    fn code(&self) -> &'static str {
-        "demo-failed"
-    }
-    fn what(&self) -> String {
-        self.to_string()
-    }
-    fn why(&self) -> String {
-        self.why.clone()
-    }
-    fn remedy(&self) -> String {
-        "please report it; nothing on this machine was changed".into()
-    }
-}
 
 struct Demo<'a> {
     session: &'a Session,
@@ -194,8 +161,15 @@ impl Demo<'_> {
         Ok(())
     }
 
-    fn broken(&self, step: &str, why: &str) -> Broken {
-        Broken { step: step.to_owned(), why: why.to_owned() }
+    /// A step of the demonstration did not end as it must.
+    fn broken(&self, step: &str, why: &str) -> Stated {
+        Stated {
+            kind: Kind::Fault,
+            code: "demo-failed",
+            what: format!("the demonstration failed: {step}"),
+            why: why.to_owned(),
+            remedy: "please report it; nothing on this machine was changed".into(),
+        }
     }
 
     /// Runs a command of our own in the sandbox, as a person would type it; gives its JSON and exit code.
@@ -297,7 +271,7 @@ impl Demo<'_> {
         Ok(checked)
     }
 
-    fn must(&self, row: &Value, fine: bool, stage: &str) -> std::result::Result<(), Broken> {
+    fn must(&self, row: &Value, fine: bool, stage: &str) -> std::result::Result<(), Stated> {
         let accepts = row["verdict"] == "accepts";
         if accepts == fine && row["verdict"] != "unknown" {
             return Ok(());

@@ -73,11 +73,16 @@ fn an_older_ledger_becomes_a_new_one() {
         q.query_map([], |r| r.get(0)).unwrap().collect::<Result<_, _>>().unwrap()
     };
     let columns = "ALTER TABLE certificate DROP COLUMN starts; ALTER TABLE certificate DROP COLUMN self_issued;
-                   ALTER TABLE certificate DROP COLUMN names; ALTER TABLE certificate DROP COLUMN sha1;";
+                   ALTER TABLE certificate DROP COLUMN names; ALTER TABLE certificate DROP COLUMN sha1;
+                   DROP INDEX event_kind; DROP INDEX event_about;";
     let listed = |s: &Sandbox| s.json(&["list", "--at", at]).expect(0).json()["certificates"].clone();
     let rows = listed(&s);
     for (version, back) in [(2, "DROP INDEX certificate_alone;"), (3, ""), (4, "")] {
-        let columns = if version == 4 { "ALTER TABLE certificate DROP COLUMN sha1;" } else { columns };
+        let columns = if version == 4 {
+            "ALTER TABLE certificate DROP COLUMN sha1; DROP INDEX event_kind; DROP INDEX event_about;"
+        } else {
+            columns
+        };
         let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
         let before = layout(&db);
         db.execute_batch(&format!("{columns} {back} PRAGMA user_version = {version}")).unwrap();

@@ -441,7 +441,8 @@ fn a_home_made_root_goes_by_its_file_and_its_namesake_stays() {
         })
         .collect();
     std::fs::write(s.lab("old.pem"), &roots[1]).unwrap();
-    std::fs::write(s.lab("roots.pem"), format!("# ours\n{}# old\r\n{}# end", roots[0], roots[1].replace('\n', "\r\n"))).unwrap();
+    std::fs::write(s.lab("roots.pem"), format!("# ours\n{}# old\r\n{}# end", roots[0], roots[1].replace('\n', "\r\n")))
+        .unwrap();
     let v = s.json(&["trust", "remove", "old.pem", "--stores", "bundle", "--bundle", "roots.pem"]).expect(0).json();
     assert_eq!(v["stores"][0]["change"], "removed", "{v}");
     let left = std::fs::read_to_string(s.lab("roots.pem")).unwrap();

@@ -49,49 +49,20 @@ fn holds(name: &str, programs: &[&str]) {
     assert_eq!(page.lines().count(), now.lines().count(), "{name}");
 }
 
-#[test]
-fn start() {
-    holds("start.md", &[]);
+macro_rules! pages {
+    ($($name:ident $file:literal $programs:expr;)*) => { $(#[test] fn $name() { holds($file, &$programs); })* };
 }
 
-#[test]
-fn first_screen() {
-    holds("first-screen.md", &["chromium", "curl"]);
-}
-
-#[test]
-fn certificates() {
-    holds("certificates.md", &[]);
-}
-
-#[test]
-fn authorities() {
-    holds("authorities.md", &[]);
-}
-
-#[test]
-fn servers() {
-    holds("servers.md", &[]);
-}
-
-#[test]
-fn trust() {
-    holds("trust.md", &[]);
-}
-
-#[test]
-fn checks() {
-    holds("checks.md", &[]);
-}
-
-#[test]
-fn lab() {
-    holds("lab.md", &[]);
-}
-
-#[test]
-fn mistakes() {
-    holds("mistakes.md", &[]);
+pages! {
+    start "start.md" [];
+    first_screen "first-screen.md" ["chromium", "curl"];
+    certificates "certificates.md" [];
+    authorities "authorities.md" [];
+    servers "servers.md" [];
+    trust "trust.md" [];
+    checks "checks.md" [];
+    lab "lab.md" [];
+    mistakes "mistakes.md" [];
 }
 
 /// No command without a transcript.

@@ -126,6 +126,7 @@ impl Browser {
         command.arg("about:blank");
         command
             .env("HOME", home)
+            .env("TMPDIR", home)
             .env_remove("XDG_DATA_HOME")
             .env_remove("XDG_CONFIG_HOME")
             .env_remove("XDG_CACHE_HOME");

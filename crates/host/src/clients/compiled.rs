@@ -106,7 +106,8 @@ fn built(program: &Path, machine: &Machine, folder: &Path) -> Result<Command, St
     let mut build = Command::new(program);
     build.args(["build", "-o"]).arg(&to).arg(&source).current_dir(folder);
     build.env("GO111MODULE", "off").env("GOTOOLCHAIN", "local").env("GOPROXY", "off").env("CGO_ENABLED", "0");
-    build.env_remove("GOFLAGS");
+    // Its scratch files go where ours are: stopped, it would leave them.
+    build.env_remove("GOFLAGS").env("GOTMPDIR", folder);
     // Anyone who builds with Go has a cache already, which saves half a minute; else none is left behind.
     let home = machine.home();
     let caches = [".cache/go-build", "Library/Caches/go-build", "AppData/Local/go-build"].map(|c| home.join(c));

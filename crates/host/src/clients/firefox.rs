@@ -89,7 +89,7 @@ impl Browser {
         crate::fs::write_scratch(&profile.join("user.js"), text.as_bytes()).map_err(failed_start)?;
         let mut command = Command::new(program);
         command.args(["--headless", "--marionette", "--remote-allow-system-access", "--no-remote", "--profile"]);
-        command.arg(&profile).env("HOME", home).env("MOZ_CRASHREPORTER_DISABLE", "1");
+        command.arg(&profile).env("HOME", home).env("TMPDIR", home).env("MOZ_CRASHREPORTER_DISABLE", "1");
         crate::platform::own_group(&mut command);
         for name in ["XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_CACHE_HOME", "DISPLAY", "SSLKEYLOGFILE"] {
             command.env_remove(name);

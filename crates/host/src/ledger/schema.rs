@@ -49,8 +49,12 @@ ALTER TABLE certificate ADD COLUMN self_issued INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE certificate ADD COLUMN names TEXT NOT NULL DEFAULT '[]';
 ";
 
-/// Version 5: the SHA-1 by which Windows finds a certificate.
-const SHA1: &str = "ALTER TABLE certificate ADD COLUMN sha1 TEXT NOT NULL DEFAULT '';";
+/// Version 5: the SHA-1 by which Windows finds a certificate; events are found without reading them all.
+const FIFTH: &str = "
+ALTER TABLE certificate ADD COLUMN sha1 TEXT NOT NULL DEFAULT '';
+CREATE INDEX event_kind ON event (kind);
+CREATE INDEX event_about ON event (about);
+";
 
 const RECORDS: &str = "
 CREATE TABLE event (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, about TEXT NOT NULL,
@@ -83,7 +87,7 @@ pub(super) fn migrate(db: &Connection) -> rusqlite::Result<bool> {
     // Another process may have been faster.
     let done = match version(db)? {
         VERSION => Ok(true),
-        0 => db.execute_batch(&format!("{TABLES}{ALONE}{SUMMARY}{SHA1}{RECORDS}")).map(|()| true),
+        0 => db.execute_batch(&format!("{TABLES}{ALONE}{SUMMARY}{RECORDS}{FIFTH}")).map(|()| true),
         from @ 1..=4 => {
             let older = match from {
                 1 => from_first(db).and_then(|()| db.execute_batch(ALONE)),
@@ -92,7 +96,7 @@ pub(super) fn migrate(db: &Connection) -> rusqlite::Result<bool> {
             };
             older
                 .and_then(|()| if from < 4 { db.execute_batch(SUMMARY) } else { Ok(()) })
-                .and_then(|()| db.execute_batch(SHA1))
+                .and_then(|()| db.execute_batch(FIFTH))
                 .and_then(|()| super::certificates::summarize(db))
                 .map(|()| true)
         }

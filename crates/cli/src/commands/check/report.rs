@@ -89,7 +89,7 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
     text
 }
 
-/// A row a client; where clients were run, what they did stands beside what was predicted.
+/// A row a client; where clients were run, what they did is shown beside what was predicted.
 fn verdicts(all: &[Row]) -> Vec<Vec<String>> {
     let observed = |r: &&Row| r.basis == "observed";
     let message = |r: &Row| r.code.as_deref().map(|c| cut(c, LONGEST)).unwrap_or_default();

@@ -131,7 +131,8 @@ fn marked(before: &[u8], root: &Root) -> Option<(usize, usize)> {
 fn unmarked(before: &[u8], der: &[u8]) -> Option<(usize, usize)> {
     const BEGIN: &[u8] = b"-----BEGIN CERTIFICATE-----";
     const END: &[u8] = b"-----END CERTIFICATE-----";
-    let find = |from: usize, what: &[u8]| before[from..].windows(what.len()).position(|w| w == what).map(|at| from + at);
+    let find =
+        |from: usize, what: &[u8]| before[from..].windows(what.len()).position(|w| w == what).map(|at| from + at);
     let mut from = 0;
     while let Some(start) = find(from, BEGIN) {
         let end = find(start, END)? + END.len();

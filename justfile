@@ -26,3 +26,7 @@ agreement:
     env -i PATH="$PATH" HOME="$there/home" TAMGA_ROOT="$there/root" NODE_EXTRA_CA_CERTS="$there/home/extra-roots.pem" \
         "${CARGO_TARGET_DIR:-target}/debug/examples/agreement" > "$there/agreement.md"
     mv "$there/agreement.md" docs/agreement.md
+
+# Writes the transcripts of docs/cli anew: read them
+transcripts:
+    TAMGA_TESTS_WRITE=1 cargo test -q -p tamga --test it transcripts

@@ -32,6 +32,7 @@ pub(crate) fn run(Typed { cli, words }: Typed) -> ExitCode {
         return refused(&common, name, &ignored);
     }
     let done = Session::new(cli.common).and_then(|session| commands::run(&session, cli.command, Cli::command));
+    tamga_host::fs::forget_stdin();
     match done {
         Ok(done) => {
             if json && done.json.is_null() {

@@ -156,7 +156,7 @@ fn run_in(mut command: Command, input: &[u8], limit: Duration, group: bool) -> s
         platform::own_group(&mut command);
     }
     let mut child = command.spawn()?;
-    let _started = scratch::started(&child, group);
+    let started = scratch::started(&child, group);
     let (stdin, stdout, stderr) = (child.stdin.take(), child.stdout.take(), child.stderr.take());
     let input = zeroize::Zeroizing::new(input.to_vec());
     // Not joined: each ends with its pipe, and that may be later than the program.
@@ -167,6 +167,8 @@ fn run_in(mut command: Command, input: &[u8], limit: Duration, group: bool) -> s
     let output = Drain::start(stdout);
     let errors = Drain::start(stderr);
     let code = wait_in(&mut child, limit, group)?;
+    // It has ended: its number may soon be another program's.
+    drop(started);
     let end = Instant::now() + if code.is_some() { AFTERWARDS } else { Duration::ZERO };
     let (output, errors) = (output.finish(end), errors.finish(end));
     Ok(Ended { code, output, errors: Untrusted::from_bytes(&errors) })

@@ -51,9 +51,16 @@ pub fn is_there(path: &Path) -> bool {
     path == Path::new(STDIN) || path.exists()
 }
 
+/// What was read of standard input: perhaps a key.
+static READ: Mutex<Option<Zeroizing<Vec<u8>>>> = Mutex::new(None);
+
+/// Overwrites what was read of standard input. For the end of a run.
+pub fn forget_stdin() {
+    READ.lock().unwrap_or_else(|e| e.into_inner()).take();
+}
+
 /// Standard input to its end, once: every further call gets the same.
 fn read_stdin() -> Result<Zeroizing<Vec<u8>>> {
-    static READ: Mutex<Option<Zeroizing<Vec<u8>>>> = Mutex::new(None);
     let mut read = READ.lock().unwrap_or_else(|e| e.into_inner());
     if let Some(bytes) = &*read {
         return Ok(bytes.clone());

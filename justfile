@@ -27,6 +27,6 @@ agreement:
         "${CARGO_TARGET_DIR:-target}/debug/examples/agreement" > "$there/agreement.md"
     mv "$there/agreement.md" docs/agreement.md
 
-# Writes the transcripts of docs/cli anew: read them
+# Writes the transcripts of docs/cli again: read them
 transcripts:
     TAMGA_TESTS_WRITE=1 cargo test -q -p tamga --test it transcripts

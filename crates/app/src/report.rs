@@ -5,6 +5,7 @@
 
 use crate::permitted::{Permitted, hosts};
 use schemars::JsonSchema;
+use serde::ser::SerializeMap;
 use serde::{Serialize, Serializer};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -149,10 +150,34 @@ struct CertificateView<'a> {
     sha1: Option<&'a str>,
     not_before: Option<String>,
     not_after: Option<String>,
-    folder: String,
-    files: BTreeMap<&'static str, String>,
+    folder: &'a str,
+    #[schemars(with = "BTreeMap<&'static str, String>")]
+    files: Files<'a>,
     #[serde(flatten)]
     state: Option<State<'a>>,
+}
+
+/// The files of a certificate: the word of each, and its path.
+enum Files<'a> {
+    /// These names in this directory, which a list of a million writes without putting them together first.
+    In(&'a str, &'a [(&'static str, &'a str)]),
+    /// Each by itself.
+    Each([(&'static str, String); 2]),
+}
+
+impl Serialize for Files<'_> {
+    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Files::In(folder, names) => {
+                let mut map = s.serialize_map(Some(names.len()))?;
+                for (word, name) in *names {
+                    map.serialize_entry(word, &format_args!("{folder}{}{name}", std::path::MAIN_SEPARATOR))?;
+                }
+                map.end()
+            }
+            Files::Each(files) => s.collect_map(files.iter().map(|(word, path)| (word, path))),
+        }
+    }
 }
 
 // What `list` says besides.
@@ -178,8 +203,12 @@ struct Revoked {
 }
 
 impl<'a> CertificateView<'a> {
-    fn of(c: &'a Summary, files: &[(&'static str, &str)], state: Option<State<'a>>) -> CertificateView<'a> {
-        let folder = c.folder.shown();
+    fn of(
+        c: &'a Summary,
+        folder: &'a str,
+        files: &'a [(&'static str, &'a str)],
+        state: Option<State<'a>>,
+    ) -> CertificateView<'a> {
         CertificateView {
             label: &c.label,
             names: Cow::Borrowed(&c.names),
@@ -188,10 +217,7 @@ impl<'a> CertificateView<'a> {
             sha1: Some(&c.sha1),
             not_before: Some(c.not_before.to_string()),
             not_after: Some(c.not_after.to_string()),
-            files: files
-                .iter()
-                .map(|(word, name)| (*word, format!("{folder}{}{name}", std::path::MAIN_SEPARATOR)))
-                .collect(),
+            files: Files::In(folder, files),
             folder,
             state,
         }
@@ -200,7 +226,7 @@ impl<'a> CertificateView<'a> {
 
 impl Serialize for Certificate {
     fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
-        CertificateView::of(&self.issued.summary(), &self.files, None).serialize(s)
+        CertificateView::of(&self.issued.summary(), &self.issued.folder.shown(), &self.files, None).serialize(s)
     }
 }
 
@@ -221,7 +247,7 @@ impl Serialize for Listed {
         let standing =
             Standing { days_left: c.not_after.days_after(self.now), authority: c.authority.as_deref(), revoked };
         let state = State { state: c.standing(self.now).word(), standing: Some(standing) };
-        CertificateView::of(c, &ALL_FILES, Some(state)).serialize(s)
+        CertificateView::of(c, &c.folder.shown(), &ALL_FILES, Some(state)).serialize(s)
     }
 }
 
@@ -246,8 +272,8 @@ impl Serialize for Request {
             sha1: None,
             not_before: None,
             not_after: None,
-            folder: w.folder.shown(),
-            files: [("request", request), ("private_key", w.folder.join(KEY_FILE).shown())].into(),
+            folder: &w.folder.shown(),
+            files: Files::Each([("request", request), ("private_key", w.folder.join(KEY_FILE).shown())]),
             state: Some(State { state: "waiting", standing: None }),
         }
         .serialize(s)

@@ -167,7 +167,7 @@ fn run_in(mut command: Command, input: &[u8], limit: Duration, group: bool) -> s
     let output = Drain::start(stdout);
     let errors = Drain::start(stderr);
     let code = wait_in(&mut child, limit, group)?;
-    // It has ended: its number may soon be another program's.
+    // It has exited: its number may soon be another program's.
     drop(started);
     let end = Instant::now() + if code.is_some() { AFTERWARDS } else { Duration::ZERO };
     let (output, errors) = (output.finish(end), errors.finish(end));

@@ -151,7 +151,8 @@ impl Recipe {
     /// The lines that are to are in its log.
     pub fn proof(&self) -> Vec<String> {
         let steps = self.0["steps"].as_array().unwrap();
-        let reply = steps.iter().find(|w| w["what"].as_str().unwrap().starts_with("on success see")).unwrap();
+        let reply =
+            steps.iter().find(|w| w["what"].as_str().unwrap().starts_with("success looks like this in")).unwrap();
         reply["lines"].as_array().unwrap().iter().map(|l| l.as_str().unwrap().to_owned()).collect()
     }
 }

@@ -11,7 +11,6 @@ use tamga_core::ca::pairs::{self, Found, Group, Reach};
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
-use zeroize::Zeroizing;
 
 /// Upper bound on the size of a file found by looking, in bytes: nothing of the kind is larger.
 const LARGEST: u64 = 4 << 20;
@@ -143,6 +142,10 @@ pub fn pairs(env: &Env, request: &Request) -> Result<Report> {
     let passphrase = request.secret.given(&*env.caller)?;
     let mut files = Vec::new();
     for path in &request.paths {
+        if path == Path::new(fs::STDIN) {
+            files.push((path.clone(), true));
+            continue;
+        }
         let meta = std::fs::metadata(path).map_err(tamga_host::error::Error::file("reading", path))?;
         match meta.is_dir() {
             true => walk(path, 0, &mut files),
@@ -152,9 +155,9 @@ pub fn pairs(env: &Env, request: &Request) -> Result<Report> {
     let (mut places, mut found): (Vec<(PathBuf, bool)>, Vec<Found>) = Default::default();
     let mut unreadable = Vec::new();
     for (path, named) in files {
-        let bytes = match fs::read_regular(&path) {
-            Ok(bytes) => Zeroizing::new(bytes),
-            Err(e) if named => return Err(tamga_host::error::Error::file("reading", &path)(e).into()),
+        let read = if named { Ok(fs::read_named(&path)?) } else { fs::read_regular(&path) };
+        let bytes = match read {
+            Ok(bytes) => bytes,
             Err(_) => {
                 unreadable.push(path);
                 continue;

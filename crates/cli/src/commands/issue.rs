@@ -13,6 +13,7 @@ use tamga_app::certificate::issue_list;
 use tamga_app::report::Answer;
 use tamga_core::ca::list_file;
 use tamga_core::ca::renew;
+use tamga_core::deploy::export::Form;
 use tamga_core::deploy::recipe::Recipe;
 use tamga_core::finding::Code;
 use tamga_core::finding::Finding;
@@ -195,6 +196,9 @@ pub(crate) fn render_form(
 ) -> String {
     let Some(server) = server else { return String::new() };
     let mut written = form.map(|f| export::render_file(&f.export)).unwrap_or_default();
+    if let Some(leaf) = form.filter(|f| f.export.form == Form::Pkcs12).and_then(|f| f.export.chain.first()) {
+        written.push_str(&format!("{} {}, the thumbprint that Windows shows\n", human::dim("SHA-1  "), leaf.sha1()));
+    }
     if let Some(file) = form.and_then(|f| f.passphrase_file.as_ref()) {
         let file = file.shown();
         written.push_str(&format!("{} its passphrase is in {file} (readable by you alone)\n", human::dim("note   ")));

@@ -152,3 +152,23 @@ fn an_address_is_a_link_where_the_terminal_has_links() {
     assert!(!terminal::run(s.command(&check), &[]).seen.contains("\u{1b}]8"));
     assert!(!s.run(&check).out.contains('\u{1b}'), "never in a pipe");
 }
+
+#[test]
+fn apply_a_check_and_the_demonstration_say_what_they_are_doing() {
+    let s = lab();
+    let file = "[[certificate]]\nnames = [\"gauge-7.saltmarsh.test\"]\nkey_algorithm = \"rsa4096\"\n";
+    std::fs::write(s.lab("tamga.toml"), file).unwrap();
+    let seen = drawn(&terminal::run(s.command(&["apply"]), &[]).seen);
+    let at = |what: &str| seen.find(what).unwrap_or_else(|| panic!("{what}: {seen}"));
+    assert!(at("certificates") < at("making an rsa4096 key") && at("making an rsa4096 key") < at("issued"));
+    if !has(&["curl"]) {
+        return;
+    }
+    let check = ["check", "localhost", "--observe", "--clients", "curl", "--resolve", "localhost=127.0.0.1"];
+    let site = tamga_testkit::site::of_files(&s.lab("charts"));
+    let target = format!("https://localhost:{site}");
+    let check: Vec<&str> = check.iter().map(|w| if *w == "localhost" { target.as_str() } else { w }).collect();
+    assert!(drawn(&terminal::run(s.command(&check), &[]).seen).contains("asking the clients installed here"));
+    let demo = drawn(&terminal::run(sandbox().command(&["demo"]), &[]).seen);
+    assert!(demo.contains("working") && demo.contains("asking the clients installed here"), "{demo}");
+}

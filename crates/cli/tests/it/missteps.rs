@@ -324,6 +324,12 @@ fn standard_input_is_a_file_wherever_one_is_read() {
     assert_eq!(received["ok"], true, "{received}");
     let exported = piped("charts/certificate.pem", "export - --as der --output charts.cer");
     assert_eq!(exported["ok"], true, "{exported}");
+    let matched = piped("charts/private-key.pem", "match - charts/certificate.pem");
+    assert_eq!(matched["groups"].as_array().unwrap().len(), 1, "{matched}");
+    std::fs::write(s.lab("lab.toml"), "[[certificate]]\nnames = [\"buoy.saltmarsh.test\"]\n").unwrap();
+    let applied = piped("lab.toml", "apply -");
+    assert_eq!(applied["changes"][0]["about"], "buoy.saltmarsh.test", "{applied}");
+    assert!(s.lab("buoy.saltmarsh.test/certificate.pem").exists());
     let trusted = piped("charts/root.pem", "trust add - --stores bundle --bundle b.pem");
     assert_eq!(trusted["stores"][0]["state"], "present", "{trusted}");
 }
@@ -376,6 +382,9 @@ fn sha1_is_there_for_windows() {
     assert!(sha1.len() == 40 && sha1.chars().all(|c| c.is_ascii_hexdigit()), "{sha1}");
     assert_eq!(s.json(&["list", "gauge-7"]).json()["certificates"][0]["sha1"], sha1.as_str());
     assert!(s.run(&["show", "gauge-7.saltmarsh.test"]).expect(0).out.contains(&sha1));
+    let iis = s.run(&["issue", "web.saltmarsh.test", "--for", "iis"]).expect(0).out;
+    let of = s.json(&["list", "web"]).json()["certificates"][0]["sha1"].as_str().unwrap().to_owned();
+    assert!(iis.contains(&of), "{iis}");
     let prints = s.run(&["export", "gauge-7.saltmarsh.test", "--as", "fingerprint"]).expect(0).out;
     assert!(prints.contains(&sha1.to_uppercase()), "{prints}");
 }

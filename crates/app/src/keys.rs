@@ -103,7 +103,7 @@ pub fn is_locked(a: &Authority) -> bool {
 /// Errors: the file is missing or holds no key.
 pub fn stored_key(label: &str, path: &Path) -> Result<Stored> {
     match fs::read_named(path) {
-        Ok(bytes) => Ok(private_key::read(&bytes, &path.shown())?),
+        Ok(bytes) => Ok(private_key::read(&bytes, &fs::name_of(path))?),
         Err(tamga_host::error::Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
             Err(Error::KeyMissing { label: label.to_owned(), path: path.to_owned() }.into())
         }
@@ -128,7 +128,7 @@ pub fn certificates(files: &[PathBuf]) -> Result<Vec<Certificate>> {
     let mut out = Vec::new();
     for path in files {
         let bytes = fs::read_named(path)?;
-        let what = path.shown();
+        let what = fs::name_of(path);
         let ders = pem::certificates(&bytes);
         if ders.is_empty() {
             return Err(Error::Malformed { what, why: "it holds no certificate".into() }.into());

@@ -179,7 +179,7 @@ fn every_recipe_is_whole_for_every_setting() {
                 assert!(without(|s| s.clients = None) != said("client certificates"), "{}", r.id);
             }
             if on(2) {
-                assert!(without(|s| s.only_13 = false) != said("oldest protocol"), "{}", r.id);
+                assert!(without(|s| s.only_13 = false) != said("minimum protocol version"), "{}", r.id);
             }
             if on(3) {
                 assert!(w.remarks.iter().any(|n| n.contains("passphrase")), "{}", r.id);

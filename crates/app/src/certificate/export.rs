@@ -281,7 +281,7 @@ fn source(env: &Env, request: &Request) -> Result<Source> {
     } else if path.is_dir() {
         of_directory(env, request)?
     } else {
-        let what = path.shown();
+        let what = fs::name_of(path);
         let found = read(env, &fs::read_named(path)?, request, &what)?;
         let stem = path.file_stem().map_or_else(|| "exported".into(), |n| file_name(&n.to_string_lossy()));
         Source { label: None, material: export::arranged(found, &stem, &what)? }

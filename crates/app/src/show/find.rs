@@ -129,7 +129,7 @@ fn store(env: &Env, form: Container, bytes: &[u8], secret: &Secret, what: &str) 
 
 fn file(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
     let bytes = fs::read_named(path)?;
-    let what = path.shown();
+    let what = fs::name_of(path);
     if let Some(form) = Container::of(&bytes) {
         return store(env, form, &bytes, secret, &what);
     }

@@ -117,7 +117,7 @@ pub fn root_of(a: &Authority) -> Result<Root> {
 fn of_file(typed: &str) -> Result<Root> {
     let path = PathBuf::from(typed);
     let bytes = fs::read_named(&path)?;
-    let malformed = |why: &str| Error::Malformed { what: path.shown(), why: why.to_owned() };
+    let malformed = |why: &str| Error::Malformed { what: fs::name_of(&path), why: why.to_owned() };
     let der = pem::certificates(&bytes).into_iter().next().ok_or_else(|| malformed("it holds no certificate"))?;
     let certificate = Certificate::read(&der, typed)?;
     // Standard input has no name: then the subject gives one.

@@ -135,7 +135,8 @@ fn render_empty(report: &Report) -> String {
     match (report.total, report.is_narrowed) {
         (0, true) => "none\n".to_owned(),
         (0, false) => "nothing issued yet: tamga issue NAME, or everything at once: tamga setup\n".into(),
-        (n, _) => format!("no such page: there are {} of them\n", n.div_ceil(ROWS)),
+        (n, _) if n <= ROWS => "no such page: there is only one\n".to_owned(),
+        (n, _) => format!("no such page: there are {}\n", n.div_ceil(ROWS)),
     }
 }
 

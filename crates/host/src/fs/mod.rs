@@ -22,7 +22,7 @@ pub(crate) use lock::PATIENCE;
 pub use lock::{APPLY, CHANGE, Lock, is_applying, lock, lock_apply};
 pub use names::{Tag, parent, sibling};
 pub use read::{
-    NAMED_LIMIT, STDIN, forget_stdin, is_there, read_named, read_named_text, read_regular, read_stdin_text,
+    NAMED_LIMIT, STDIN, forget_stdin, is_there, name_of, read_named, read_named_text, read_regular, read_stdin_text,
     read_to_replace, read_trusted, regular_files,
 };
 

@@ -7,6 +7,7 @@ use crate::platform;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
+use tamga_core::vocabulary::text::Shown;
 use zeroize::Zeroizing;
 
 /// Upper bound on a file that a person named, in bytes: no certificate, store or request comes near it.
@@ -49,6 +50,11 @@ pub const STDIN: &str = "-";
 /// True if a person named standard input, or something that is there.
 pub fn is_there(path: &Path) -> bool {
     path == Path::new(STDIN) || path.exists()
+}
+
+/// What a person named, in words.
+pub fn name_of(path: &Path) -> String {
+    if path == Path::new(STDIN) { "standard input".to_owned() } else { path.shown() }
 }
 
 /// What was read of standard input: perhaps a key.

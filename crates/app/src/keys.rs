@@ -14,7 +14,6 @@ use tamga_core::pki::format::private_key::{self, Stored};
 use tamga_core::pki::key::SigningKey;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::vocabulary::secret::Passphrase;
-use tamga_core::vocabulary::text::Shown;
 use tamga_host::{entropy, fs};
 
 impl Env {

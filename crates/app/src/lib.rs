@@ -11,6 +11,7 @@ pub mod check;
 pub mod env;
 pub mod explain;
 pub mod failure;
+mod files;
 pub mod hosts;
 pub mod identity;
 pub mod interact;

@@ -3,9 +3,9 @@
 //! Reports carry the values of the core, so that a caller can ask them anything; their JSON is a view that this module makes. Paths
 //! and texts from outside become text here, with `\xHH` for bytes that are not UTF-8, so that no path can make JSON fail.
 
+use crate::files::Files;
 use crate::permitted::{Permitted, hosts};
 use schemars::JsonSchema;
-use serde::ser::SerializeMap;
 use serde::{Serialize, Serializer};
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -155,29 +155,6 @@ struct CertificateView<'a> {
     files: Files<'a>,
     #[serde(flatten)]
     state: Option<State<'a>>,
-}
-
-/// The files of a certificate: the word of each, and its path.
-enum Files<'a> {
-    /// These names in this directory, which a list of a million writes without putting them together first.
-    In(&'a str, &'a [(&'static str, &'a str)]),
-    /// Each by itself.
-    Each([(&'static str, String); 2]),
-}
-
-impl Serialize for Files<'_> {
-    fn serialize<S: Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
-        match self {
-            Files::In(folder, names) => {
-                let mut map = s.serialize_map(Some(names.len()))?;
-                for (word, name) in *names {
-                    map.serialize_entry(word, &format_args!("{folder}{}{name}", std::path::MAIN_SEPARATOR))?;
-                }
-                map.end()
-            }
-            Files::Each(files) => s.collect_map(files.iter().map(|(word, path)| (word, path))),
-        }
-    }
 }
 
 // What `list` says besides.

@@ -14,7 +14,6 @@ use tamga_core::pki::format::pem;
 use tamga_core::stores::trust::{self, Goal, Root};
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
-use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
 
 /// Which root.

@@ -11,7 +11,7 @@ const STYLE: &str = "\
 *{box-sizing:border-box}body{font:15px/1.5 system-ui,sans-serif;max-width:68rem;margin:2rem auto;padding:0 1.5rem;color:var(--ink)}
 h1{font-size:1.5rem;margin:0}h2{font-size:1.15rem;margin:0;overflow-wrap:anywhere}h3{font-size:.95rem;margin:1.4rem 0 .5rem}
 header p,.kind{color:color-mix(in srgb,var(--ink) 65%,transparent);margin:.2rem 0}
-section{border:1px solid var(--line);border-radius:10px;padding:1.2rem 1.4rem;margin:1.4rem 0;break-inside:avoid-page}
+section{border:1px solid var(--line);border-radius:10px;padding:1.2rem 1.4rem;margin:1.4rem 0}.finding,tr,.chain li{break-inside:avoid}
 .good{color:var(--good)}.bad{color:var(--bad)}.care{color:var(--care)}.verdict{font-weight:600;font-size:1.05rem;margin:.4rem 0}
 .finding{border-left:4px solid var(--line);background:var(--soft);padding:.6rem .9rem;margin:.6rem 0;border-radius:0 6px 6px 0}
 .finding.error{border-color:var(--bad)}.finding.warning{border-color:var(--care)}.finding p{margin:.25rem 0}
@@ -24,7 +24,8 @@ th{font-weight:600;font-size:.85rem}.chain{display:flex;flex-wrap:wrap;gap:.4rem
 .chain b{display:block}.chain small{display:block;color:color-mix(in srgb,var(--ink) 65%,transparent)}
 @media(max-width:44rem){body{padding:0 .8rem;margin:1rem auto}section{padding:.9rem}table,tbody,tr{display:block}tr{padding:.4rem 0;border-bottom:1px solid var(--line)}tr:has(th){display:none}
 td{display:inline-block;border:0;padding:0 .7rem 0 0;overflow-wrap:anywhere}
-.bar{width:3.5rem!important}h2{font-size:1.05rem}}details{margin:.3rem 0}summary{cursor:pointer}@media print{body{max-width:none;margin:0}details>*{display:block}}";
+.bar{width:3.5rem!important}h2{font-size:1.05rem}}details{margin:.3rem 0}summary{cursor:pointer}@media print{body{max-width:none;margin:0}section{border:0;padding:0}details>*{display:block}
+details::details-content{content-visibility:visible;height:auto}}";
 
 /// Text as HTML: characters that steer a terminal or a reading direction, and those that steer a browser, are shown, not obeyed.
 pub(crate) fn text(raw: &str) -> String {

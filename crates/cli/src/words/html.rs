@@ -11,7 +11,7 @@ const STYLE: &str = "\
 *{box-sizing:border-box}body{font:15px/1.5 system-ui,sans-serif;max-width:68rem;margin:2rem auto;padding:0 1.5rem;color:var(--ink)}
 h1{font-size:1.5rem;margin:0}h2{font-size:1.15rem;margin:0;overflow-wrap:anywhere}h3{font-size:.95rem;margin:1.4rem 0 .5rem}
 header p,.kind{color:color-mix(in srgb,var(--ink) 65%,transparent);margin:.2rem 0}
-section{border:1px solid var(--line);border-radius:10px;padding:1.2rem 1.4rem;margin:1.4rem 0}.finding,tr,.chain li{break-inside:avoid}
+section{border:1px solid var(--line);border-radius:10px;padding:1.2rem 1.4rem;margin:1.4rem 0}.finding,tr,.chain li{break-inside:avoid}h3{break-after:avoid}
 .good{color:var(--good)}.bad{color:var(--bad)}.care{color:var(--care)}.verdict{font-weight:600;font-size:1.05rem;margin:.4rem 0}
 .finding{border-left:4px solid var(--line);background:var(--soft);padding:.6rem .9rem;margin:.6rem 0;border-radius:0 6px 6px 0}
 .finding.error{border-color:var(--bad)}.finding.warning{border-color:var(--care)}.finding p{margin:.25rem 0}

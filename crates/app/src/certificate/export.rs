@@ -188,14 +188,20 @@ pub fn export(env: &Env, request: &Request) -> Result<Report> {
     let destination = destination(request, &source.material.alias);
     let mut new_secret = request.new_secret.clone();
     let mut passphrase_file = None;
-    if let (Some((output, _)), true) = (&destination, form.is_store() && source.material.key.is_some())
+    if let (Some((output, replace)), true) = (&destination, form.is_store() && source.material.key.is_some())
         && !new_secret.is_wanted()
     {
         // A key store is never left without a passphrase: one is asked for, else made and put beside it.
         match (env.dry_run, env.caller.is_present()) {
             (true, _) => {}
             (false, true) => new_secret.encrypt = true,
-            (false, false) => passphrase_file = Some(passphrase_beside(env, output)?),
+            (false, false) => {
+                // A store that may not be replaced gets no passphrase beside it that does not open it.
+                if !replace {
+                    may_replace(env, output, &[])?;
+                }
+                passphrase_file = Some(passphrase_beside(env, output)?);
+            }
         }
         new_secret.file.clone_from(&passphrase_file);
     }

@@ -5,10 +5,12 @@ use super::exports::{Exported, passphrase_file};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::secret::{NewSecret, Secret};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use tamga_core::ca::report::Issued;
 use tamga_core::error::Error;
+use tamga_core::pki::format::container;
 use tamga_core::vocabulary::text::Shown;
+use tamga_host::fs;
 
 /// Writes a file again from the present certificate: a key store with the passphrase that lies beside it, else one that is asked for.
 ///
@@ -26,7 +28,7 @@ pub(crate) fn write_again(env: &Env, issued: &Issued, exported: &Exported, secre
     let beside = passphrase_file(&exported.file);
     let mut new_secret = NewSecret::default();
     if exported.form.is_store() {
-        if beside.is_file() {
+        if opens(env, &beside, &exported.file) {
             new_secret.file = Some(beside);
         } else if !env.caller.is_present() {
             return Err(Error::Objection {
@@ -54,4 +56,14 @@ pub(crate) fn write_again(env: &Env, issued: &Issued, exported: &Exported, secre
         new_secret,
     };
     export::export(env, &request)
+}
+
+/// True if the passphrase in a file opens a key store: a person may have written it again with another one.
+fn opens(env: &Env, passphrase: &Path, store: &Path) -> bool {
+    if !passphrase.is_file() {
+        return false;
+    }
+    let given = Secret { file: Some(passphrase.to_owned()), variable: None }.given(&*env.caller);
+    let (Ok(Some(given)), Ok(bytes)) = (given, fs::read_regular(store)) else { return false };
+    container::open(&bytes, Some(&given), &store.shown()).is_ok()
 }

@@ -367,6 +367,14 @@ fn a_key_store_gets_a_passphrase_and_a_renewal_can_write_it_again() {
     assert_eq!((v["failed"].as_array().unwrap().len(), &v["failed"][0]["code"]), (1, &"passphrase-needed".into()));
     let sha256 = v["certificates"][0]["sha256"].as_str().unwrap().to_owned();
     assert!(opened("charts.p12").to_string().contains(&sha256));
+    // A passphrase beside it that does not open it is not its own: the store is left as it is.
+    std::fs::write(s.lab("charts.jks.passphrase"), "another one\n").unwrap();
+    let left = std::fs::read(s.lab("charts.jks")).unwrap();
+    s.run(&["renew", "charts", "--exports"]).expect(5);
+    assert_eq!(std::fs::read(s.lab("charts.jks")).unwrap(), left);
+    std::fs::write(s.lab("mine.p12"), "mine").unwrap();
+    s.run(&["export", "charts", "--as", "pkcs12", "--output", "mine.p12"]).expect(3);
+    assert!(!s.lab("mine.p12.passphrase").exists(), "refused, it leaves nothing");
     std::fs::copy(&secret, s.lab("charts.jks.passphrase")).unwrap();
     let v = s.json(&["renew", "charts", "--exports"]).expect(0).json();
     let sha256 = v["certificates"][0]["sha256"].as_str().unwrap().to_owned();

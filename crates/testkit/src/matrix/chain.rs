@@ -11,7 +11,7 @@ use tamga_host::entropy::System;
 const DAY: i64 = 86_400;
 
 /// Which key, of the pool: the number tells two of a kind apart.
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Key {
     /// P-256.
     P256(usize),

@@ -122,7 +122,7 @@ pub fn listen(ders: &[Vec<u8>], which: super::chain::Key, pool: &Pool) -> u16 {
         Ok(signing) if !weak => CertifiedKey::new(chain, signing),
         // What ring does not sign with, by the core: P-521; the weak key by the host, in its own way.
         _ if weak => tamga_host::serve::certified(ders, key).unwrap(),
-        _ => CertifiedKey::new(chain, Arc::new(Large(Arc::new(copy(key))))),
+        _ => CertifiedKey::new(chain, large(key)),
     };
     let versions: &[_] = if weak { &[&rustls::version::TLS12] } else { rustls::DEFAULT_VERSIONS };
     let mut config = ServerConfig::builder_with_provider(Arc::new(default_provider()))
@@ -164,6 +164,11 @@ fn copy(key: &PrivateKey) -> PrivateKey {
         "key",
     )
     .unwrap()
+}
+
+/// What signs in a TLS server with a key that ring does not sign with.
+pub fn large(key: &PrivateKey) -> Arc<dyn SigningKey> {
+    Arc::new(Large(Arc::new(copy(key))))
 }
 
 /// P-521 for a TLS server: ECDSA with SHA-512.

@@ -1,0 +1,89 @@
+//! Draws cases, serves them, lets every installed client visit them, judges them by the rules, and says where the two differ.
+//!
+//! `differential --seed N --cases N [--clients a,b] [--keep FILE] [--from FILE] [--least PERCENT] [--show NUMBER]`. Runs as root in a mount
+//! namespace of its own (`unshare -m`), except with `--from`, which judges what an earlier run kept.
+
+#![allow(clippy::print_stdout, clippy::print_stderr, clippy::unwrap_used, reason = "it is a command of the tests")]
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+use tamga_core::check::client::Client;
+use tamga_host::entropy::now;
+use tamga_testkit::differential::kept::Kept;
+use tamga_testkit::differential::situation::Case;
+use tamga_testkit::differential::{observe, odd, report, serve};
+use tamga_testkit::matrix::chain::Pool;
+
+fn main() -> ExitCode {
+    let options: Vec<String> = std::env::args().skip(1).collect();
+    let option = |name: &str| options.iter().position(|o| o == name).and_then(|i| options.get(i + 1));
+    let number = |name: &str, usual: usize| option(name).map_or(usual, |n| n.parse().unwrap());
+    let kept = match option("--from") {
+        Some(file) => Kept::read(&PathBuf::from(file)),
+        None => ran(number("--seed", 1) as u64, number("--cases", 150), option("--clients")),
+    };
+    if let Some(file) = option("--keep") {
+        kept.write(&PathBuf::from(file));
+    }
+    if let Some(wanted) = option("--show") {
+        show(&kept, wanted.parse().unwrap());
+        return ExitCode::SUCCESS;
+    }
+    let columns = report::compared(&kept);
+    print!("{}", report::differences(&kept, &columns, number("--most", 25)));
+    println!("{}", report::figures(&kept, &columns));
+    let least = option("--least").map_or(0.0, |p| p.parse().unwrap());
+    ExitCode::from(u8::from(columns.iter().any(|c| c.agreement() < least || c.cases < kept.cases.len() * 9 / 10)))
+}
+
+fn ran(seed: u64, count: usize, clients: Option<&String>) -> Kept {
+    let folder = tempfile::Builder::new().prefix("tamga-differential-").tempdir().unwrap();
+    let pool = Pool::new();
+    let other = odd::other_root(&pool);
+    std::fs::write(folder.path().join("other-root.der"), other).unwrap();
+    let began = std::time::Instant::now();
+    let cases: Vec<Case> = (1..=count)
+        .map(|n| {
+            let (situation, words) = odd::draw(seed, n);
+            situation.case(&pool, words)
+        })
+        .collect();
+    eprintln!("drawn after {:.1} s", began.elapsed().as_secs_f32());
+    let port = serve::serve(&cases, &pool);
+    let all = [
+        Client::Curl,
+        Client::Chromium,
+        Client::Firefox,
+        Client::Node,
+        Client::Python,
+        Client::Java,
+        Client::Go,
+        Client::Gnutls,
+    ];
+    let wanted: Vec<Client> = match clients {
+        Some(words) => words.split(',').map(|w| w.parse().unwrap()).collect(),
+        None => all.to_vec(),
+    };
+    let at = now();
+    let observed = observe::observe(&cases, port, folder.path(), &wanted);
+    eprintln!("observed after {:.1} s", began.elapsed().as_secs_f32());
+    for entry in std::fs::read_dir(folder.path()).unwrap().flatten().filter(|e| e.path().extension().is_some_and(|x| x == "errors")) {
+        eprintln!("{}: {}", entry.path().display(), std::fs::read_to_string(entry.path()).unwrap());
+    }
+    Kept { at, cases, observed }
+}
+
+fn show(kept: &Kept, number: usize) {
+    let case = kept.cases.iter().find(|c| c.number == number).unwrap();
+    println!("{number}: {} at {}", case.odd.join(" + "), case.host);
+    for (client, all) in &kept.observed.said {
+        println!("{}: {:?}", client.word(), all.get(&number));
+    }
+    for (what, ders) in [("served", &case.chain), ("trusted", &case.anchors)] {
+        for (i, der) in ders.iter().enumerate() {
+            let file = format!("/tmp/case-{number}-{what}-{i}.der");
+            std::fs::write(&file, der).unwrap();
+            println!("{what} {i}: {} octets, {file}", der.len());
+        }
+    }
+}

@@ -1,0 +1,52 @@
+//! What may be odd about a situation. Each is one thing, drawn alone or with one or two others.
+
+pub mod authorities;
+pub mod constraints;
+pub mod extensions;
+pub mod fields;
+pub mod names;
+pub mod shape;
+pub mod tls;
+
+use super::rng::Rng;
+use super::situation::Situation;
+
+/// A word, and the change.
+pub type Odd = (&'static str, fn(&mut Situation, &mut Rng));
+
+/// All of them.
+pub fn all() -> Vec<Odd> {
+    [authorities::ALL, constraints::ALL, extensions::ALL, fields::ALL, names::ALL, shape::ALL, tls::ALL].concat()
+}
+
+/// A situation with none, one, two or three of them.
+pub fn draw(seed: u64, number: usize) -> (Situation, Vec<&'static str>) {
+    let mut rng = Rng::of(seed, number as u64);
+    let mut situation = Situation::good(seed, number, &mut rng);
+    let all = all();
+    let count = match rng.below(100) {
+        0..4 => 0,
+        4..62 => 1,
+        62..94 => 2,
+        _ => 3,
+    };
+    let mut picked: Vec<Odd> = Vec::new();
+    for _ in 0..count {
+        let one = all[rng.below(all.len())];
+        if !picked.iter().any(|p| p.0 == one.0) {
+            picked.push(one);
+        }
+    }
+    picked.sort_by_key(|p| p.0 == authorities::ALONE);
+    for (_, change) in &picked {
+        change(&mut situation, &mut rng);
+    }
+    (situation, picked.iter().map(|p| p.0).collect())
+}
+
+/// A root that no case is about: every store holds it, since some clients refuse an empty one.
+pub fn other_root(pool: &crate::matrix::chain::Pool) -> Vec<u8> {
+    let mut s = Situation::good(0, 0, &mut Rng::of(0, 0));
+    s.served = vec![super::situation::Thing::Line(s.root())];
+    s.case(pool, Vec::new()).chain.remove(0)
+}

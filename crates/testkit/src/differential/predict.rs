@@ -1,0 +1,39 @@
+//! What the rules say of a case.
+
+use super::observe::Said;
+use super::situation::Case;
+use std::str::FromStr;
+use tamga_core::check::client::case::Input;
+use tamga_core::check::client::{Client, Outcome, predict};
+use tamga_core::pki::cert::Certificate;
+use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::purpose::JudgedPurpose;
+use tamga_core::vocabulary::timestamp::Timestamp;
+
+/// The verdict on a case at a moment. `refused` are the places of the roots that the browsers' library did not take.
+pub fn predicted(client: Client, case: &Case, refused: &[usize], at: Timestamp) -> Said {
+    let unreadable = |what: &str| (Outcome::Unknown, Some(format!("unreadable: {what}")));
+    let read = |der: &Vec<u8>| Certificate::read(der, "").ok();
+    let Ok(name) = Name::from_str(&case.host) else { return unreadable("host") };
+    let browser = matches!(client, Client::Chromium | Client::Firefox);
+    let held = case.anchors.iter().enumerate().filter(|(i, _)| !browser || !refused.contains(i));
+    let anchors: Vec<Certificate> = held.filter_map(|(_, der)| read(der)).collect();
+    let served: Vec<Certificate> = case.chain.iter().filter_map(read).collect();
+    if case.chain.first().is_none_or(|der| read(der).is_none()) {
+        return unreadable("leaf");
+    }
+    let input = Input {
+        served: &served,
+        extra: &[],
+        anchors: &anchors,
+        distrusted: &[],
+        distrusted_keys: &[],
+        name: Some(&name),
+        purpose: Some(JudgedPurpose::Server),
+        at,
+        lists: &[],
+        revocation: Default::default(),
+    };
+    let verdict = predict(client, &input);
+    (verdict.outcome, verdict.code)
+}

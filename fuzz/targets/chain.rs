@@ -40,6 +40,7 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
                 at: Timestamp::from_unix(1_795_600_000),
                 lists: &[],
                 revocation: Default::default(),
+                spoken: Default::default(),
             },
         );
         assert!(verdict.outcome != Outcome::Accepts || (!anchors.is_empty() && !served.is_empty()));

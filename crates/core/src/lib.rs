@@ -60,6 +60,7 @@
 //!     at: now,
 //!     lists: &[],
 //!     revocation: Revocation::IfKnown,
+//!     spoken: Default::default(),
 //! };
 //! assert_eq!(predict(Client::Chromium, &asked(&host, &anchors)).outcome, Outcome::Accepts);
 //!

@@ -59,6 +59,7 @@ fn verdict(client: Client, chain: &[Certificate], root: &Authority) -> (Outcome,
             at: Timestamp::from_unix(NOW),
             lists: &[],
             revocation: Default::default(),
+            spoken: Default::default(),
         },
     );
     let mut codes: Vec<Code> = v.judgement.faults.iter().map(|f| f.code).collect();

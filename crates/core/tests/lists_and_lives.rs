@@ -189,6 +189,7 @@ fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
             at: at(0),
             lists: &[],
             revocation: Default::default(),
+            spoken: Default::default(),
         };
         let verdict = predict(client, &input);
         (verdict.outcome, verdict.judgement.faults.iter().map(|f| f.code).collect::<Vec<_>>())
@@ -240,6 +241,7 @@ fn time_stamping_wants_that_purpose_alone_and_critical() {
             at: at(0),
             lists: &[],
             revocation: Default::default(),
+            spoken: Default::default(),
         };
         predict(Client::Standard, &input).outcome == Outcome::Accepts
     };

@@ -84,6 +84,7 @@ fn disagreeing(s: &Suite, policy: &Policy) -> Vec<String> {
                 at: Timestamp::from_unix(NOW),
                 lists: &s.lists,
                 revocation: Revocation::Required,
+                spoken: Default::default(),
             };
             predict_by(policy, Client::Standard, &input).outcome == Outcome::Accepts
         });

@@ -136,6 +136,7 @@ fn verdict(q: &Question<'_>, client: Client, view: &TrustView) -> Verdict {
             at: q.at,
             lists: q.lists,
             revocation: q.revocation,
+            spoken: Default::default(),
         };
         let verdict = predict(client, &input);
         if worst.as_ref().is_none_or(|w| verdict.outcome > w.outcome) {

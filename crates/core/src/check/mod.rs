@@ -3,5 +3,6 @@
 pub mod assess;
 pub mod client;
 pub mod messages;
+pub mod verify;
 pub mod redirect;
 pub mod wire;

@@ -47,7 +47,7 @@ impl Kept {
                     "anchors": c.anchors.iter().map(|d| hex(d)).collect::<Vec<_>>(),
                     "refused": refused.collect::<Vec<_>>(),
                     "tls": [c.tls.only, c.tls.demands_client, c.tls.asks_client, c.tls.staple, c.tls.group],
-                    "said": said,
+                    "said": said, "fits": c.fits,
                 })
             })
             .collect();
@@ -81,6 +81,7 @@ impl Kept {
                 };
                 let tls = &c["tls"];
                 Case {
+                    fits: c["fits"].as_bool().unwrap_or(true),
                     number,
                     odd: c["odd"].as_array().unwrap().iter().map(word).collect(),
                     host: c["host"].as_str().unwrap().to_owned(),

@@ -69,8 +69,17 @@ impl Hash {
     }
 }
 
+/// What this key can do: another oddity may have put it into the place of one that the algorithm was meant for.
+fn fitting(which: Key, sig: Sig) -> Sig {
+    match (sig, which) {
+        (_, Key::Ed25519) | (Sig::Pss(..), Key::P256(_) | Key::P384 | Key::P521 | Key::Weak) => Sig::Usual,
+        (sig, _) => sig,
+    }
+}
+
 /// The AlgorithmIdentifier, and what signs with it.
 pub fn algorithm(key: &PrivateKey, which: Key, sig: Sig) -> Vec<u8> {
+    let sig = fitting(which, sig);
     let rsa = matches!(which, Key::Rsa(_) | Key::Weak);
     match sig {
         Sig::Usual => der::Encode::to_der(&key.signature_algorithm()).unwrap(),
@@ -113,6 +122,7 @@ pub fn algorithm(key: &PrivateKey, which: Key, sig: Sig) -> Vec<u8> {
 
 /// A signature.
 pub fn sign(key: &PrivateKey, which: Key, sig: Sig, message: &[u8]) -> Vec<u8> {
+    let sig = fitting(which, sig);
     match (sig, which) {
         (Sig::Usual, _) => key.sign(message, &System).unwrap(),
         (Sig::With(hash), Key::Rsa(_) | Key::Weak) => {

@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use tamga_core::check::client::{Client, Outcome, curl, gnutls, go, java};
+use tamga_core::check::client::{Client, Outcome, curl, gnutls, go, java, python};
 use tamga_core::pki::format::pem;
 
 /// What a client did: the outcome, and its own words.
@@ -171,7 +171,7 @@ fn by_curl(cases: &[Case], port: u16, folder: &Path) -> String {
         for c in some {
             let roots = folder.join(format!("roots/{}", c.number));
             let bundle = roots.join("curl.crt");
-            std::fs::write(&bundle, readable(&c.anchors, &roots)).unwrap();
+            std::fs::write(&bundle, readable(&c.anchors, &roots, "unreadable")).unwrap();
             writeln!(config, "url = \"https://{}:{port}/\"", c.host).unwrap();
             writeln!(config, "resolve = \"{}:{port}:{}\"", c.host, address(c.number)).unwrap();
             writeln!(config, "cacert = \"{}\"\ncapath = \"/nonexistent\"\nnoproxy = \"*\"", bundle.display()).unwrap();
@@ -197,12 +197,12 @@ fn by_curl(cases: &[Case], port: u16, folder: &Path) -> String {
     all
 }
 
-/// The roots that OpenSSL reads: one that it does not would make it refuse the whole file.
-fn readable(anchors: &[Vec<u8>], roots: &Path) -> String {
+/// The roots that a library reads: one that it does not would make it refuse the whole file.
+fn readable(anchors: &[Vec<u8>], roots: &Path, mark: &str) -> String {
     let mut text = String::new();
     for (i, der) in anchors.iter().enumerate() {
         let file = roots.join(format!("{i:02}.pem"));
-        let there = std::fs::metadata(roots.join(format!("{i:02}.unreadable"))).is_err();
+        let there = std::fs::metadata(roots.join(format!("{i:02}.{mark}"))).is_err();
         if there && file.exists() {
             text.push_str(&pem::write("CERTIFICATE", der));
         }
@@ -221,6 +221,7 @@ fn read(client: Client, printed: &str) -> HashMap<usize, Said> {
             Client::Curl => curl::said(&words),
             Client::Java => java::said(&words),
             Client::Go => go::said(&words),
+            Client::Python => python::said(&words),
             _ => words.clone(),
         };
         let outcome = match said.chars().next() {
@@ -251,8 +252,7 @@ fn wget(cases: &[Case], port: u16, folder: &Path) -> HashMap<usize, Said> {
     let visit = |c: &Case| -> Option<Said> {
         let roots = folder.join(format!("roots/{}", c.number));
         let bundle = roots.join("wget.crt");
-        let pems: String = c.anchors.iter().map(|a| pem::write("CERTIFICATE", a).to_string()).collect();
-        std::fs::write(&bundle, pems + &std::fs::read_to_string(roots.join("none.pem")).unwrap()).unwrap();
+        std::fs::write(&bundle, readable(&c.anchors, &roots, "unreadable-gnutls")).unwrap();
         let mut w = bare("wget", folder);
         w.args(["--no-config", "--no-verbose", "--tries=1", "--timeout=15", "--no-hsts", "--no-proxy", "-O", "/dev/null"]);
         w.arg(format!("--ca-directory={}", none.display())).arg(format!("--ca-certificate={}", bundle.display()));

@@ -3,7 +3,7 @@
 use super::observe::Said;
 use super::situation::Case;
 use std::str::FromStr;
-use tamga_core::check::client::case::Input;
+use tamga_core::check::client::case::{Input, Spoken};
 use tamga_core::check::client::{Client, Outcome, predict};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::name::Name;
@@ -13,15 +13,14 @@ use tamga_core::vocabulary::timestamp::Timestamp;
 /// The verdict on a case at a moment. `refused` are the places of the roots that the browsers' library did not take.
 pub fn predicted(client: Client, case: &Case, refused: &[usize], at: Timestamp) -> Said {
     let unreadable = |what: &str| (Outcome::Unknown, Some(format!("unreadable: {what}")));
-    let read = |der: &Vec<u8>| Certificate::read(der, "").ok();
+    let read = |der: &Vec<u8>| Certificate::read_any(der);
     let Ok(name) = Name::from_str(&case.host) else { return unreadable("host") };
     let browser = matches!(client, Client::Chromium | Client::Firefox);
     let held = case.anchors.iter().enumerate().filter(|(i, _)| !browser || !refused.contains(i));
     let anchors: Vec<Certificate> = held.filter_map(|(_, der)| read(der)).collect();
     let served: Vec<Certificate> = case.chain.iter().filter_map(read).collect();
-    if case.chain.first().is_none_or(|der| read(der).is_none()) {
-        return unreadable("leaf");
-    }
+    let junk = case.chain.iter().enumerate().filter(|(_, der)| read(der).is_none());
+    let junk: Vec<(usize, Vec<u8>)> = junk.map(|(i, der)| (i, der.clone())).collect();
     let input = Input {
         served: &served,
         extra: &[],
@@ -33,6 +32,13 @@ pub fn predicted(client: Client, case: &Case, refused: &[usize], at: Timestamp) 
         at,
         lists: &[],
         revocation: Default::default(),
+        spoken: Spoken {
+            junk: &junk,
+            key_mismatch: !case.fits,
+            demands_client: case.tls.demands_client,
+            is_tls12: case.tls.only == Some(2),
+            staple_refuses: case.tls.staple,
+        },
     };
     let verdict = predict(client, &input);
     (verdict.outcome, verdict.code)

@@ -166,6 +166,8 @@ pub struct Case {
     pub anchors: Vec<Vec<u8>>,
     /// How the server speaks.
     pub tls: Tls,
+    /// The first certificate is about the server's key.
+    pub fits: bool,
 }
 
 /// Where a case is served.
@@ -334,6 +336,10 @@ impl Situation {
             form: self.line[0].form,
             anchors: self.anchors.iter().map(octets).collect(),
             tls: self.tls,
+            fits: match self.served.first() {
+                Some(Thing::Line(i)) => self.line[*i].key == self.line[0].key,
+                _ => false,
+            },
         }
     }
 }

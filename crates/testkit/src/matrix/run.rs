@@ -73,6 +73,7 @@ pub fn predicted(policy: &Policy, client: Client, kind: &Kind, view: &view::Trus
             at,
             lists: &[],
             revocation: Default::default(),
+            spoken: Default::default(),
         },
     );
     (verdict.outcome, verdict.code)

@@ -33,6 +33,39 @@ pub struct Input<'a> {
     pub lists: &'a [Crl],
     /// How much they count.
     pub revocation: Revocation,
+    /// What is known of the connection beside the certificates.
+    pub spoken: Spoken<'a>,
+}
+
+/// What a connection showed beside the certificates. Empty where there is none, as with files.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Spoken<'a> {
+    /// What stood among the certificates and has not the shape of one: its place in what was served, and its octets.
+    pub junk: &'a [(usize, Vec<u8>)],
+    /// The server's signature is not that of the key in its certificate.
+    pub key_mismatch: bool,
+    /// The server ends the connection without a client certificate.
+    pub demands_client: bool,
+    /// TLS 1.2 was spoken, not 1.3.
+    pub is_tls12: bool,
+    /// A response was stapled whose status says that its sender may not ask (RFC 6960 §4.2.1, `unauthorized`).
+    pub staple_refuses: bool,
+}
+
+impl Input<'_> {
+    /// The octets of everything that was served, in order, readable or not.
+    pub fn served_octets(&self) -> Vec<&[u8]> {
+        let mut out: Vec<&[u8]> = self.served.iter().map(Certificate::der).collect();
+        for (place, octets) in self.spoken.junk {
+            out.insert((*place).min(out.len()), octets);
+        }
+        out
+    }
+
+    /// The length of what was served, as the handshake message that holds it (RFC 8446 §4.4.2).
+    pub fn served_length(&self) -> usize {
+        self.served_octets().iter().map(|der| der.len() + 5).sum::<usize>() + 4
+    }
 }
 
 /// Which of several things that bear one code it is; clients have words of their own for some.

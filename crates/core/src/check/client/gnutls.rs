@@ -51,7 +51,7 @@ pub const POLICY: Policy = Policy {
 
 /// What wget printed, as it is shown and compared: its first line that says more than "not trusted".
 pub fn said(printed: &str) -> String {
-    let lines = || printed.lines().map(|l| l.trim_start_matches("ERROR: ").trim()).filter(|l| !l.is_empty());
+    let lines = || printed.lines().map(|l| l.trim_start_matches("ERROR: ").trim()).filter(|l| !l.is_empty() && !l.starts_with("WARNING: "));
     let overrides = lines().find(|l| !l.ends_with("is not trusted."));
     overrides.or_else(|| lines().next()).unwrap_or_default().to_owned()
 }

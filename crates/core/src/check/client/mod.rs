@@ -16,6 +16,7 @@ pub mod standard;
 pub mod view;
 pub mod windows;
 
+use crate::check::verify;
 use crate::finding::Code;
 use crate::pki::cert::Certificate;
 use crate::pki::chain::name_match::Matching;
@@ -224,7 +225,20 @@ pub struct Verdict {
 
 /// What a client would say of a chain.
 pub fn predict(client: Client, input: &Input<'_>) -> Verdict {
-    predict_by(policy(client), client, input)
+    predict_without(client, input, None)
+}
+
+/// The same with one of the library's objections left out: what would it say if it did not mind this?
+pub fn predict_without(client: Client, input: &Input<'_>, without: Option<&'static str>) -> Verdict {
+    match client {
+        Client::Curl | Client::Python | Client::Node => verify::openssl::predict(client, input, without),
+        Client::Gnutls => verify::gnutls::predict(input, without),
+        Client::Java => verify::java::predict(input, without),
+        Client::Chromium => verify::chromium::predict(input, without),
+        Client::Firefox => verify::firefox::predict(input, without),
+        Client::Go => verify::go::predict(input, without),
+        _ => predict_by(policy(client), client, input),
+    }
 }
 
 /// The same by other rules than the client's own: what would it say if one of them were not there?

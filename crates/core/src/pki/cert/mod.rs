@@ -6,6 +6,7 @@ pub mod crl;
 pub mod csr;
 pub mod extensions;
 pub mod profile;
+pub mod raw;
 pub mod read;
 pub mod subject;
 

@@ -2,22 +2,21 @@
 
 use crate::error::{Error, Result};
 use crate::pki::cert::extensions::{BasicConstraints, Extensions, GeneralName, KeyUsage, NameConstraints, serial_hex};
+use crate::pki::cert::raw::{self, Raw};
 use crate::pki::cert::subject;
 use crate::pki::key::PublicKey;
 use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::timestamp::Timestamp;
 use const_oid::ObjectIdentifier;
-use der::asn1::{AnyRef, BitString};
-use der::{Decode, Encode, Sequence};
+use der::Decode;
+use der::asn1::OctetString;
 use spki::AlgorithmIdentifierOwned;
 use x509_cert::ext::Extension;
-use x509_cert::time::Validity;
 
 /// A parsed certificate. Two are equal if their bytes are.
 #[derive(Clone, Debug)]
 pub struct Certificate {
     der: Vec<u8>,
-    tbs: Vec<u8>,
     /// 0 for v1, 2 for v3.
     pub version: u8,
     /// The serial number's octets, lower-case hex.
@@ -62,6 +61,10 @@ pub struct Certificate {
     pub unknown_critical: Vec<ObjectIdentifier>,
     /// Known extensions whose contents do not parse.
     pub broken: Vec<ObjectIdentifier>,
+    /// What is wrong with the fields around the extensions.
+    pub flaws: Vec<&'static str>,
+    /// The fields as their octets stand.
+    pub raw: Raw,
 }
 
 impl PartialEq for Certificate {
@@ -71,31 +74,6 @@ impl PartialEq for Certificate {
 }
 
 impl Eq for Certificate {}
-
-#[derive(Sequence)]
-struct Outer<'a> {
-    tbs: AnyRef<'a>,
-    algorithm: AlgorithmIdentifierOwned,
-    signature: BitString,
-}
-
-#[derive(Sequence)]
-struct Tbs<'a> {
-    #[asn1(context_specific = "0", tag_mode = "EXPLICIT", default = "Default::default")]
-    version: u8,
-    serial: AnyRef<'a>,
-    signature: AlgorithmIdentifierOwned,
-    issuer: AnyRef<'a>,
-    validity: Validity,
-    subject: AnyRef<'a>,
-    spki: AnyRef<'a>,
-    #[asn1(context_specific = "1", tag_mode = "IMPLICIT", optional = "true")]
-    issuer_id: Option<BitString>,
-    #[asn1(context_specific = "2", tag_mode = "IMPLICIT", optional = "true")]
-    subject_id: Option<BitString>,
-    #[asn1(context_specific = "3", tag_mode = "EXPLICIT", optional = "true")]
-    extensions: Option<Vec<Extension>>,
-}
 
 impl Certificate {
     /// Parses DER. `what` names the source in the error.
@@ -115,29 +93,65 @@ impl Certificate {
     /// ```
     pub fn read(der: &[u8], what: &str) -> Result<Certificate> {
         let malformed = |why: &str| Error::Malformed { what: what.to_owned(), why: why.to_owned() };
-        let outer = Outer::from_der(der).map_err(|_| malformed("it is no X.509 certificate (RFC 5280 §4.1)"))?;
-        let tbs_der = outer.tbs.to_der().map_err(|_| malformed("its signed part does not parse"))?;
-        let tbs = Tbs::from_der(&tbs_der).map_err(|_| malformed("its signed part does not parse (RFC 5280 §4.1.2)"))?;
-        if tbs.version > 2 {
-            return Err(malformed("its version is none of 1, 2 and 3 (RFC 5280 §4.1.2.1)"));
+        let read =
+            Certificate::read_any(der).ok_or_else(|| malformed("it is no X.509 certificate (RFC 5280 §4.1)"))?;
+        match read.flaws.first() {
+            Some(flaw) => Err(malformed(flaw)),
+            None => Ok(read),
         }
-        if !same_algorithm(&tbs.signature, &outer.algorithm) {
-            return Err(malformed("it names two different signature algorithms (RFC 5280 §4.1.1.2)"));
+    }
+
+    /// Reads whatever has the shape of a certificate, as a server may send it: what is wrong with its fields stands in
+    /// [`Certificate::flaws`], and in [`Certificate::raw`] what stands there. None without that shape.
+    ///
+    /// ```
+    /// use tamga_core::pki::cert::Certificate;
+    /// use tamga_core::sample::leaf;
+    ///
+    /// let der = leaf(&["charts.saltmarsh.test"])?.0.der().to_vec();
+    /// assert!(Certificate::read_any(&der).is_some_and(|c| c.flaws.is_empty()));
+    /// assert!(Certificate::read_any(b"0\0").is_none());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn read_any(der: &[u8]) -> Option<Certificate> {
+        let raw = Raw::read(der)?;
+        let algorithm = AlgorithmIdentifierOwned::from_der(&raw.outer_algorithm).ok()?;
+        let inner = AlgorithmIdentifierOwned::from_der(&raw.inner_algorithm).ok()?;
+        let mut flaws = Vec::new();
+        let version = raw.version_number();
+        if version.is_none_or(|v| v > 2) {
+            flaws.push("its version is none of 1, 2 and 3 (RFC 5280 §4.1.2.1)");
         }
-        let raw = |any: AnyRef<'_>| any.to_der().map_err(|_| malformed("a field does not parse"));
-        let said = Extensions::of(tbs.extensions.unwrap_or_default());
-        Ok(Certificate {
+        if !same_algorithm(&inner, &algorithm) {
+            flaws.push("it names two different signature algorithms (RFC 5280 §4.1.1.2)");
+        }
+        let mut moment = |element: &raw::Element, otherwise: i64| {
+            let found = raw::seconds(element);
+            if found.is_none() {
+                flaws.push("a moment of its validity does not parse (RFC 5280 §4.1.2.5)");
+            }
+            Timestamp::from_unix(found.unwrap_or(otherwise))
+        };
+        // What does not parse never holds.
+        let (not_before, not_after) = (moment(&raw.not_before, i64::MAX), moment(&raw.not_after, 0));
+        let mut all = Vec::new();
+        for e in raw.extensions.iter().flatten() {
+            let extn_id = ObjectIdentifier::from_bytes(&e.id).ok()?;
+            let extn_value = OctetString::new(e.value.clone()).ok()?;
+            all.push(Extension { extn_id, critical: e.is_critical(), extn_value });
+        }
+        let said = Extensions::of(all);
+        Some(Certificate {
             der: der.to_vec(),
-            version: tbs.version,
-            serial: serial_hex(tbs.serial.value()),
-            issuer: raw(tbs.issuer)?,
-            subject: raw(tbs.subject)?,
-            not_before: Timestamp::from_x509(&tbs.validity.not_before),
-            not_after: Timestamp::from_x509(&tbs.validity.not_after),
-            key: PublicKey::from_spki(raw(tbs.spki)?),
-            algorithm: outer.algorithm,
-            signature: outer.signature.as_bytes().unwrap_or_default().to_vec(),
-            tbs: tbs_der.clone(),
+            version: version.unwrap_or(u8::MAX),
+            serial: serial_hex(&raw.serial),
+            issuer: raw.issuer.clone(),
+            subject: raw.subject.clone(),
+            not_before,
+            not_after,
+            key: PublicKey::from_spki(raw.key.clone()),
+            algorithm,
+            signature: raw.signature.clone(),
             extensions: said.all,
             basic: said.basic,
             usage: said.usage,
@@ -151,6 +165,8 @@ impl Certificate {
             issuer_urls: said.issuer_urls,
             unknown_critical: said.unknown_critical,
             broken: said.broken,
+            flaws,
+            raw,
         })
     }
 
@@ -161,7 +177,7 @@ impl Certificate {
 
     /// The signed part, DER.
     pub fn tbs(&self) -> &[u8] {
-        &self.tbs
+        &self.raw.signed
     }
 
     /// SHA-256 of the DER, lower-case hex.
@@ -187,7 +203,7 @@ impl Certificate {
 
     /// Whether another certificate's key made this one's signature.
     pub fn signed_by(&self, issuer: &Certificate) -> Result<(), crate::pki::signature::SignatureFault> {
-        crate::pki::signature::verify(&self.algorithm, issuer.key.spki(), &self.tbs, &self.signature)
+        crate::pki::signature::verify(&self.algorithm, issuer.key.spki(), &self.raw.signed, &self.signature)
     }
 
     /// True if basicConstraints says that this is a CA.

@@ -31,8 +31,24 @@ struct State {
 
 /// The depth of the certificate at which a path that demands a policy has none left; None if all is well. The anchor comes last.
 pub fn missing(path: &[Certificate]) -> Option<usize> {
+    walked(path, false)
+}
+
+/// The same where what the anchor itself says of policies counts (RFC 5937 §3.2).
+pub fn missing_under(path: &[Certificate]) -> Option<usize> {
+    walked(path, true)
+}
+
+fn walked(path: &[Certificate], anchor_counts: bool) -> Option<usize> {
     let below = path.len() - 1;
     let mut s = State { valid: BTreeSet::from([ANY]), explicit: below + 1, no_any: below + 1, no_mapping: below + 1 };
+    if anchor_counts {
+        let anchor = &path[below];
+        if extension::<CertificatePolicies>(anchor, POLICIES).is_some() {
+            s.take(anchor, true);
+        }
+        s.limit(anchor);
+    }
     for depth in (0..below).rev() {
         let c = &path[depth];
         s.take(c, depth > 0);
@@ -94,6 +110,11 @@ impl State {
             self.no_any = self.no_any.saturating_sub(1);
             self.no_mapping = self.no_mapping.saturating_sub(1);
         }
+        self.limit(c);
+    }
+
+    /// §6.1.4 (i) and (j).
+    fn limit(&mut self, c: &Certificate) {
         if let Some(limits) = extension::<PolicyConstraints>(c, CONSTRAINTS) {
             let least =
                 |now: usize, said: Option<u32>| said.map_or(now, |n| now.min(usize::try_from(n).unwrap_or(now)));

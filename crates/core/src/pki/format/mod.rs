@@ -16,4 +16,4 @@ pub mod secret_yaml;
 mod budget;
 pub mod guard;
 mod pbe;
-mod tlv;
+pub(crate) mod tlv;

@@ -6,37 +6,37 @@ use zeroize::Zeroizing;
 /// Nesting that no honest file reaches.
 const DEPTH: usize = 40;
 
-pub(super) const INTEGER: u8 = 0x02;
-pub(super) const OCTETS: u8 = 0x04;
-pub(super) const NULL: u8 = 0x05;
-pub(super) const OID: u8 = 0x06;
-pub(super) const BMP: u8 = 0x1e;
-pub(super) const SEQUENCE: u8 = 0x30;
-pub(super) const SET: u8 = 0x31;
+pub(crate) const INTEGER: u8 = 0x02;
+pub(crate) const OCTETS: u8 = 0x04;
+pub(crate) const NULL: u8 = 0x05;
+pub(crate) const OID: u8 = 0x06;
+pub(crate) const BMP: u8 = 0x1e;
+pub(crate) const SEQUENCE: u8 = 0x30;
+pub(crate) const SET: u8 = 0x31;
 /// `[0]`, with something whole inside.
-pub(super) const FIRST: u8 = 0xa0;
+pub(crate) const FIRST: u8 = 0xa0;
 
 /// One element: its tag, and what is inside.
 #[derive(Clone, Copy)]
-pub(super) struct Tlv<'a> {
-    pub(super) tag: u8,
-    pub(super) body: &'a [u8],
-    pub(super) whole: &'a [u8],
+pub(crate) struct Tlv<'a> {
+    pub(crate) tag: u8,
+    pub(crate) body: &'a [u8],
+    pub(crate) whole: &'a [u8],
 }
 
 impl<'a> Tlv<'a> {
     /// The elements inside.
-    pub(super) fn inside(&self) -> Option<Vec<Tlv<'a>>> {
+    pub(crate) fn inside(&self) -> Option<Vec<Tlv<'a>>> {
         all(self.body)
     }
 
     /// The body, if the tag is this one.
-    pub(super) fn expect(&self, tag: u8) -> Option<&'a [u8]> {
+    pub(crate) fn expect(&self, tag: u8) -> Option<&'a [u8]> {
         (self.tag == tag).then_some(self.body)
     }
 
     /// A whole number that fits.
-    pub(super) fn number(&self) -> Option<u32> {
+    pub(crate) fn number(&self) -> Option<u32> {
         let body = self.expect(INTEGER)?;
         let bare = body.strip_prefix(&[0]).unwrap_or(body);
         (bare.len() <= 4 && body.first().is_some_and(|b| b & 0x80 == 0))
@@ -45,19 +45,25 @@ impl<'a> Tlv<'a> {
 }
 
 /// The single element that these bytes of DER are.
-pub(super) fn one(der: &[u8]) -> Option<Tlv<'_>> {
+pub(crate) fn one(der: &[u8]) -> Option<Tlv<'_>> {
     let found = all(der)?;
     (found.len() == 1).then(|| found[0])
 }
 
+/// The element with which these bytes of DER begin, whatever follows it.
+pub(crate) fn first(der: &[u8]) -> Option<Tlv<'_>> {
+    let (tag, length, head) = header(der)?;
+    let end = head.checked_add(length?)?;
+    Some(Tlv { tag, body: der.get(head..end)?, whole: &der[..end] })
+}
+
 /// The elements that stand one after another in these bytes of DER.
-pub(super) fn all(mut der: &[u8]) -> Option<Vec<Tlv<'_>>> {
+pub(crate) fn all(mut der: &[u8]) -> Option<Vec<Tlv<'_>>> {
     let mut out = Vec::new();
     while !der.is_empty() {
-        let (tag, length, head) = header(der)?;
-        let end = head.checked_add(length?)?;
-        out.push(Tlv { tag, body: der.get(head..end)?, whole: &der[..end] });
-        der = &der[end..];
+        let next = first(der)?;
+        der = &der[next.whole.len()..];
+        out.push(next);
     }
     Some(out)
 }
@@ -80,7 +86,7 @@ fn header(bytes: &[u8]) -> Option<(u8, Option<usize>, usize)> {
 }
 
 /// The first element of these bytes of BER as DER; what follows it does not count.
-pub(super) fn to_der(ber: &[u8]) -> Option<Zeroizing<Vec<u8>>> {
+pub(crate) fn to_der(ber: &[u8]) -> Option<Zeroizing<Vec<u8>>> {
     let mut out = Zeroizing::new(Vec::with_capacity(ber.len()));
     element(ber, &mut out, DEPTH)?;
     Some(out)
@@ -125,7 +131,7 @@ fn element(ber: &[u8], out: &mut Vec<u8>, depth: usize) -> Option<usize> {
 }
 
 /// What an implicit `[0]` OCTET STRING holds, in one piece or several.
-pub(super) fn implicit_octets(t: &Tlv<'_>) -> Option<Zeroizing<Vec<u8>>> {
+pub(crate) fn implicit_octets(t: &Tlv<'_>) -> Option<Zeroizing<Vec<u8>>> {
     match t.tag {
         0x80 => Some(Zeroizing::new(t.body.to_vec())),
         FIRST => {
@@ -140,14 +146,14 @@ pub(super) fn implicit_octets(t: &Tlv<'_>) -> Option<Zeroizing<Vec<u8>>> {
 }
 
 /// One element of DER.
-pub(super) fn write(tag: u8, parts: &[&[u8]]) -> Zeroizing<Vec<u8>> {
+pub(crate) fn write(tag: u8, parts: &[&[u8]]) -> Zeroizing<Vec<u8>> {
     let mut out = Zeroizing::new(Vec::with_capacity(parts.iter().map(|p| p.len()).sum::<usize>() + 6));
     push(&mut out, tag, parts);
     out
 }
 
 /// A whole number as an INTEGER.
-pub(super) fn integer(n: u32) -> Zeroizing<Vec<u8>> {
+pub(crate) fn integer(n: u32) -> Zeroizing<Vec<u8>> {
     let bytes = n.to_be_bytes();
     let skip = bytes.iter().take(3).take_while(|b| **b == 0).count();
     let sign: &[u8] = if bytes[skip] & 0x80 == 0 { &[] } else { &[0] };

@@ -5,7 +5,7 @@ mod algorithm;
 mod public;
 
 pub use algorithm::KeyAlgorithm;
-pub use public::{PublicKey, Strength};
+pub use public::{PublicKey, Strength, Shape};
 
 use crate::error::{Error, Result};
 use crate::plan::ports::{Entropy, Rng};
@@ -21,6 +21,8 @@ use zeroize::Zeroizing;
 pub const EC: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.10045.2.1");
 /// rsaEncryption (RFC 8017).
 pub const RSA: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.1");
+/// id-RSASSA-PSS (RFC 4055 §3).
+pub const RSA_PSS: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.10");
 /// id-Ed25519 (RFC 8410): key and signature alike.
 pub const ED25519: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.101.112");
 /// secp256r1.

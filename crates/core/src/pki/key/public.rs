@@ -1,6 +1,6 @@
 //! Public keys: compared, identified, measured.
 
-use super::{EC, ED25519, P256, P384, P521, RSA};
+use super::{EC, ED25519, P256, P384, P521, RSA, RSA_PSS};
 use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use const_oid::ObjectIdentifier;
 use der::{Decode, Encode};
@@ -43,6 +43,33 @@ impl PublicKey {
         sha1::Sha1::digest(self.bits()).to_vec()
     }
 
+    /// What the key is and how it is written.
+    pub fn shape(&self) -> Shape {
+        let Ok(info) = SubjectPublicKeyInfoRef::from_der(&self.spki) else {
+            return Shape::Unreadable;
+        };
+        let bits = info.subject_public_key.as_bytes().unwrap_or_default();
+        let named = info.algorithm.parameters.and_then(|p| p.decode_as::<ObjectIdentifier>().ok());
+        match info.algorithm.oid {
+            RSA => rsa_modulus_bits(bits).map_or(Shape::Unreadable, |bits| Shape::Rsa { bits, pss_only: false }),
+            RSA_PSS => rsa_modulus_bits(bits).map_or(Shape::Unreadable, |bits| Shape::Rsa { bits, pss_only: true }),
+            EC => {
+                let explicit = named.is_none();
+                let curve = match named {
+                    Some(named) => Some(named),
+                    None => info.algorithm.parameters.filter(|p| is_explicit_p256(p.value())).map(|_| P256),
+                };
+                curve.map_or(Shape::Other, |curve| Shape::Ec {
+                    curve,
+                    explicit,
+                    compressed: matches!(bits.first(), Some(2 | 3)),
+                })
+            }
+            ED25519 => Shape::Ed25519,
+            _ => Shape::Other,
+        }
+    }
+
     /// The kind and size of the key, as far as it is known.
     pub fn strength(&self) -> Strength {
         let Ok(info) = SubjectPublicKeyInfoRef::from_der(&self.spki) else {
@@ -60,6 +87,44 @@ impl PublicKey {
             _ => Strength::Other,
         }
     }
+}
+
+/// What a key is and how it is written: libraries differ in which forms they take.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Shape {
+    /// RSA.
+    Rsa {
+        /// The modulus' length.
+        bits: usize,
+        /// It may sign with RSASSA-PSS alone (RFC 4055 §1.2).
+        pss_only: bool,
+    },
+    /// A point on a curve.
+    Ec {
+        /// Which.
+        curve: ObjectIdentifier,
+        /// The curve is written out instead of named, which RFC 5480 §2.1.1 forbids.
+        explicit: bool,
+        /// The point is compressed (RFC 5480 §2.2).
+        compressed: bool,
+    },
+    /// Ed25519.
+    Ed25519,
+    /// A kind that is not known here.
+    Other,
+    /// A known kind whose key does not parse.
+    Unreadable,
+}
+
+/// True if ECParameters (X9.62) hold the field and the base point of P-256.
+fn is_explicit_p256(parameters: &[u8]) -> bool {
+    const PRIME: [u8; 32] = [
+        0xff, 0xff, 0xff, 0xff, 0, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff,
+        0xff, 0xff, 0xff, 0xff, 0xff,
+    ];
+    const BASE_X: [u8; 8] = [0x6b, 0x17, 0xd1, 0xf2, 0xe1, 0x2c, 0x42, 0x47];
+    let holds = |part: &[u8]| parameters.windows(part.len()).any(|w| w == part);
+    holds(&PRIME) && holds(&BASE_X)
 }
 
 /// What kind of key, and how strong.

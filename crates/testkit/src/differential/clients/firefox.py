@@ -2,6 +2,7 @@
 `?` is a certificate error that a person may override."""
 import json
 import os
+import signal
 import socket
 import subprocess
 import sys
@@ -22,7 +23,7 @@ with open(profile + "/user.js", "w") as f:
 environment = {"PATH": os.environ["PATH"], "HOME": os.path.dirname(profile), "MOZ_CRASHREPORTER_DISABLE": "1"}
 child = subprocess.Popen([program, "--headless", "--marionette", "--remote-allow-system-access", "--no-remote",
                           "--profile", profile], env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                         stderr=subprocess.DEVNULL)
+                         stderr=subprocess.DEVNULL, start_new_session=True)
 until = time.time() + 90
 while True:
     try:
@@ -108,5 +109,5 @@ for start in range(0, len(lines), 50):
     urls = ["https://%s:%s/" % (line[1], line[3]) for line in some]
     for line, said in zip(some, ask("WebDriver:ExecuteAsyncScript", script=SCRIPT, args=[urls])["value"]):
         print(line[0], " ".join(str(said).split()), sep="\t", flush=True)
-child.kill()
+os.killpg(child.pid, signal.SIGKILL)
 child.wait()

@@ -25,9 +25,9 @@ pub fn draw(seed: u64, number: usize) -> (Situation, Vec<&'static str>) {
     let mut situation = Situation::good(seed, number, &mut rng);
     let all = all();
     let count = match rng.below(100) {
-        0..4 => 0,
-        4..62 => 1,
-        62..94 => 2,
+        0..3 => 0,
+        3..52 => 1,
+        52..88 => 2,
         _ => 3,
     };
     let mut picked: Vec<Odd> = Vec::new();

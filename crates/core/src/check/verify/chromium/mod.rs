@@ -1,0 +1,485 @@
+//! Chromium's own verifier (with BoringSSL's path builder) and what its network stack makes of it. Measured with Chromium 156.
+
+pub mod names;
+pub mod parsed;
+
+use super::{Trail, parts};
+use crate::check::client::case::Input;
+use crate::check::client::judge::Judgement;
+use crate::check::client::{Client, Outcome, Verdict};
+use crate::finding::Code;
+use crate::pki::cert::Certificate;
+use crate::pki::cert::raw::{RawExtension, id};
+use crate::pki::chain::policies;
+use crate::pki::key::{P256, P384, P521, Shape};
+use crate::pki::signature::{Hash, Scheme};
+use crate::vocabulary::purpose::JudgedPurpose;
+use parsed::{Parsed, parse};
+
+/// A longer handshake message is not taken.
+const MOST_OCTETS: usize = 100 * 1024;
+/// A longer path is not followed.
+const MOST_DEPTH: usize = 15;
+/// So many steps are taken in search of one.
+const MOST_STEPS: usize = 20_000;
+
+/// Which of the program's errors an objection leads to, gravest first; several make the first of those that are there.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+enum Status {
+    Usage,
+    Protocol,
+    Cipher,
+    Format,
+    Invalid,
+    Authority,
+    Name,
+    Weak,
+    Date,
+    Mismatch,
+    Client,
+    /// Alone it makes the path invalid; beside one of the three above it does not count.
+    Other,
+}
+
+/// Every objection.
+const WORDS: &[(&str, Code, Status)] = &[
+    ("cannot-parse-leaf", Code::Malformed, Status::Protocol),
+    ("too-large", Code::Malformed, Status::Protocol),
+    ("key-mismatch", Code::KeyMismatch, Status::Mismatch),
+    ("key-kind", Code::KeyKindUnsupported, Status::Cipher),
+    ("bad-format", Code::Malformed, Status::Format),
+    ("leaf-usage", Code::KeyUsageMissing, Status::Usage),
+    ("unreadable", Code::Malformed, Status::Invalid),
+    ("distrusted", Code::IssuerUnknown, Status::Authority),
+    ("no-issuers", Code::IssuerUnknown, Status::Authority),
+    ("signature", Code::BadSignature, Status::Authority),
+    ("chaining", Code::IssuerUnknown, Status::Authority),
+    ("iterations", Code::BudgetExhausted, Status::Authority),
+    ("name", Code::NameNotCovered, Status::Name),
+    ("weak-key", Code::WeakKey, Status::Weak),
+    ("dates", Code::Expired, Status::Date),
+    ("algorithms-differ", Code::BadSignature, Status::Other),
+    ("algorithm", Code::WeakSignature, Status::Other),
+    ("public-key", Code::KeyKindUnsupported, Status::Other),
+    ("depth", Code::PathTooLong, Status::Authority),
+    ("constraints", Code::ConstraintViolated, Status::Other),
+    ("policy", Code::ConstraintViolated, Status::Other),
+    ("purpose", Code::PurposeMissing, Status::Other),
+    ("no-basic", Code::IntermediateNotACa, Status::Other),
+    ("no-ca", Code::IntermediateNotACa, Status::Other),
+    ("path-length", Code::PathTooLong, Status::Other),
+    ("ca-usage", Code::KeyUsageMissing, Status::Other),
+    ("critical", Code::CriticalExtensionUnknown, Status::Other),
+    ("client", Code::ClientCertificateWanted, Status::Client),
+];
+
+fn words_of(status: Status) -> (Outcome, &'static str) {
+    match status {
+        Status::Protocol | Status::Mismatch => (Outcome::Refuses, "net::ERR_SSL_PROTOCOL_ERROR"),
+        Status::Cipher => {
+            (Outcome::Refuses, "net::ERR_SSL_VERSION_OR_CIPHER_MISMATCH or net::ERR_SSL_PROTOCOL_ERROR")
+        }
+        Status::Format => (Outcome::Refuses, "net::ERR_SSL_SERVER_CERT_BAD_FORMAT"),
+        Status::Usage => (Outcome::Refuses, "net::ERR_SSL_KEY_USAGE_INCOMPATIBLE"),
+        Status::Invalid | Status::Other => (Outcome::Refuses, "net::ERR_CERT_INVALID"),
+        Status::Authority => (Outcome::Warns, "net::ERR_CERT_AUTHORITY_INVALID"),
+        Status::Name => (Outcome::Warns, "net::ERR_CERT_COMMON_NAME_INVALID"),
+        Status::Weak => (Outcome::Warns, "net::ERR_CERT_WEAK_KEY"),
+        Status::Date => (Outcome::Warns, "net::ERR_CERT_DATE_INVALID"),
+        Status::Client => (
+            Outcome::Refuses,
+            "net::ERR_SSL_CLIENT_AUTH_CERT_NEEDED or net::ERR_BAD_SSL_CLIENT_AUTH_CERT or net::ERR_SSL_PROTOCOL_ERROR",
+        ),
+    }
+}
+
+/// Critical extensions that it processes.
+const KNOWN: &[&[u8]] = &[
+    id::BASIC_CONSTRAINTS,
+    id::KEY_USAGE,
+    id::EXTENDED_KEY_USAGE,
+    id::NAME_CONSTRAINTS,
+    id::SUBJECT_ALT_NAME,
+    id::CERTIFICATE_POLICIES,
+    id::POLICY_MAPPINGS,
+    id::POLICY_CONSTRAINTS,
+    id::INHIBIT_ANY_POLICY,
+];
+
+/// An objection's word, and where.
+type Objection = (&'static str, usize, String);
+
+struct Run<'a> {
+    input: &'a Input<'a>,
+    without: Option<&'static str>,
+    anchors: Vec<Parsed<'a>>,
+    steps: usize,
+}
+
+/// What Chromium makes of a chain. `without` leaves one objection out.
+pub fn predict(input: &Input<'_>, without: Option<&'static str>) -> Verdict {
+    // The store finds certificates by their serial numbers, which must be written as DER has it.
+    let minimal = |c: &&Certificate| super::openssl::readable::is_minimal(&c.raw.serial);
+    let anchors = input.anchors.iter().filter(minimal).filter_map(parse).collect();
+    let mut run = Run { input, without, anchors, steps: 0 };
+    let (path, objections) = run.all();
+    let mut trail = Trail::new(without);
+    trail.path = path;
+    for (word, depth, detail) in objections {
+        let code = WORDS.iter().find(|w| w.0 == word).map_or(Code::Malformed, |w| w.1);
+        let leaf = input.served.first();
+        let code = match (code, depth) {
+            (Code::Expired, 1..) => Code::IssuerExpired,
+            (Code::Expired, 0) if leaf.is_some_and(|l| input.at < l.not_before) => Code::NotYetValid,
+            (Code::IssuerUnknown, 0) if leaf.is_some_and(Certificate::is_self_signed) => Code::SelfSignedLeaf,
+            (code, _) => code,
+        };
+        trail.object(word, code, depth, detail);
+    }
+    let statuses = || trail.objections.iter().filter_map(|o| WORDS.iter().find(|w| w.0 == o.word)).map(|w| w.2);
+    // A reason that has no error of its own counts only where the path has none that has.
+    let mapped = statuses().any(|s| matches!(s, Status::Authority | Status::Weak | Status::Date));
+    let counted = |s: &Status| !(mapped && *s == Status::Other);
+    let grave = |s: Status| if s == Status::Other { Status::Invalid } else { s };
+    let worst = statuses().filter(counted).map(grave).min();
+    let (outcome, code) = match worst.map(words_of) {
+        Some((outcome, words)) => (outcome, Some(words.to_owned())),
+        None => (Outcome::Accepts, None),
+    };
+    let judgement = Judgement { path: trail.path.clone(), faults: trail.faults() };
+    Verdict { client: Client::Chromium, outcome, code, judgement, documented: false }
+}
+
+impl<'a> Run<'a> {
+    fn all(&mut self) -> (Vec<Certificate>, Vec<Objection>) {
+        let first: Vec<Certificate> = self.input.served.first().cloned().into_iter().collect();
+        let one = |word| vec![(word, 0, String::new())];
+        let Some(leaf) = self.input.served.first() else { return (first, Vec::new()) };
+        if self.input.served_length() > MOST_OCTETS {
+            return (first, one("too-large"));
+        }
+        let usage = leaf.raw.extension(id::KEY_USAGE);
+        let unreadable_usage = usage.is_some_and(|e| parts::bits(&e.value).is_none());
+        if unreadable_usage || matches!(leaf.key.shape(), Shape::Ec { explicit: true, .. }) {
+            return (first, one("cannot-parse-leaf"));
+        }
+        let takes = match leaf.key.shape() {
+            Shape::Ec { curve, .. } => [P256, P384].contains(&curve),
+            Shape::Rsa { pss_only, .. } => !pss_only,
+            _ => false,
+        };
+        if !takes {
+            return (first, one("key-kind"));
+        }
+        let mut out = Vec::new();
+        let signs =
+            usage.is_none_or(|e| parts::bits(&e.value).is_some_and(|(_, o)| o.first().is_some_and(|b| b & 0x80 != 0)));
+        if self.input.purpose == Some(JudgedPurpose::Server) && !signs && self.minds("leaf-usage") {
+            out.push(("leaf-usage", 0, "digitalSignature".into()));
+        }
+        if parsed::is_bad_format(&leaf.raw) {
+            out.extend(one("bad-format"));
+            return (first, out);
+        }
+        let Some(parsed) = parse(leaf) else {
+            out.push(("unreadable", 0, leaf.subject_words()));
+            return (first, out);
+        };
+        if self.input.spoken.key_mismatch {
+            out.push(("key-mismatch", 0, String::new()));
+        }
+        let (path, more) = self.path(&parsed);
+        out.extend(more);
+        if self.input.name.is_some_and(|n| !names::covers(parsed.names.as_deref().unwrap_or_default(), n)) {
+            out.push(("name", 0, leaf.name_words().join(", ")));
+        }
+        if self.input.spoken.demands_client {
+            out.push(("client", 0, String::new()));
+        }
+        (path.iter().map(|c| c.certificate.clone()).collect(), out)
+    }
+
+    /// The first path without an objection; else the first that was tried.
+    fn path(&mut self, leaf: &Parsed<'a>) -> (Vec<Parsed<'a>>, Vec<Objection>) {
+        let served: Vec<Parsed<'a>> = super::served(self.input).skip(1).filter_map(parse).collect();
+        let mut best: Option<(Vec<Parsed<'a>>, Vec<Objection>)> = None;
+        self.follow(&served, &mut vec![leaf.clone()], &mut best);
+        best.unwrap_or_else(|| (vec![leaf.clone()], vec![("no-issuers", 0, leaf.certificate.issuer_words())]))
+    }
+
+    /// True once a good path is found.
+    fn follow(
+        &mut self,
+        served: &[Parsed<'a>],
+        path: &mut Vec<Parsed<'a>>,
+        best: &mut Option<(Vec<Parsed<'a>>, Vec<Objection>)>,
+    ) -> bool {
+        self.steps += 1;
+        let Some(top) = path.last().cloned() else { return false };
+        let mut keep = |path: &[Parsed<'a>], objections: Vec<Objection>| {
+            let done = objections.is_empty();
+            if done || best.is_none() {
+                *best = Some((path.to_vec(), objections));
+            }
+            done
+        };
+        if self.steps > MOST_STEPS {
+            keep(path, vec![("iterations", path.len() - 1, String::new())]);
+            return false;
+        }
+        if path.len() >= MOST_DEPTH {
+            let why = self.minds("depth").then(|| ("depth", path.len() - 1, top.certificate.subject_words()));
+            return keep(path, why.into_iter().collect());
+        }
+        let issuers = self.issuers(&top, served);
+        let mut tried = false;
+        for (is_anchor, issuer) in issuers {
+            let again = |p: &Parsed<'_>| {
+                p.subject == issuer.subject && p.certificate.key == issuer.certificate.key && p.names == issuer.names
+            };
+            let itself = is_anchor && path.len() == 1 && issuer.certificate == top.certificate;
+            if !itself && path.iter().any(again) {
+                continue;
+            }
+            tried = true;
+            path.push(issuer);
+            let done = if is_anchor {
+                let objections = self.verify(path);
+                let mut keep = |path: &[Parsed<'a>], objections: Vec<Objection>| {
+                    let done = objections.is_empty();
+                    if done || best.is_none() {
+                        *best = Some((path.to_vec(), objections));
+                    }
+                    done
+                };
+                keep(path, objections)
+            } else {
+                self.follow(served, path, best)
+            };
+            path.pop();
+            if done {
+                return true;
+            }
+        }
+        if !tried && best.is_none() {
+            let mut objections = vec![("no-issuers", path.len() - 1, top.certificate.issuer_words())];
+            objections.extend(path.first().and_then(|c| self.dates(c, 0)));
+            objections.retain(|o| self.minds(o.0));
+            *best = Some((path.clone(), objections));
+        }
+        false
+    }
+
+    fn minds(&self, word: &str) -> bool {
+        self.without != Some(word)
+    }
+
+    /// Who may have issued it: trusted ones first, those with a contradicting identifier last, newer ones before older.
+    fn issuers(&self, top: &Parsed<'a>, served: &[Parsed<'a>]) -> Vec<(bool, Parsed<'a>)> {
+        let mut all: Vec<(u8, i64, bool, Parsed<'a>)> = Vec::new();
+        // The store finds names by their octets, what was served is compared by its text.
+        let of_store = self.anchors.iter().filter(|a| a.certificate.subject == top.certificate.issuer).map(|a| (true, a));
+        let of_server = served.iter().filter(|c| c.subject == top.issuer).map(|c| (false, c));
+        for (trusted, c) in of_store.chain(of_server) {
+            let trusted = trusted || self.anchors.iter().any(|a| a.certificate == c.certificate);
+            if all.iter().any(|(.., known)| known.certificate == c.certificate) {
+                continue;
+            }
+            let fit = match (&top.issuer_key, &c.own_key) {
+                (Some(a), Some(b)) if a == b => 0,
+                (Some(_), Some(_)) => 2,
+                _ => 1,
+            };
+            let rank = match (trusted, fit) {
+                (true, 0) => 0,
+                (true, 1) => 1,
+                (false, 0) => 2,
+                (false, 1) => 3,
+                (true, _) => 4,
+                (false, _) => 5,
+            };
+            all.push((rank, -c.not_before, trusted, c.clone()));
+        }
+        all.sort_by_key(|(rank, newest, ..)| (*rank, *newest));
+        all.into_iter().map(|(_, _, trusted, c)| (trusted, c)).collect()
+    }
+
+    /// RFC 5280 §6.1 with the anchor's own constraints (RFC 5937 §3.2).
+    fn verify(&self, path: &[Parsed<'a>]) -> Vec<Objection> {
+        let mut out: Vec<Objection> = Vec::new();
+        let words = |i: usize| path[i].certificate.subject_words();
+        let root = path.len() - 1;
+        let distrusted = |c: &Certificate| {
+            self.input.distrusted.contains(&c.sha256()) || self.input.distrusted_keys.contains(&c.key.fingerprint())
+        };
+        if let Some(at) = path.iter().position(|c| distrusted(c.certificate)) {
+            return vec![("distrusted", at, "it is marked as distrusted".into())];
+        }
+        let mut push = |word, depth, detail: String| {
+            if self.minds(word) {
+                out.push((word, depth, detail));
+            }
+        };
+        let anchor = &path[root];
+        let mut lists: Vec<&(parts::Constraints, bool)> = anchor.constraints.iter().collect();
+        let mut most = usize::MAX;
+        let mut ended = false;
+        if let Some(o) = key_fault(anchor.certificate) {
+            push(o, root, words(root));
+            if o == "public-key" {
+                return out;
+            }
+        }
+        if let Some((word, depth, detail)) = self.dates(anchor, root) {
+            push(word, depth, detail);
+        }
+        if anchor.usage.is_some_and(|u| u & 0x04 == 0) {
+            push("ca-usage", root, words(root));
+        }
+        if !self.serves(anchor) {
+            push("purpose", root, words(root));
+        }
+        if anchor.basic == Some(false) {
+            push("no-ca", root, words(root));
+        }
+        if let Some(length) = anchor.path_length {
+            most = usize::from(length);
+        }
+        if let Some(unknown) = unconsumed(anchor) {
+            push("critical", root, unknown);
+        }
+        let certificates: Vec<Certificate> = path.iter().map(|c| c.certificate.clone()).collect();
+        let lacking = policies::missing_under(&certificates);
+        for i in (0..root).rev() {
+            let (c, issuer) = (&path[i], &path[i + 1]);
+            if c.certificate.raw.inner_algorithm != c.certificate.raw.outer_algorithm {
+                push("algorithms-differ", i, words(i));
+                ended = true;
+            } else if !is_acceptable(Scheme::of(&c.certificate.algorithm)) {
+                push("algorithm", i, words(i));
+                ended = true;
+            } else if c.certificate.signed_by(issuer.certificate).is_err() {
+                if key_fault(issuer.certificate).is_none() {
+                    push("signature", i, words(i));
+                    ended = true;
+                }
+            }
+            if ended {
+                break;
+            }
+            if let Some((word, depth, detail)) = self.dates(c, i) {
+                push(word, depth, detail);
+            }
+            if c.issuer != issuer.subject {
+                push("chaining", i, words(i));
+            }
+            if i == 0 || !c.is_self_issued() {
+                for (by, critical) in &lists {
+                    if let Some(name) = names::forbidden(c, by, *critical) {
+                        push("constraints", i, super::openssl::shown(&name));
+                    }
+                }
+            }
+            if lacking == Some(i) {
+                push("policy", i, words(i));
+            }
+            if !self.serves(c) {
+                push("purpose", i, words(i));
+            }
+            if let Some(o) = key_fault(c.certificate) {
+                push(o, i, words(i));
+                if o == "public-key" {
+                    break;
+                }
+            }
+            if i > 0 {
+                lists.extend(&c.constraints);
+                match c.basic {
+                    None => push("no-basic", i, words(i)),
+                    Some(false) => push("no-ca", i, words(i)),
+                    Some(true) => {}
+                }
+                if !c.is_self_issued() {
+                    if most == 0 {
+                        push("path-length", i, words(i));
+                    }
+                    most = most.saturating_sub(1);
+                }
+                if let Some(length) = c.path_length {
+                    most = most.min(usize::from(length));
+                }
+                if c.usage.is_some_and(|u| u & 0x04 == 0) {
+                    push("ca-usage", i, words(i));
+                }
+            }
+            if let Some(unknown) = unconsumed(c) {
+                push("critical", i, unknown);
+            }
+        }
+        out
+    }
+
+    fn dates(&self, c: &Parsed<'_>, depth: usize) -> Option<Objection> {
+        let at = self.input.at.unix();
+        let detail = match depth {
+            0 if at < c.not_before => c.certificate.not_before.to_string(),
+            0 => c.certificate.not_after.to_string(),
+            _ => c.certificate.subject_words(),
+        };
+        (at < c.not_before || at > c.not_after).then_some(("dates", depth, detail)).filter(|o| self.minds(o.0))
+    }
+
+    fn serves(&self, c: &Parsed<'_>) -> bool {
+        let one = |p: &Vec<u8>| [parts::SERVER_AUTH, parts::ANY_PURPOSE].contains(&p.as_slice());
+        self.input.purpose != Some(JudgedPurpose::Server) || c.purposes.as_ref().is_none_or(|all| all.iter().any(one))
+    }
+}
+
+fn unconsumed(c: &Parsed<'_>) -> Option<String> {
+    let unknown = |e: &&RawExtension| e.is_critical() && !KNOWN.contains(&e.id.as_slice());
+    let e = c.certificate.raw.extensions.iter().flatten().find(unknown)?;
+    Some(const_oid::ObjectIdentifier::from_bytes(&e.id).map(|o| o.to_string()).unwrap_or_default())
+}
+
+fn is_acceptable(scheme: Scheme) -> bool {
+    let strong = |h: Hash| matches!(h, Hash::Sha256 | Hash::Sha384 | Hash::Sha512);
+    match scheme {
+        Scheme::Pkcs1(hash) | Scheme::Ecdsa(hash) => strong(hash),
+        Scheme::Pss { hash, mask, salt } => strong(hash) && hash == mask && salt == hash.length(),
+        Scheme::Ed25519 | Scheme::Other => false,
+    }
+}
+
+/// What it minds about a key.
+fn key_fault(c: &Certificate) -> Option<&'static str> {
+    match c.key.shape() {
+        Shape::Rsa { pss_only: true, .. } | Shape::Other | Shape::Unreadable | Shape::Ed25519 => Some("public-key"),
+        Shape::Ec { explicit: true, .. } => Some("public-key"),
+        Shape::Ec { curve, .. } if ![P256, P384, P521].contains(&curve) => Some("weak-key"),
+        Shape::Rsa { bits, .. } if bits < 1024 => Some("weak-key"),
+        Shape::Ec { .. } | Shape::Rsa { .. } => None,
+    }
+}
+
+/// Its words for a fault.
+pub fn words(code: Code) -> Vec<String> {
+    let same = |own: Code| match code {
+        Code::SelfSignedLeaf => own == Code::IssuerUnknown,
+        Code::IssuerExpired | Code::NotYetValid => own == Code::Expired,
+        code => own == code,
+    };
+    let mut out: Vec<String> = Vec::new();
+    for w in WORDS.iter().filter(|w| same(w.1)) {
+        for said in words_of(w.2).1.split(" or ").map(str::to_owned) {
+            if !out.contains(&said) {
+                out.push(said);
+            }
+        }
+    }
+    out
+}
+
+/// Every objection: a test leaves out one after another.
+pub fn all_words() -> Vec<&'static str> {
+    WORDS.iter().map(|w| w.0).collect()
+}

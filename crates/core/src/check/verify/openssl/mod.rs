@@ -1,0 +1,666 @@
+//! OpenSSL 3.0's procedure, and what curl, Python and Node.js make of it. Measured with 3.0.19 on Debian 12.
+
+pub mod cached;
+pub mod constraints;
+pub mod names;
+pub mod readable;
+
+use super::Trail;
+use crate::check::client::case::Input;
+use crate::check::client::judge::Judgement;
+use crate::check::client::{Client, Outcome, Verdict};
+use crate::finding::Code;
+use crate::pki::cert::Certificate;
+use crate::pki::cert::raw::{self, Element};
+use crate::pki::key::Shape;
+use crate::pki::signature::{self, Scheme, SignatureFault};
+use crate::vocabulary::name::Name;
+use crate::vocabulary::purpose::JudgedPurpose;
+use cached::Cached;
+use constraints::Fault;
+
+/// What stands first in its queue of errors once it has met an extension that it cannot read.
+const INVALID_CERTIFICATE: &str = "(35) error:1100009E:X509 V3 routines::invalid certificate";
+
+/// The most certificates in a chain.
+const MOST_DEPTH: usize = 101;
+
+/// What a program sets.
+struct Manner {
+    client: Client,
+    /// The strength that keys and hashes must have, in bits.
+    strength: usize,
+    /// A trusted certificate that is no root ends a path.
+    partial: bool,
+    /// The library compares the host's name.
+    asks_for_name: bool,
+    /// It goes on after an objection, and reports the last.
+    goes_on: bool,
+}
+
+fn manner(client: Client) -> Manner {
+    match client {
+        // Debian sets security level 2 (112 bits); Node.js comes with level 1 of its own.
+        Client::Python => Manner { client, strength: 112, partial: false, asks_for_name: true, goes_on: false },
+        Client::Node => Manner { client, strength: 80, partial: false, asks_for_name: false, goes_on: true },
+        _ => Manner { client, strength: 112, partial: true, asks_for_name: false, goes_on: false },
+    }
+}
+
+/// An error of the library's: its name, what it is to us, its words, and Node.js' word for it.
+struct Word {
+    name: &'static str,
+    code: Code,
+    words: &'static str,
+    node: &'static str,
+}
+
+const fn word(name: &'static str, code: Code, words: &'static str, node: &'static str) -> Word {
+    Word { name, code, words, node }
+}
+
+/// The name does not fit: by the library for Python, by the program's own comparison for the others.
+const MISMATCH: &str = "HOSTNAME_MISMATCH";
+
+const OTHER: &str = "UNSPECIFIED";
+
+/// Every error that it has for a chain.
+const WORDS: &[Word] = &[
+    word("UNSPECIFIED", Code::Malformed, "unspecified certificate verification error", OTHER),
+    word("EE_KEY_TOO_SMALL", Code::WeakKey, "EE certificate key too weak", OTHER),
+    word("CA_KEY_TOO_SMALL", Code::WeakKey, "CA certificate key too weak", OTHER),
+    word("CA_MD_TOO_WEAK", Code::WeakSignature, "CA signature digest algorithm too weak", OTHER),
+    word("DEPTH_ZERO_SELF_SIGNED_CERT", Code::SelfSignedLeaf, "self-signed certificate", "DEPTH_ZERO_SELF_SIGNED_CERT"),
+    word(
+        "SELF_SIGNED_CERT_IN_CHAIN",
+        Code::IssuerUnknown,
+        "self-signed certificate in certificate chain",
+        "SELF_SIGNED_CERT_IN_CHAIN",
+    ),
+    word("UNABLE_TO_GET_ISSUER_CERT", Code::IssuerUnknown, "unable to get issuer certificate", "UNABLE_TO_GET_ISSUER_CERT"),
+    word(
+        "UNABLE_TO_GET_ISSUER_CERT_LOCALLY",
+        Code::IssuerUnknown,
+        "unable to get local issuer certificate",
+        "UNABLE_TO_GET_ISSUER_CERT_LOCALLY",
+    ),
+    word(
+        "UNABLE_TO_VERIFY_LEAF_SIGNATURE",
+        Code::IssuerUnknown,
+        "unable to verify the first certificate",
+        "UNABLE_TO_VERIFY_LEAF_SIGNATURE",
+    ),
+    word("CERT_CHAIN_TOO_LONG", Code::PathTooLong, "certificate chain too long", "CERT_CHAIN_TOO_LONG"),
+    word("UNHANDLED_CRITICAL_EXTENSION", Code::CriticalExtensionUnknown, "unhandled critical extension", OTHER),
+    word("INVALID_CA", Code::IntermediateNotACa, "invalid CA certificate", "INVALID_CA"),
+    word("EC_KEY_EXPLICIT_PARAMS", Code::KeyKindUnsupported, "Certificate public key has explicit ECC parameters", OTHER),
+    word("INVALID_PURPOSE", Code::PurposeMissing, "unsuitable certificate purpose", "INVALID_PURPOSE"),
+    word("PATH_LENGTH_EXCEEDED", Code::PathTooLong, "path length constraint exceeded", "PATH_LENGTH_EXCEEDED"),
+    word(MISMATCH, Code::NameNotCovered, "", "HOSTNAME_MISMATCH"),
+    word("KEYUSAGE_NO_CERTSIGN", Code::KeyUsageMissing, "key usage does not include certificate signing", OTHER),
+    word(
+        "UNABLE_TO_DECODE_ISSUER_PUBLIC_KEY",
+        Code::BadSignature,
+        "unable to decode issuer public key",
+        "UNABLE_TO_DECODE_ISSUER_PUBLIC_KEY",
+    ),
+    word("CERT_SIGNATURE_FAILURE", Code::BadSignature, "certificate signature failure", "CERT_SIGNATURE_FAILURE"),
+    word("CERT_NOT_YET_VALID", Code::NotYetValid, "certificate is not yet valid", "CERT_NOT_YET_VALID"),
+    word("CERT_HAS_EXPIRED", Code::Expired, "certificate has expired", "CERT_HAS_EXPIRED"),
+    word(
+        "ERROR_IN_CERT_NOT_BEFORE_FIELD",
+        Code::Malformed,
+        "format error in certificate's notBefore field",
+        "ERROR_IN_CERT_NOT_BEFORE_FIELD",
+    ),
+    word(
+        "ERROR_IN_CERT_NOT_AFTER_FIELD",
+        Code::Malformed,
+        "format error in certificate's notAfter field",
+        "ERROR_IN_CERT_NOT_AFTER_FIELD",
+    ),
+    word("PERMITTED_VIOLATION", Code::ConstraintViolated, "permitted subtree violation", OTHER),
+    word("EXCLUDED_VIOLATION", Code::ConstraintViolated, "excluded subtree violation", OTHER),
+    word("SUBTREE_MINMAX", Code::ConstraintViolated, "name constraints minimum and maximum not supported", OTHER),
+    word("UNSUPPORTED_CONSTRAINT_TYPE", Code::ConstraintViolated, "unsupported name constraint type", OTHER),
+    word("UNSUPPORTED_NAME_SYNTAX", Code::ConstraintViolated, "unsupported or invalid name syntax", OTHER),
+];
+
+fn found(name: &str) -> &'static Word {
+    WORDS.iter().find(|w| w.name == name).unwrap_or(&WORDS[0])
+}
+
+struct Run<'a> {
+    input: &'a Input<'a>,
+    manner: Manner,
+    trail: Trail,
+    /// What stands first in the library's queue of errors: curl shows it instead of the verdict.
+    queued: Option<String>,
+}
+
+impl Run<'_> {
+    fn object(&mut self, name: &'static str, depth: usize, detail: impl Into<String>) {
+        self.trail.object(name, found(name).code, depth, detail);
+    }
+
+    /// True if the procedure ends here: most programs let it end at the first objection.
+    fn queue(&mut self, text: &str) {
+        if self.trail.objections.is_empty() || self.manner.goes_on {
+            self.queued.get_or_insert_with(|| text.to_owned());
+        }
+    }
+}
+
+/// What a client with OpenSSL makes of a chain. `without` leaves one objection out.
+pub fn predict(client: Client, input: &Input<'_>, without: Option<&'static str>) -> Verdict {
+    let mut run = Run { input, manner: manner(client), trail: Trail::new(without), queued: None };
+    if let Some(refused) = unreadable(client, input) {
+        return refused;
+    }
+    let path = run.chain();
+    run.trail.path = path;
+    let said = run.handshake().or_else(|| run.said()).or_else(|| run.afterwards());
+    let outcome = if said.is_some() { Outcome::Refuses } else { Outcome::Accepts };
+    let judgement = Judgement { path: run.trail.path.clone(), faults: run.trail.faults() };
+    Verdict { client, outcome, code: said, judgement, documented: false }
+}
+
+/// A message longer than this is not taken.
+const MOST_OCTETS: usize = 100 * 1024;
+
+/// What ends the handshake before any chain is looked at.
+fn unreadable(client: Client, input: &Input<'_>) -> Option<Verdict> {
+    let of = |word: &str, curl: String, node: String, python: &str| {
+        let mut trail = Trail::new(None);
+        trail.path = input.served.first().cloned().into_iter().collect();
+        trail.object("UNREADABLE", Code::Malformed, 0, word);
+        let code = match client {
+            Client::Python => python.to_owned(),
+            Client::Node => node,
+            _ => curl,
+        };
+        let judgement = Judgement { path: trail.path.clone(), faults: trail.faults() };
+        Some(Verdict { client, outcome: Outcome::Refuses, code: Some(code), judgement, documented: false })
+    };
+    if input.served_length() > MOST_OCTETS {
+        let words = "excessive message size";
+        let curl = format!("(35) error:0A000098:SSL routines::{words}");
+        return of(words, curl, "ERR_SSL_EXCESSIVE_MESSAGE_SIZE".into(), "EXCESSIVE_MESSAGE_SIZE");
+    }
+    let reason = input.served_octets().into_iter().find_map(readable::fault)?;
+    let curl = format!("(35) error:{}:asn1 encoding routines::{}", reason.number, reason.words);
+    of(reason.words, curl, reason.node(), "[SSL] ASN1 lib")
+}
+
+impl<'a> Run<'a> {
+    /// Builds, and objects; gives the path.
+    fn chain(&mut self) -> Vec<Certificate> {
+        let served: Vec<Cached<'a>> = super::served(self.input).map(Cached::of).collect();
+        let Some(leaf) = served.first() else { return Vec::new() };
+        if leaf.invalid {
+            self.queue(INVALID_CERTIFICATE);
+        }
+        if leaf.key_strength().is_none_or(|s| s < self.manner.strength) {
+            self.object("EE_KEY_TOO_SMALL", 0, leaf.certificate.key.strength().to_string());
+        }
+        let named = |a: &&Certificate| {
+            let subject = cached::canonical(&a.subject);
+            served.iter().any(|c| c.issuer == subject) || self.input.served.contains(a)
+        };
+        let anchors = above(self.input.anchors, named);
+        let path = self.build(&served, &anchors);
+        self.extensions(&path);
+        self.strengths(&path);
+        if self.manner.asks_for_name {
+            self.python_name(path[0]);
+        }
+        self.signatures_and_dates(&path);
+        self.name_constraints(&path);
+        if !self.manner.asks_for_name {
+            self.own_name(path[0]);
+        }
+        path.iter().map(|c| c.certificate.clone()).collect()
+    }
+
+    /// Trusted certificates first; where none fits, what was served.
+    fn build<'b>(&mut self, served: &'b [Cached<'a>], anchors: &'b [Cached<'a>]) -> Vec<&'b Cached<'a>> {
+        let mut path = vec![&served[0]];
+        let mut pool: Vec<&Cached<'a>> = served.iter().collect();
+        let mut untrusted = 1;
+        let (mut from_served, mut from_store, mut trusted) = (true, true, false);
+        while from_served || from_store {
+            let top = path[path.len() - 1];
+            if from_store {
+                let issuer = if path.len() > MOST_DEPTH { None } else { self.best(top, anchors.iter(), &[]) };
+                if let Some(issuer) = issuer {
+                    let taken = if !top.self_signed {
+                        path.push(issuer);
+                        true
+                    } else if path.len() == untrusted {
+                        // A root that came along is replaced by the very same in the store.
+                        let same = top.certificate == issuer.certificate;
+                        if same {
+                            untrusted -= 1;
+                            let last = path.len() - 1;
+                            path[last] = issuer;
+                        }
+                        same
+                    } else {
+                        true
+                    };
+                    if taken {
+                        from_served = false;
+                        if path[untrusted.min(path.len())..].iter().any(|c| c.self_signed) || self.manner.partial {
+                            trusted = true;
+                            break;
+                        }
+                        if !path[path.len() - 1].self_signed {
+                            continue;
+                        }
+                    }
+                }
+                if !from_served {
+                    break;
+                }
+            }
+            if from_served {
+                let issuer = if top.self_signed || path.len() > MOST_DEPTH {
+                    None
+                } else {
+                    self.best(top, pool.iter().copied(), &path)
+                };
+                match issuer {
+                    None => from_served = false,
+                    Some(issuer) => {
+                        pool.retain(|c| !std::ptr::eq(*c, issuer));
+                        path.push(issuer);
+                        untrusted += 1;
+                    }
+                }
+            }
+        }
+        if !trusted && path.len() == untrusted && self.manner.partial {
+            // The leaf itself may lie in the store.
+            if let Some(own) = anchors.iter().find(|a| a.certificate == path[0].certificate) {
+                path[0] = own;
+                return path;
+            }
+        }
+        if !trusted {
+            let (depth, top) = (path.len() - 1, path[path.len() - 1]);
+            let words = top.certificate.issuer_words();
+            if path.len() > MOST_DEPTH {
+                self.object("CERT_CHAIN_TOO_LONG", depth, words);
+            } else if top.self_signed {
+                let name = if path.len() == 1 { "DEPTH_ZERO_SELF_SIGNED_CERT" } else { "SELF_SIGNED_CERT_IN_CHAIN" };
+                self.object(name, depth, words);
+            } else if untrusted < path.len() {
+                self.object("UNABLE_TO_GET_ISSUER_CERT", depth, words);
+            } else {
+                self.object("UNABLE_TO_GET_ISSUER_CERT_LOCALLY", depth, words);
+            }
+        }
+        path
+    }
+
+    /// The first issuer that is valid now; else, of those that fit, the one that ended or ends last.
+    fn best<'b>(
+        &mut self,
+        of: &Cached<'a>,
+        all: impl Iterator<Item = &'b Cached<'a>>,
+        path: &[&Cached<'a>],
+    ) -> Option<&'b Cached<'a>>
+    where
+        'a: 'b,
+    {
+        let mut nearest: Option<&Cached<'a>> = None;
+        for c in all {
+            let again = path.iter().any(|p| p.certificate == c.certificate);
+            let may_repeat = of.self_issued && path.len() == 1;
+            if (again && !may_repeat) || !of.likely_issued_by(c) {
+                if c.invalid && c.subject == of.issuer {
+                    self.queue(INVALID_CERTIFICATE);
+                }
+                continue;
+            }
+            if self.holds_now(c) {
+                return Some(c);
+            }
+            let end = |c: &Cached<'_>| raw::seconds(&c.certificate.raw.not_after);
+            if nearest.is_none_or(|n| end(c) > end(n)) {
+                nearest = Some(c);
+            }
+        }
+        nearest
+    }
+
+    fn holds_now(&self, c: &Cached<'_>) -> bool {
+        let at = self.input.at.unix();
+        let (from, until) = (time(&c.certificate.raw.not_before), time(&c.certificate.raw.not_after));
+        from.is_some_and(|t| t < at) && until.is_some_and(|t| t > at)
+    }
+
+    fn extensions(&mut self, path: &[&Cached<'_>]) {
+        let purpose = self.input.purpose == Some(JudgedPurpose::Server);
+        let mut plen = 0;
+        for (i, c) in path.iter().enumerate() {
+            let words = c.certificate.subject_words();
+            if c.unknown_critical {
+                let unknown = c.certificate.unknown_critical.first().map(ToString::to_string).unwrap_or_default();
+                self.object("UNHANDLED_CRITICAL_EXTENSION", i, unknown);
+            }
+            let ca = c.ca();
+            if i > 0 && (ca == 0 || (i + 1 < path.len() && ca != 1)) {
+                self.object("INVALID_CA", i, words.clone());
+            }
+            if matches!(c.certificate.key.shape(), Shape::Ec { explicit: true, .. }) {
+                self.object("EC_KEY_EXPLICIT_PARAMS", i, c.certificate.key.strength().to_string());
+            }
+            if purpose && !c.invalid && !c.serves_as(i > 0) {
+                self.object("INVALID_PURPOSE", i, words.clone());
+            }
+            if i > 1 && c.path_length.is_some_and(|most| most != -1 && plen > most) {
+                self.object("PATH_LENGTH_EXCEEDED", i, words);
+            }
+            if i > 0 && !c.self_issued {
+                plen += 1;
+            }
+        }
+    }
+
+    fn strengths(&mut self, path: &[&Cached<'_>]) {
+        for (i, c) in path.iter().enumerate() {
+            let words = c.certificate.subject_words();
+            if i > 0 && c.key_strength().is_none_or(|s| s < self.manner.strength) {
+                self.object("CA_KEY_TOO_SMALL", i, words.clone());
+            }
+            if i + 1 < path.len() && c.hash_strength() < self.manner.strength {
+                self.object("CA_MD_TOO_WEAK", i, words);
+            }
+        }
+    }
+
+    fn signatures_and_dates(&mut self, path: &[&Cached<'_>]) {
+        let last = path.len() - 1;
+        let mut n = last;
+        let mut issuer = path[last];
+        if !issuer.likely_issued_by(issuer) && !self.manner.partial {
+            if last == 0 {
+                self.object("UNABLE_TO_VERIFY_LEAF_SIGNATURE", 0, issuer.certificate.issuer_words());
+                self.dates(issuer, 0, false);
+                return;
+            }
+            n -= 1;
+        }
+        loop {
+            let subject = path[n];
+            if !std::ptr::eq(subject, issuer) {
+                if issuer.usage.is_some_and(|u| u & cached::CERT_SIGN == 0) {
+                    self.object("KEYUSAGE_NO_CERTSIGN", n + 1, issuer.certificate.subject_words());
+                }
+                self.signature(subject, issuer, n);
+            }
+            self.dates(subject, n, n > 0 || last == 0);
+            if n == 0 {
+                return;
+            }
+            n -= 1;
+            issuer = subject;
+        }
+    }
+
+    fn signature(&mut self, subject: &Cached<'_>, issuer: &Cached<'_>, depth: usize) {
+        if issuer.certificate.key.shape() == Shape::Unreadable {
+            self.object("UNABLE_TO_DECODE_ISSUER_PUBLIC_KEY", depth + 1, issuer.certificate.subject_words());
+            return;
+        }
+        if subject.certificate.raw.inner_algorithm != subject.certificate.raw.outer_algorithm {
+            self.object("CERT_SIGNATURE_FAILURE", depth, subject.certificate.subject_words());
+            return;
+        }
+        match subject.certificate.signed_by(issuer.certificate) {
+            Ok(()) => {}
+            Err(SignatureFault::Unsupported) => {}
+            Err(SignatureFault::Wrong) => {
+                let rsa = matches!(issuer.certificate.key.shape(), Shape::Rsa { .. });
+                let text = match Scheme::of(&subject.certificate.algorithm) {
+                    Scheme::Pss { .. } => "(35) error:02000068:rsa routines::bad signature or (35) error:0200008A:rsa routines::last octet invalid",
+                    _ if rsa => "(35) error:0200008A:rsa routines::invalid padding or (35) error:0200006A:rsa routines::block type is not 01",
+                    _ => "(35) error:06880006:asn1 encoding routines::EVP lib",
+                };
+                self.queue(text);
+                self.object("CERT_SIGNATURE_FAILURE", depth, subject.certificate.subject_words());
+            }
+        }
+    }
+
+    fn dates(&mut self, c: &Cached<'_>, depth: usize, _: bool) {
+        let at = self.input.at.unix();
+        let issuer = depth > 0;
+        match time(&c.certificate.raw.not_before) {
+            None => self.object("ERROR_IN_CERT_NOT_BEFORE_FIELD", depth, c.certificate.subject_words()),
+            Some(t) if t > at => {
+                let code = if issuer { Code::IssuerExpired } else { Code::NotYetValid };
+                self.trail.object("CERT_NOT_YET_VALID", code, depth, detail(c, issuer, false));
+            }
+            Some(_) => {}
+        }
+        match time(&c.certificate.raw.not_after) {
+            None => self.object("ERROR_IN_CERT_NOT_AFTER_FIELD", depth, c.certificate.subject_words()),
+            Some(t) if t < at => {
+                let code = if issuer { Code::IssuerExpired } else { Code::Expired };
+                self.trail.object("CERT_HAS_EXPIRED", code, depth, detail(c, issuer, true));
+            }
+            Some(_) => {}
+        }
+    }
+
+    fn name_constraints(&mut self, path: &[&Cached<'_>]) {
+        for i in (0..path.len()).rev() {
+            let c = path[i];
+            if i != 0 && c.self_issued {
+                continue;
+            }
+            for j in (i + 1..path.len()).rev() {
+                let Some(by) = &path[j].constraints else { continue };
+                let mut result = constraints::check(c, by);
+                if result.is_ok() && i == 0 && !c.names.iter().any(|n| n.kind == 2) {
+                    result = constraints::check_common_names(c, by);
+                }
+                if let Err((fault, name)) = result {
+                    let name = shown(&name);
+                    let word = match fault {
+                        Fault::Permitted => "PERMITTED_VIOLATION",
+                        Fault::Excluded => "EXCLUDED_VIOLATION",
+                        Fault::MinMax => "SUBTREE_MINMAX",
+                        Fault::Kind => "UNSUPPORTED_CONSTRAINT_TYPE",
+                        Fault::Syntax => "UNSUPPORTED_NAME_SYNTAX",
+                        Fault::TooMany => "UNSPECIFIED",
+                    };
+                    self.object(word, i, name);
+                }
+            }
+        }
+    }
+
+    fn python_name(&mut self, leaf: &Cached<'_>) {
+        if let Some(host) = self.input.name
+            && !names::library(leaf, host)
+        {
+            let names = leaf.certificate.name_words().join(", ");
+            self.object(MISMATCH, 0, names);
+        }
+    }
+
+    /// The name by the program's own comparison, once the library is content.
+    fn own_name(&mut self, leaf: &Cached<'_>) {
+        let Some(host) = self.input.name else { return };
+        let fits = match self.manner.client {
+            Client::Node => names::node(leaf, host),
+            _ => names::curl(leaf, host).is_ok(),
+        };
+        if !fits {
+            let names = leaf.certificate.name_words().join(", ");
+            self.object(MISMATCH, 0, names);
+        }
+    }
+
+    /// What ends the handshake once the chain was looked at: only a program that goes on after an objection gets there.
+    fn handshake(&self) -> Option<String> {
+        let minded = self.trail.objections.iter().any(|o| self.manner.asks_for_name || o.word != MISMATCH);
+        if minded && !self.manner.goes_on {
+            return None;
+        }
+        if self.input.spoken.demands_client && self.input.spoken.is_tls12 {
+            return Some(self.wanted());
+        }
+        if !self.input.spoken.key_mismatch {
+            return None;
+        }
+        Some(match self.manner.client {
+            Client::Node => {
+                "ERR_SSL_BAD_SIGNATURE or ERR_SSL_WRONG_SIGNATURE_TYPE or ERR_SSL_LAST_OCTET_INVALID or ERR_SSL_SALT_LENGTH_CHECK_FAILED or ERR_SSL_FIRST_OCTET_INVALID"
+                    .into()
+            }
+            Client::Python => "BAD_SIGNATURE or WRONG_SIGNATURE_TYPE or [SSL] EVP lib".into(),
+            _ => {
+                "(35) error:0A00007B:SSL routines::bad signature or (35) error:0A000172:SSL routines::wrong signature type or (35) error:0200008A:rsa routines::last octet invalid"
+                    .into()
+            }
+        })
+    }
+
+    /// What ends a connection of which the chain is good.
+    fn afterwards(&self) -> Option<String> {
+        let curl = matches!(self.manner.client, Client::Curl);
+        if curl && crate::pki::cert::subject::is_empty(&self.trail.path.first()?.issuer) {
+            return Some("(60) SSL: couldn't get X509-issuer name".into());
+        }
+        if !self.input.spoken.demands_client {
+            return None;
+        }
+        Some(self.wanted())
+    }
+
+    /// What it says of a server that wants a client certificate.
+    fn wanted(&self) -> String {
+        match self.manner.client {
+            Client::Node => "ERR_SSL_TLSV13_ALERT_CERTIFICATE_REQUIRED".into(),
+            Client::Python => "TLSV13_ALERT_CERTIFICATE_REQUIRED".into(),
+            _ => {
+                "(98) error:0A00045C:SSL routines::tlsv13 alert certificate required or (56) error:0A00045C:SSL routines::tlsv13 alert certificate required, errno 0"
+                    .into()
+            }
+        }
+    }
+
+    /// What the program prints.
+    fn said(&self) -> Option<String> {
+        let own = |o: &&super::Objection| self.manner.asks_for_name || o.word != MISMATCH;
+        let of_library = || self.trail.objections.iter().filter(own);
+        let chosen = if self.manner.goes_on { of_library().next_back() } else { of_library().next() };
+        let chosen = chosen.or_else(|| self.trail.objections.last())?;
+        let host = self.input.name.map(ToString::to_string).unwrap_or_default();
+        let said = found(chosen.word);
+        Some(match (self.manner.client, chosen.word == MISMATCH) {
+            (Client::Python, true) => {
+                let kind = if matches!(self.input.name, Some(Name::Ip(_))) { "IP address" } else { "Hostname" };
+                format!("certificate verify failed: {kind} mismatch, certificate is not valid for '{host}'.")
+            }
+            (Client::Python, false) => format!("certificate verify failed: {}", said.words),
+            (Client::Node, true) => "ERR_TLS_CERT_ALTNAME_INVALID".into(),
+            (Client::Node, false) => said.node.to_owned(),
+            (_, true) => {
+                let leaf = Cached::of(&self.trail.path[0]);
+                self.input.name.and_then(|h| names::curl(&leaf, h).err()).unwrap_or_default()
+            }
+            (_, false) => match &self.queued {
+                Some(text) => text.clone(),
+                None => format!("(60) SSL certificate problem: {}", said.words),
+            },
+        })
+    }
+}
+
+/// The anchors that can stand above what was served, or above one another.
+fn above<'a>(anchors: &'a [Certificate], named: impl Fn(&&Certificate) -> bool) -> Vec<Cached<'a>> {
+    // What it cannot read is in no store of its own.
+    let readable = |a: &&Certificate| readable::fault(a.der()).is_none();
+    let near: Vec<Cached<'a>> = anchors.iter().filter(named).filter(readable).map(Cached::of).collect();
+    if near.iter().all(|c| c.self_issued) {
+        return near;
+    }
+    // A trusted intermediate has an issuer of its own.
+    anchors.iter().filter(readable).map(Cached::of).collect()
+}
+
+fn time(element: &Element) -> Option<i64> {
+    raw::seconds(element)
+}
+
+fn detail(c: &Cached<'_>, issuer: bool, ended: bool) -> String {
+    match (issuer, ended) {
+        (true, _) => c.certificate.subject_words(),
+        (false, true) => c.certificate.not_after.to_string(),
+        (false, false) => c.certificate.not_before.to_string(),
+    }
+}
+
+/// A name of a constraint's in words.
+pub(super) fn shown(name: &super::parts::General) -> String {
+    use crate::pki::cert::extensions::GeneralName;
+    let text = || String::from_utf8_lossy(&name.octets).into_owned();
+    match name.kind {
+        2 => GeneralName::Dns(text()).words(),
+        1 => GeneralName::Mail(text()).words(),
+        6 => GeneralName::Uri(text()).words(),
+        7 => GeneralName::Ip(name.octets.clone()).words(),
+        4 => GeneralName::Directory(name.octets.clone()).words(),
+        _ => GeneralName::Other.words(),
+    }
+}
+
+/// Its words for a fault, each as a client prints them.
+pub fn words(client: Client, code: Code) -> Vec<String> {
+    let own: &[&str] = match (client, code) {
+        (Client::Python, Code::NameNotCovered) => {
+            &["certificate verify failed: Hostname mismatch, certificate is not valid for 'NAME'."]
+        }
+        (Client::Node, Code::NameNotCovered) => &["ERR_TLS_CERT_ALTNAME_INVALID"],
+        (Client::Curl, Code::NameNotCovered) => &[
+            "(60) SSL: no alternative certificate subject name matches target host name 'NAME'",
+            "(60) SSL: certificate subject name 'NAME' does not match target host name 'NAME'",
+        ],
+        (Client::Curl, Code::BadSignature) => &[
+            "(35) error:06880006:asn1 encoding routines::EVP lib",
+            "(35) error:0200008A:rsa routines::invalid padding",
+            "(35) error:0200006A:rsa routines::block type is not 01",
+        ],
+        _ => &[],
+    };
+    if !own.is_empty() {
+        return own.iter().map(ToString::to_string).collect();
+    }
+    let mut out: Vec<String> = Vec::new();
+    for w in WORDS.iter().filter(|w| w.code == code) {
+        let said = match client {
+            Client::Python => format!("certificate verify failed: {}", w.words),
+            Client::Node => w.node.to_owned(),
+            _ => format!("(60) SSL certificate problem: {}", w.words),
+        };
+        if !out.contains(&said) {
+            out.push(said);
+        }
+    }
+    out
+}
+
+/// Every error by which it refuses a chain: a test leaves out one after another.
+pub fn all_words() -> Vec<&'static str> {
+    WORDS.iter().map(|w| w.name).collect()
+}
+
+/// Whether it is signed by a hash that counts as broken; for the words alone.
+pub fn is_weak(c: &Certificate) -> bool {
+    signature::is_weak(&c.algorithm.oid)
+}

@@ -27,6 +27,13 @@ agreement:
         "${CARGO_TARGET_DIR:-target}/debug/examples/agreement" > "$there/agreement.md"
     mv "$there/agreement.md" docs/agreement.md
 
+# Draws chains at random and compares every client with its prediction: `just differential --seed 7 --cases 500`.
+differential *options:
+    #!/usr/bin/env bash
+    set -euo pipefail
+    cargo build -q --workspace --example differential
+    unshare --map-root-user --mount "${CARGO_TARGET_DIR:-target}/debug/examples/differential" {{options}}
+
 # Writes the transcripts of docs/cli again: read them
 transcripts:
     TAMGA_TESTS_WRITE=1 cargo test -q -p tamga --test it transcripts

@@ -4,7 +4,8 @@
 use std::str::FromStr;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::check::client::case::Input;
-use tamga_core::check::client::{Client, Outcome, predict};
+use tamga_core::check::client::{Client, Outcome};
+use tamga_core::check::predict::predict;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::JudgedPurpose;
 use tamga_core::vocabulary::timestamp::Timestamp;

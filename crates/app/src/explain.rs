@@ -6,8 +6,9 @@ use crate::report::Outcome;
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::str::FromStr;
-use tamga_core::check::client::{self, Client};
+use tamga_core::check::client::{Client, java};
 use tamga_core::check::messages::{self, Message};
+use tamga_core::check::predict;
 use tamga_core::deploy::recipe::{self, Known};
 use tamga_core::error::Error;
 use tamga_core::finding::{self, Code, Entry};
@@ -130,7 +131,7 @@ pub fn explain(typed: &str) -> Result<Report> {
     let is_more = servers.iter().any(|k| k.fault.text.len() > general + 4);
     let mut codes: Vec<Code> = messages.iter().map(|m| m.code).collect();
     codes.extend(servers.iter().filter_map(|k| k.fault.code));
-    let lower = client::java::said(typed).to_lowercase();
+    let lower = java::said(typed).to_lowercase();
     for e in finding::entries() {
         let says = |s: &str| {
             let s = s.to_lowercase();
@@ -172,6 +173,6 @@ pub fn explain(typed: &str) -> Result<Report> {
 
 /// The words in which each client refuses because of a finding.
 pub fn said_by(code: Code) -> Vec<(&'static str, String)> {
-    let of = |c: Client| client::words(c, code).into_iter().map(move |said| (c.word(), said));
+    let of = |c: Client| predict::words(c, code).into_iter().map(move |said| (c.word(), said));
     Client::ALL.into_iter().flat_map(of).collect()
 }

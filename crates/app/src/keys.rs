@@ -122,8 +122,22 @@ pub fn own(key: PrivateKey, certificate: &Certificate, label: &str, directory: &
 
 /// Every certificate of some files.
 ///
-/// Errors: a file without any.
+/// Errors: a file without any, or with one that is malformed.
 pub fn certificates(files: &[PathBuf]) -> Result<Vec<Certificate>> {
+    read_by(files, Certificate::read)
+}
+
+/// The same as a server would send them: what has the shape of a certificate is one, whatever is wrong with its fields.
+///
+/// Errors: a file without any, or with octets of another shape.
+pub fn certificates_as_sent(files: &[PathBuf]) -> Result<Vec<Certificate>> {
+    read_by(files, |der, what| Certificate::read_any(der).map_or_else(|| Certificate::read(der, what), Ok))
+}
+
+fn read_by(
+    files: &[PathBuf],
+    read: impl Fn(&[u8], &str) -> tamga_core::error::Result<Certificate>,
+) -> Result<Vec<Certificate>> {
     let mut out = Vec::new();
     for path in files {
         let bytes = fs::read_named(path)?;
@@ -133,7 +147,7 @@ pub fn certificates(files: &[PathBuf]) -> Result<Vec<Certificate>> {
             return Err(Error::Malformed { what, why: "it holds no certificate".into() }.into());
         }
         for der in ders {
-            out.push(Certificate::read(&der, &what)?);
+            out.push(read(&der, &what)?);
         }
     }
     Ok(out)

@@ -12,7 +12,8 @@
 //! use tamga_core::ca::authority::create;
 //! use tamga_core::pki::chain::revocation::Revocation;
 //! use tamga_core::check::client::case::Input;
-//! use tamga_core::check::client::{Client, Outcome, predict};
+//! use tamga_core::check::client::{Client, Outcome};
+//! use tamga_core::check::predict::predict;
 //! use tamga_core::finding::Code;
 //! use tamga_core::ca::issue::{self, Holder, Signer};
 //! use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
@@ -60,6 +61,7 @@
 //!     at: now,
 //!     lists: &[],
 //!     revocation: Revocation::IfKnown,
+//!     spoken: Default::default(),
 //!     spoken: Default::default(),
 //! };
 //! assert_eq!(predict(Client::Chromium, &asked(&host, &anchors)).outcome, Outcome::Accepts);

@@ -43,7 +43,7 @@ fn leaf(from: i64, until: i64, seed: u64) -> Certificate {
     let entropy = Counting::from(seed);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let names = [Name::from_str("charts.saltmarsh.test").unwrap()];
-    let subject = tamga_core::pki::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
+    let subject = tamga_core::pki::cert::profile::leaf_subject(&names).to_der().unwrap();
     let links = Links::default();
     let (from, until) = (at(from), at(until));
     let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until, links: &links };
@@ -165,7 +165,8 @@ proptest! {
 #[test]
 fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
     use tamga_core::check::client::case::Input;
-    use tamga_core::check::client::{Client, Outcome, predict};
+    use tamga_core::check::client::{Client, Outcome};
+    use tamga_core::check::predict::predict;
     use tamga_core::finding::Code;
     let ours = authority("saltmarsh", 3);
     let name = Name::from_str("charts.saltmarsh.test").unwrap();
@@ -173,7 +174,7 @@ fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
         let entropy = Counting::from(17);
         let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
         let names = [name.clone()];
-        let subject = tamga_core::pki::cert::profile::leaf_subject(&name).to_der().unwrap();
+        let subject = tamga_core::pki::cert::profile::leaf_subject(&names).to_der().unwrap();
         let links = Links::default();
         let (from, until) = (at(-1), at(days - 1));
         let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until, links: &links };
@@ -208,12 +209,13 @@ fn safari_takes_825_days_and_not_one_more_and_nobody_else_counts_them() {
 #[test]
 fn time_stamping_wants_that_purpose_alone_and_critical() {
     use tamga_core::check::client::case::Input;
-    use tamga_core::check::client::{Client, Outcome, predict};
+    use tamga_core::check::client::{Client, Outcome};
+    use tamga_core::check::predict::predict;
     let ours = authority("saltmarsh", 5);
     let entropy = Counting::from(19);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let names = [Name::from_str("stamps.saltmarsh.test").unwrap()];
-    let subject = tamga_core::pki::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
+    let subject = tamga_core::pki::cert::profile::leaf_subject(&names).to_der().unwrap();
     let links = Links::default();
     let leaf = Leaf {
         names: &names,

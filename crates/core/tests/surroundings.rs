@@ -27,7 +27,7 @@ fn person(label: &str, seed: u64) -> (Identity, PrivateKey) {
     let entropy = Counting::from(seed);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let names = [Name::from_str(&format!("{label}.saltmarsh.test")).unwrap()];
-    let subject = tamga_core::pki::cert::profile::leaf_subject(&names[0]).to_der().unwrap();
+    let subject = tamga_core::pki::cert::profile::leaf_subject(&names).to_der().unwrap();
     let links = Links::default();
     let (from, until) = (Timestamp::from_unix(1_795_600_000), Timestamp::from_unix(1_800_000_000));
     let leaf = Leaf { names: &names, purposes: &[Purpose::Client], subject: &subject, from, until, links: &links };

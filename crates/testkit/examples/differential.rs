@@ -1,6 +1,7 @@
 //! Draws cases, serves them, lets every installed client visit them, judges them by the rules, and says where the two differ.
 //!
-//! `differential --seed N --cases N [--clients a,b] [--keep FILE] [--from FILE] [--least PERCENT] [--show NUMBER]`. Runs as root in a mount
+//! `differential --seed N --cases N [--clients a,b] [--keep FILE] [--from FILE] [--least PERCENT] [--show NUMBER]
+//! [--odd WORD]`. Runs as root in a mount
 //! namespace of its own (`unshare -m`), except with `--from`, which judges what an earlier run kept.
 
 #![allow(clippy::print_stdout, clippy::print_stderr, clippy::unwrap_used, reason = "it is a command of the tests")]
@@ -20,7 +21,7 @@ fn main() -> ExitCode {
     let number = |name: &str, usual: usize| option(name).map_or(usual, |n| n.parse().unwrap());
     let kept = match option("--from") {
         Some(file) => Kept::read(&PathBuf::from(file)),
-        None => ran(number("--seed", 1) as u64, number("--cases", 150), option("--clients")),
+        None => ran(number("--seed", 1) as u64, number("--cases", 150), option("--clients"), option("--odd")),
     };
     if let Some(file) = option("--keep") {
         kept.write(&PathBuf::from(file));
@@ -32,11 +33,16 @@ fn main() -> ExitCode {
     let columns = report::compared(&kept);
     print!("{}", report::differences(&kept, &columns, number("--most", 25)));
     println!("{}", report::figures(&kept, &columns));
+    let tame = if option("--odd").is_some() { Vec::new() } else { report::tame(&kept, &columns) };
+    for reason in &tame {
+        println!("too tame: {reason}");
+    }
     let least = option("--least").map_or(0.0, |p| p.parse().unwrap());
-    ExitCode::from(u8::from(columns.iter().any(|c| c.agreement() < least || c.cases < kept.cases.len() * 9 / 10)))
+    let poor = columns.iter().any(|c| c.agreement() < least || c.cases < kept.cases.len() * 9 / 10);
+    ExitCode::from(u8::from(poor || !tame.is_empty()))
 }
 
-fn ran(seed: u64, count: usize, clients: Option<&String>) -> Kept {
+fn ran(seed: u64, count: usize, clients: Option<&String>, only: Option<&String>) -> Kept {
     let folder = tempfile::Builder::new().prefix("tamga-differential-").tempdir().unwrap();
     let pool = Pool::new();
     let other = odd::other_root(&pool);
@@ -44,7 +50,10 @@ fn ran(seed: u64, count: usize, clients: Option<&String>) -> Kept {
     let began = std::time::Instant::now();
     let cases: Vec<Case> = (1..=count)
         .map(|n| {
-            let (situation, words) = odd::draw(seed, n);
+            let (situation, words) = match only {
+                Some(word) => odd::draw_one(seed, n, word),
+                None => odd::draw(seed, n),
+            };
             situation.case(&pool, words)
         })
         .collect();
@@ -67,7 +76,11 @@ fn ran(seed: u64, count: usize, clients: Option<&String>) -> Kept {
     let at = now();
     let observed = observe::observe(&cases, port, folder.path(), &wanted);
     eprintln!("observed after {:.1} s", began.elapsed().as_secs_f32());
-    for entry in std::fs::read_dir(folder.path()).unwrap().flatten().filter(|e| e.path().extension().is_some_and(|x| x == "errors")) {
+    for entry in std::fs::read_dir(folder.path())
+        .unwrap()
+        .flatten()
+        .filter(|e| e.path().extension().is_some_and(|x| x == "errors"))
+    {
         eprintln!("{}: {}", entry.path().display(), std::fs::read_to_string(entry.path()).unwrap());
     }
     Kept { at, cases, observed }

@@ -55,7 +55,7 @@ pub fn certificate(file: &Path) -> Certificate {
 /// A leaf for these names, valid from and until so many seconds from now; no check of any constraint.
 pub fn leaf(root: &Root, names: &[&str], purposes: &[Purpose], from: i64, until: i64, kind: KeyAlgorithm) -> Identity {
     let names: Vec<Name> = names.iter().map(|n| Name::from_str(n).unwrap()).collect();
-    let subject = profile::leaf_subject(&names[0]).to_der().unwrap();
+    let subject = profile::leaf_subject(&names).to_der().unwrap();
     let links = Links::default();
     let key = PrivateKey::generate(kind, &System).unwrap();
     let moment = |seconds: i64| -> Timestamp { now().plus(seconds) };

@@ -370,7 +370,7 @@ fn read(env: &Env, bytes: &[u8], request: &Request, what: &str) -> Result<Conten
             let open = pem::certificates(bytes);
             if !request.form.wants_key() && !open.is_empty() && bytes.first() != Some(&0x30) {
                 let certificates = open.into_iter().map(|thing| contents::Named { alias: None, thing }).collect();
-                return Ok(Contents { keys: Vec::new(), certificates });
+                return Ok(Contents { certificates, ..Contents::default() });
             }
             Ok(request.secret.open(&*env.caller, what, |p| container::open(bytes, Some(p), what))?.0)
         }

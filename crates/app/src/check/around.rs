@@ -3,7 +3,7 @@
 use crate::certificate::current;
 use crate::env::Env;
 use crate::failure::Result;
-use crate::keys::certificates;
+use crate::keys::certificates_as_sent as certificates;
 use crate::secret::Secret;
 use std::net::IpAddr;
 use std::path::Path;
@@ -13,6 +13,7 @@ use tamga_core::ca::authority::CERTIFICATE_FILE;
 use tamga_core::ca::report::{Authority, Issued};
 use tamga_core::check::assess::{self, Answer, Question};
 use tamga_core::check::client::Client;
+use tamga_core::check::client::case::Spoken;
 use tamga_core::check::client::view::{self, TrustView};
 use tamga_core::deploy::access::Account;
 use tamga_core::error::Error;
@@ -143,10 +144,10 @@ impl Around {
         })
     }
 
-    /// What clients do with a chain. `live`: a server showed it.
+    /// What clients do with a chain. `spoken`: what a server's connection showed besides; None for files.
     ///
     /// Errors: the ledger cannot be read.
-    pub(super) fn ask(&self, served: &[Certificate], names: &[Name], live: bool) -> Result<Answer> {
+    pub(super) fn ask(&self, served: &[Certificate], names: &[Name], spoken: Option<Spoken<'_>>) -> Result<Answer> {
         Ok(assess::assess(&Question {
             served,
             extra: &self.extra,
@@ -158,7 +159,8 @@ impl Around {
             views: &self.views,
             authorities: &self.authorities,
             issued: &self.known(served, names)?,
-            live,
+            live: spoken.is_some(),
+            spoken: spoken.unwrap_or_default(),
             anchored: self.anchored,
             raise: self.raise,
         }))

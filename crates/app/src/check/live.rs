@@ -6,6 +6,7 @@ use crate::failure::Result;
 use crate::report::Outcome as Ending;
 use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
+use tamga_core::check::client::case::Spoken;
 use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::name::Name;
@@ -40,8 +41,8 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
         }
     };
     let first = met.remove(0);
-    let chain = match parsed(&first) {
-        Ok(chain) => chain,
+    let sent = match parsed(&first) {
+        Ok(sent) => sent,
         Err(e) => {
             checked.ending = Ending::Bad;
             checked.findings.push(Finding::new(Code::Malformed, host.to_string()).with_summary(e.to_string()));
@@ -49,8 +50,8 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
             return Ok(checked);
         }
     };
-    let answer = around.ask(&chain, std::slice::from_ref(host), true)?;
-    checked.take(answer, chain);
+    let answer = around.ask(&sent.chain, std::slice::from_ref(host), Some(spoken(&sent, &first)))?;
+    checked.take(answer, sent.chain);
     checked.wire.clone_from(&first.wire);
     if let Some(why) = &first.not_upgraded {
         let mut f = Finding::new(why.code, host.to_string())
@@ -120,8 +121,29 @@ fn failed(env: &Env, around: &Around, mut checked: Checked, host: &Name, missed:
     checked
 }
 
-fn parsed(met: &Met) -> tamga_core::error::Result<Vec<Certificate>> {
-    met.chain.iter().map(|der| Certificate::read(der, "what the server sent")).collect()
+/// What the server sent, and what of it has not the shape of a certificate.
+struct Sent {
+    chain: Vec<Certificate>,
+    junk: Vec<(usize, Vec<u8>)>,
+}
+
+/// Errors: already the first is no certificate.
+fn parsed(met: &Met) -> tamga_core::error::Result<Sent> {
+    let mut sent = Sent { chain: Vec::new(), junk: Vec::new() };
+    for (place, der) in met.chain.iter().enumerate() {
+        match Certificate::read_any(der) {
+            Some(c) => sent.chain.push(c),
+            None if place == 0 => return Certificate::read(der, "what the server sent").map(|_| sent),
+            None => sent.junk.push((place, der.clone())),
+        }
+    }
+    Ok(sent)
+}
+
+/// What the connection showed beside the certificates.
+fn spoken<'a>(sent: &'a Sent, met: &Met) -> Spoken<'a> {
+    let is_tls12 = met.protocol == "TLS 1.2";
+    Spoken { junk: &sent.junk, demands_client: met.refused.is_some(), is_tls12, ..Spoken::default() }
 }
 
 /// What the server makes of the client's certificate, or of none.
@@ -133,7 +155,19 @@ fn about_client(around: &Around, checked: &mut Checked, host: &Name, met: &Met) 
         return;
     }
     match (&around.shown, &met.refused) {
-        (None, _) => checked.findings.push(Finding::new(Code::ClientCertificateWanted, host.to_string())),
+        // The clients say so in their own words; where none of those asked notices, it is said once.
+        (None, Some(said)) => {
+            if checked.findings.iter().any(|f| f.code == Code::ClientCertificateWanted) {
+                return;
+            }
+            let mut f = Finding::new(Code::ClientCertificateWanted, host.to_string())
+                .with_summary(format!("the server demands a client certificate and was shown none: {said}"))
+                .with_remedy("pass one: --client-certificate LABEL");
+            f.severity = Severity::Error;
+            checked.ending = checked.ending.worst(Ending::Bad);
+            checked.findings.insert(0, f);
+        }
+        (None, None) => checked.findings.push(Finding::new(Code::ClientCertificateWanted, host.to_string())),
         (Some(_), None) => {
             checked.remarks.push("the server asked for a client certificate and took the one shown".into())
         }
@@ -172,14 +206,14 @@ fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
 /// Another address of the same name that shows another certificate.
 fn elsewhere(around: &Around, checked: &mut Checked, host: &Name, first: &Met, other: &Met) -> Result<()> {
     let (here, there) = (first.address, other.address);
-    let Ok(chain) = parsed(other) else {
+    let Ok(sent) = parsed(other) else {
         checked.ending = Ending::Bad;
         let f = Finding::new(Code::Malformed, there.to_string())
             .with_summary(format!("{there} sends something that is no certificate"));
         checked.findings.push(f);
         return Ok(());
     };
-    let answer = around.ask(&chain, std::slice::from_ref(host), true)?;
+    let answer = around.ask(&sent.chain, std::slice::from_ref(host), Some(spoken(&sent, other)))?;
     let verdict = if answer.is_good() { "which is good too" } else { "and there clients would warn" };
     checked.remarks.push(format!("{there} shows another certificate than {here}, {verdict}"));
     if !answer.is_good() {

@@ -36,8 +36,8 @@ pub enum Object {
     Key(PublicKey),
     /// An encrypted private key, by its file.
     LockedKey(String),
-    /// A key store or trust store, and the names in it.
-    Store(Container, Vec<String>),
+    /// A key store or trust store, the names in it, and what in it was not read and why.
+    Store(Container, Vec<String>, Vec<String>),
 }
 
 /// A path that is there, else a label, a serial, a fingerprint: in this order.
@@ -117,9 +117,17 @@ fn store(env: &Env, form: Container, bytes: &[u8], secret: &Secret, what: &str) 
         other => other?,
     };
     let names = found.keys.iter().map(|k| &k.alias).chain(found.certificates.iter().map(|c| &c.alias));
-    let mut aliases: Vec<String> = names.flatten().cloned().collect();
-    aliases.dedup();
-    let mut out = vec![Object::Store(form, aliases)];
+    let mut aliases: Vec<String> = Vec::new();
+    for name in names.flatten() {
+        if !aliases.contains(name) {
+            aliases.push(name.clone());
+        }
+    }
+    let unread = found.unread.iter().map(|k| match &k.alias {
+        Some(alias) => format!("{alias}: {}", k.thing),
+        None => k.thing.clone(),
+    });
+    let mut out = vec![Object::Store(form, aliases, unread.collect())];
     for c in &found.certificates {
         out.push(Object::Certificate(Box::new(Certificate::read(&c.thing, what)?)));
     }
@@ -134,7 +142,7 @@ fn file(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
         return store(env, form, &bytes, secret, &what);
     }
     if bytes.first() == Some(&0x30) {
-        return der(&bytes, &what).map(|o| vec![o]);
+        return der(env, &bytes, secret, &what).map(|o| vec![o]);
     }
     let mut out = Vec::new();
     for der in pem::certificates(&bytes) {
@@ -148,7 +156,7 @@ fn file(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
             pem::CRL => out.push(Object::List(Box::new(Crl::read(&b.der, &what)?))),
             "PUBLIC KEY" => out.push(Object::Key(PublicKey::from_spki(b.der.to_vec()))),
             label if label.ends_with("PRIVATE KEY") => match private_key::read(&bytes, &what) {
-                Ok(stored) => out.push(key(stored, &what)),
+                Ok(stored) => out.push(key(env, stored, secret, &what)?),
                 // Something else in the file may be what is meant.
                 Err(e) => broken_key = Some(e),
             },
@@ -161,7 +169,7 @@ fn file(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
     if out.is_empty() && blocks.is_empty() && broken == 0 {
         // What consoles hand out: base64 without any marks.
         if let Some(bare) = std::str::from_utf8(&bytes).ok().and_then(pem::bare) {
-            return der(&bare, &what).map(|o| vec![o]);
+            return der(env, &bare, secret, &what).map(|o| vec![o]);
         }
     }
     if out.is_empty() {
@@ -175,7 +183,7 @@ fn file(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
 }
 
 /// DER of whatever kind it turns out to be; the error is the certificate's, which most such files are.
-fn der(bytes: &[u8], what: &str) -> Result<Object> {
+fn der(env: &Env, bytes: &[u8], secret: &Secret, what: &str) -> Result<Object> {
     let certificate = Certificate::read(bytes, what);
     if let Ok(c) = certificate {
         return Ok(Object::Certificate(Box::new(c)));
@@ -187,16 +195,19 @@ fn der(bytes: &[u8], what: &str) -> Result<Object> {
         return Ok(Object::List(Box::new(l)));
     }
     match private_key::read(bytes, what) {
-        Ok(stored) => Ok(key(stored, what)),
+        Ok(stored) => key(env, stored, secret, what),
+        Err(e) if private_key::is_one(bytes) => Err(e.into()),
         Err(_) => Err(certificate.err().unwrap_or(Error::NoAuthority).into()),
     }
 }
 
-fn key(stored: Stored, what: &str) -> Object {
-    match stored {
-        Stored::Open(key) => Object::Key(key.public().clone()),
-        Stored::Locked(_) => Object::LockedKey(what.to_owned()),
-    }
+/// The public half of a key. One under a passphrase is opened if the passphrase was named; nobody is asked for it.
+fn key(env: &Env, stored: Stored, secret: &Secret, what: &str) -> Result<Object> {
+    let given = if stored.is_locked() { secret.given(&*env.caller)? } else { None };
+    Ok(match stored {
+        Stored::Locked(_) if given.is_none() => Object::LockedKey(what.to_owned()),
+        stored => Object::Key(stored.open(given.as_ref())?.public().clone()),
+    })
 }
 
 impl Object {

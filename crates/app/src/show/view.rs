@@ -73,6 +73,9 @@ enum View<'a> {
     Store {
         form: &'static str,
         aliases: &'a [String],
+        /// What in it was not read, and why.
+        #[serde(skip_serializing_if = "<[String]>::is_empty")]
+        unread: &'a [String],
     },
     // An authority has a kind of its own, which is "authority" here.
     #[serde(untagged)]
@@ -138,7 +141,7 @@ impl Object {
             Object::Key(k) => {
                 View::Key { algorithm: k.strength().to_string(), public_sha256: k.fingerprint(), encrypted: false }
             }
-            Object::Store(form, aliases) => View::Store { form: form.word(), aliases },
+            Object::Store(form, aliases, unread) => View::Store { form: form.word(), aliases, unread },
             Object::LockedKey(file) => View::LockedKey { file, encrypted: true },
         }
     }

@@ -25,6 +25,7 @@ mod everywhere;
 mod export;
 mod fetched;
 mod firefox;
+mod foreign_keys;
 mod guide;
 mod handed_on;
 mod hostile;

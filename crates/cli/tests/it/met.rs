@@ -26,7 +26,9 @@ fn a_client_certificate_is_shown_and_the_answer_of_the_server_is_reported() {
     s.run(&["issue", "buoy.saltmarsh.test", "--purpose", "client", "--label", "buoy", "--issuer", "harbour"]).expect(0);
     let site = Site::start(&s, &["charts", "--client-authority", "saltmarsh"]);
     let target = format!("localhost:{}", site.port);
-    assert_eq!(check(&s, &target, &[], 0).0, ["client-certificate-wanted"]);
+    let (codes, text) = check(&s, &target, &[], 1);
+    assert_eq!(codes, ["client-certificate-wanted"]);
+    assert!(text.contains("demands a client certificate and was shown none"), "{text}");
     assert_eq!(check(&s, &target, &["--client-certificate", "gauge"], 0).0, [""; 0]);
     let (codes, text) = check(&s, &target, &["--client-certificate", "buoy"], 1);
     assert_eq!(codes, ["client-certificate-wanted"]);

@@ -87,7 +87,7 @@ pub fn make(
         _ => PrivateKey::generate(KeyAlgorithm::P256, entropy)?,
     };
     let links = Links::default();
-    let subject = names.first().map(profile::leaf_subject).unwrap_or_default().to_der()?;
+    let subject = profile::leaf_subject(&names).to_der()?;
     let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until, links: &links };
     let signing = || authority_key.ok_or(Error::Crypto { doing: "signing without the authority's key" });
     let above = &authority.certificate;

@@ -192,7 +192,7 @@ pub fn make(
     }
     let subject = match &request.subject {
         Some(der) => der.clone(),
-        None => request.names.first().map(profile::leaf_subject).unwrap_or_default().to_der()?,
+        None => profile::leaf_subject(&request.names).to_der()?,
     };
     findings.extend(about_life_and_subject(request, &subject, from, end));
     let leaf =
@@ -333,7 +333,7 @@ fn outside(name: String, authority: &Authority, subtrees: &NameConstraints) -> E
 fn within(leaf: &Certificate, authority: &Authority) -> Result<()> {
     for above in std::iter::once(&authority.certificate).chain(&authority.above) {
         let Some(subtrees) = &above.constraints else { continue };
-        if let Some(name) = constraints::violated(subtrees, leaf, false).map(|n| n.words()) {
+        if let Some(name) = constraints::violated(subtrees, leaf).map(|n| n.words()) {
             return Err(outside(name, authority, subtrees));
         }
     }

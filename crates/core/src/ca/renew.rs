@@ -38,14 +38,14 @@ pub fn again(issued: &Issued, change: &Change) -> Result<Request> {
         });
     }
     let names: Vec<Name> = before.iter().chain(&change.add).filter(|n| !change.drop.contains(n)).cloned().collect();
-    let Some(first) = before.first() else {
+    if before.is_empty() {
         return Err(Error::NamesNeeded { what: format!("the certificate {}", issued.label) });
-    };
+    }
     if names.is_empty() {
         return Err(Error::NamesNeeded { what: format!("the certificate {} without these names", issued.label) });
     }
-    // A subject that was made from the first name follows it; one that was typed stays.
-    let own = profile::leaf_subject(first).to_der()? != c.subject;
+    // A subject that was made from the names follows them; one that was typed stays.
+    let own = !profile::is_made_of_names(&c.subject, &before)?;
     Ok(Request {
         names: distinct(names),
         label: Label::from_str(&issued.label)?,

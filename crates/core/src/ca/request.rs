@@ -37,7 +37,7 @@ pub fn make(
 ) -> Result<(Csr, Publication)> {
     let subject = match &wanted.subject {
         Some(der) => der.clone(),
-        None => wanted.names.first().map(profile::leaf_subject).unwrap_or_default().to_der()?,
+        None => profile::leaf_subject(&wanted.names).to_der()?,
     };
     let (names, purposes, links) = (&wanted.names, &wanted.purposes, Links::default());
     let (from, until) = (Timestamp::from_unix(0), Timestamp::from_unix(0));

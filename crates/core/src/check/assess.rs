@@ -1,9 +1,11 @@
 //! Would anyone warn, why, and what to do: verdicts of clients and findings about one chain.
 
 use crate::ca::report::{Authority, Issued, Life};
+use crate::check::client::case::Spoken;
 use crate::check::client::case::{ChainFault, Input};
 use crate::check::client::view::TrustView;
-use crate::check::client::{Client, Outcome, Verdict, policy, predict};
+use crate::check::client::{Client, Outcome, Verdict};
+use crate::check::predict::{covers, predict};
 use crate::finding::{Code, Finding, Severity, entry};
 use crate::pki::cert::crl::Crl;
 use crate::pki::cert::{Certificate, subject};
@@ -40,6 +42,8 @@ pub struct Question<'a> {
     pub issued: &'a [Issued],
     /// True if a server sent it.
     pub live: bool,
+    /// What the connection showed beside the certificates.
+    pub spoken: Spoken<'a>,
     /// True if the anchors were given with `--anchor` and the stores do not matter.
     pub anchored: bool,
     /// What must stand before a command that changes the machine's stores: `sudo `, or nothing with rights.
@@ -73,7 +77,7 @@ pub fn assess(q: &Question<'_>) -> Answer {
         for fault in &verdict.judgement.faults {
             add(&mut answer.findings, of_fault(q, *client, view, &verdict, fault));
             if matches!(fault.code, Code::IssuerUnknown | Code::BadSignature)
-                && let Some(f) = older_root(q, *client, view, &verdict)
+                && let Some(f) = older_root(q, *client, view, verdict.judgement.path.get(fault.depth))
             {
                 add(&mut answer.findings, f);
             }
@@ -136,7 +140,7 @@ fn verdict(q: &Question<'_>, client: Client, view: &TrustView) -> Verdict {
             at: q.at,
             lists: q.lists,
             revocation: q.revocation,
-            spoken: Default::default(),
+            spoken: q.spoken,
         };
         let verdict = predict(client, &input);
         if worst.as_ref().is_none_or(|w| verdict.outcome > w.outcome) {
@@ -189,9 +193,8 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
     f.clients = vec![client];
     match fault.code {
         Code::IssuerUnknown => {
-            let top = path.last();
             f.about = fault.detail.clone();
-            match top.and_then(|t| our_authority(q, t)) {
+            match path.get(fault.depth).and_then(|t| our_authority(q, t)) {
                 Some(a) => {
                     let label = &a.label;
                     f = f.with_summary(format!("the root of {label} is in no store that these clients read"));
@@ -215,7 +218,7 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
             let names: Vec<String> = q
                 .names
                 .iter()
-                .filter(|n| path.first().is_some_and(|c| !name_match::covers(c, n, policy(client).matching)))
+                .filter(|n| path.first().is_some_and(|c| !covers(client, c, n)))
                 .map(ToString::to_string)
                 .collect();
             f.about = names.join(", ");
@@ -285,8 +288,8 @@ fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
 }
 
 /// A trusted root that has the issuer's name but did not sign.
-fn older_root(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdict) -> Option<Finding> {
-    let top = verdict.judgement.path.last()?;
+fn older_root(q: &Question<'_>, client: Client, view: &TrustView, top: Option<&Certificate>) -> Option<Finding> {
+    let top = top?;
     let other = view.anchors.iter().find(|a| subject::same(&a.subject, &top.issuer) && top.signed_by(a).is_err())?;
     let place = view.sources.first().map(|p| p.shown()).unwrap_or_default();
     let label = our_authority(q, top).map(|a| a.label.to_string()).unwrap_or_default();

@@ -1,8 +1,10 @@
-//! Would a client warn, why, and what to do: clients, their rules, findings about a chain, redirects, bytes on the wire.
+//! What clients make of a chain and a connection: [`predict`] by each library's own procedure ([`verify`]) or by rules
+//! ([`client`]), and what follows for a person ([`assess`]).
 
 pub mod assess;
 pub mod client;
 pub mod messages;
-pub mod verify;
+pub mod predict;
 pub mod redirect;
+pub mod verify;
 pub mod wire;

@@ -22,6 +22,15 @@ pub(super) const ROWS: &[Entry] = &[
         by_hand: "Fetch the list from the authority and pass it with --crl.",
     },
     Entry {
+        code: Code::StapleMissing,
+        severity: Severity::Warning,
+        summary: "the certificate promises a stapled status that the server does not send",
+        meaning: "A client that reads the TLS feature extension (RFC 7633) refuses such a handshake.",
+        cause: "The certificate was issued with the status_request feature, and the server has nothing to staple.",
+        remedy: "issue it again: tamga issue NAME promises no stapled status",
+        by_hand: "Configure OCSP stapling at the server, or use a certificate without the TLS feature extension.",
+    },
+    Entry {
         code: Code::ReusedSerial,
         severity: Severity::Error,
         summary: "another certificate of this authority has the same serial number",

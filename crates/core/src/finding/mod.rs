@@ -91,6 +91,7 @@ codes! {
     PlainHttpOpen "plain-http-open",
     Revoked "revoked",
     RevocationUnknown "revocation-unknown",
+    StapleMissing "staple-missing",
     ReusedSerial "reused-serial",
     ValidityTooLong "validity-too-long",
     NamesMissing "names-missing",

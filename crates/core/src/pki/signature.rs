@@ -128,18 +128,10 @@ impl Hash {
         match self {
             Hash::Md5 => &[0x30, 0x20, 0x30, 0x0c, 6, 8, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 2, 5, 5, 0, 4, 0x10],
             Hash::Sha1 => &[0x30, 0x21, 0x30, 9, 6, 5, 0x2b, 0x0e, 3, 2, 0x1a, 5, 0, 4, 0x14],
-            Hash::Sha224 => {
-                &[0x30, 0x2d, 0x30, 0x0d, 6, 9, 0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 4, 5, 0, 4, 0x1c]
-            }
-            Hash::Sha256 => {
-                &[0x30, 0x31, 0x30, 0x0d, 6, 9, 0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1, 5, 0, 4, 0x20]
-            }
-            Hash::Sha384 => {
-                &[0x30, 0x41, 0x30, 0x0d, 6, 9, 0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 2, 5, 0, 4, 0x30]
-            }
-            Hash::Sha512 => {
-                &[0x30, 0x51, 0x30, 0x0d, 6, 9, 0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 3, 5, 0, 4, 0x40]
-            }
+            Hash::Sha224 => &[0x30, 0x2d, 0x30, 0x0d, 6, 9, 0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 4, 5, 0, 4, 0x1c],
+            Hash::Sha256 => &[0x30, 0x31, 0x30, 0x0d, 6, 9, 0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 1, 5, 0, 4, 0x20],
+            Hash::Sha384 => &[0x30, 0x41, 0x30, 0x0d, 6, 9, 0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 2, 5, 0, 4, 0x30],
+            Hash::Sha512 => &[0x30, 0x51, 0x30, 0x0d, 6, 9, 0x60, 0x86, 0x48, 1, 0x65, 3, 4, 2, 3, 5, 0, 4, 0x40],
         }
     }
 
@@ -176,24 +168,23 @@ pub fn verify(
 ) -> Result<(), SignatureFault> {
     let info = SubjectPublicKeyInfoRef::from_der(spki).map_err(|_| SignatureFault::Unsupported)?;
     let key = info.subject_public_key.as_bytes().ok_or(SignatureFault::Unsupported)?;
-    let by: &dyn r::VerificationAlgorithm =
-        match (Scheme::of(algorithm), PublicKey::from_spki(spki.to_vec()).shape()) {
-            (Scheme::Ecdsa(hash), Shape::Ec { curve, compressed, .. }) => match (curve, hash, compressed) {
-                (P256, Hash::Sha256, false) => &r::ECDSA_P256_SHA256_ASN1,
-                (P384, Hash::Sha384, false) => &r::ECDSA_P384_SHA384_ASN1,
-                _ => return ecdsa(curve, key, &hash.of(message), signature),
-            },
-            (Scheme::Ed25519, Shape::Ed25519) => &r::ED25519,
-            (Scheme::Pkcs1(hash), Shape::Rsa { pss_only: false, bits }) => match hash {
-                Hash::Sha256 if bits >= 1024 => &r::RSA_PKCS1_1024_8192_SHA256_FOR_LEGACY_USE_ONLY,
-                Hash::Sha512 if bits >= 1024 => &r::RSA_PKCS1_1024_8192_SHA512_FOR_LEGACY_USE_ONLY,
-                _ => return rsa_pkcs1(key, hash, message, signature),
-            },
-            (Scheme::Pss { hash, mask, salt }, Shape::Rsa { .. }) => {
-                return rsa_pss(key, hash, mask, salt, message, signature);
-            }
-            _ => return Err(SignatureFault::Unsupported),
-        };
+    let by: &dyn r::VerificationAlgorithm = match (Scheme::of(algorithm), PublicKey::from_spki(spki.to_vec()).shape()) {
+        (Scheme::Ecdsa(hash), Shape::Ec { curve, compressed, .. }) => match (curve, hash, compressed) {
+            (P256, Hash::Sha256, false) => &r::ECDSA_P256_SHA256_ASN1,
+            (P384, Hash::Sha384, false) => &r::ECDSA_P384_SHA384_ASN1,
+            _ => return ecdsa(curve, key, &hash.of(message), signature),
+        },
+        (Scheme::Ed25519, Shape::Ed25519) => &r::ED25519,
+        (Scheme::Pkcs1(hash), Shape::Rsa { pss_only: false, bits }) => match hash {
+            Hash::Sha256 if bits >= 1024 => &r::RSA_PKCS1_1024_8192_SHA256_FOR_LEGACY_USE_ONLY,
+            Hash::Sha512 if bits >= 1024 => &r::RSA_PKCS1_1024_8192_SHA512_FOR_LEGACY_USE_ONLY,
+            _ => return rsa_pkcs1(key, hash, message, signature),
+        },
+        (Scheme::Pss { hash, mask, salt }, Shape::Rsa { .. }) => {
+            return rsa_pss(key, hash, mask, salt, message, signature);
+        }
+        _ => return Err(SignatureFault::Unsupported),
+    };
     r::UnparsedPublicKey::new(by, key).verify(message, signature).map_err(|_| SignatureFault::Wrong)
 }
 

@@ -12,6 +12,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tamga_core::check::client::Outcome;
+use tamga_core::check::verify::firefox::is_overridable;
 use tamga_core::plan::ports::Commands;
 use tamga_core::stores::trust::firefox::usual_profile;
 
@@ -180,26 +181,9 @@ impl Browser {
             Ok(_) => return Observed { outcome: Outcome::Accepts, code: None, raw: word },
             Err(why) => return failed(why),
         };
-        let outcome = if is_clickable(&code) { Outcome::Warns } else { Outcome::Refuses };
+        let outcome = if is_overridable(&code) { Outcome::Warns } else { Outcome::Refuses };
         Observed { outcome, raw: format!("{word}: {code}"), code: Some(code) }
     }
-}
-
-/// Errors that a person may click away (nsISSLStatus, "overridable").
-fn is_clickable(code: &str) -> bool {
-    [
-        "SEC_ERROR_UNKNOWN_ISSUER",
-        "SEC_ERROR_EXPIRED_CERTIFICATE",
-        "SEC_ERROR_EXPIRED_ISSUER_CERTIFICATE",
-        "SEC_ERROR_CERT_SIGNATURE_ALGORITHM_DISABLED",
-        "SSL_ERROR_BAD_CERT_DOMAIN",
-        "MOZILLA_PKIX_ERROR_SELF_SIGNED_CERT",
-        "MOZILLA_PKIX_ERROR_CA_CERT_USED_AS_END_ENTITY",
-        "MOZILLA_PKIX_ERROR_INADEQUATE_KEY_SIZE",
-        "MOZILLA_PKIX_ERROR_NOT_YET_VALID_CERTIFICATE",
-        "MOZILLA_PKIX_ERROR_NOT_YET_VALID_ISSUER_CERTIFICATE",
-    ]
-    .contains(&code)
 }
 
 /// True if the name resolves to that address by itself.

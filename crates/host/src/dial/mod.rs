@@ -42,7 +42,7 @@ pub struct Met {
     pub chain: Vec<Vec<u8>>,
     /// True if the server asked for a client certificate.
     pub wants_client: bool,
-    /// What it said to the one that it was shown, if it did not take it.
+    /// What it said to the one that it was shown, or to none, if it did not take that.
     pub refused: Option<String>,
     /// What of this connection anybody on the way could read.
     pub wire: Reader,
@@ -167,7 +167,7 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
             if passed() || Instant::now() >= until {
                 return Err(Missed { wire: Box::new(wire), ..too_slow() });
             }
-            let mut missed = explain(&e, &seen, &wire, address, until);
+            let mut missed = wants.explained(explain(&e, &seen, &wire, address, until), address);
             if matches!(missed.code, Code::TlsTooOld | Code::NoCommonCipher)
                 && prelude == Prelude::None
                 && let Some(older) = old::ask(host, address, until)
@@ -184,7 +184,7 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
     let _ = first.flush();
     let wire = first.wire;
     let asked = wants.asked.lock().is_ok_and(|w| *w);
-    let refused = if asked && shown.is_some() { afterwards(&mut tls, &mut socket) } else { None };
+    let refused = if asked { afterwards(&mut tls, &mut socket) } else { None };
     let mut not_upgraded = None;
     if prelude == Prelude::WebSocket {
         let authority = format!("{}:{}", bracketed(host), address.port());

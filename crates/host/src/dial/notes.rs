@@ -1,10 +1,12 @@
 //! What a handshake leaves behind: the chain that was sent, and whether a certificate of ours was asked for. Nobody is trusted here.
 
-use super::Shown;
+use super::{Missed, Shown};
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{DigitallySignedStruct, SignatureScheme};
+use std::net::SocketAddr;
 use std::sync::Mutex;
+use tamga_core::finding::Code;
 use tamga_core::pki::cert::Certificate;
 
 /// Takes every chain and notes it: the judgement is the core's. Nothing is ever sent over such a connection.
@@ -78,6 +80,21 @@ impl ServerCertVerifier for Notes {
 pub(super) struct Wants {
     pub(super) asked: Mutex<bool>,
     pub(super) shown: Option<Shown>,
+}
+
+impl Wants {
+    /// Up to TLS 1.2 a server that lacks a client's certificate says only that something is missing: what it asked for says what.
+    pub(super) fn explained(&self, missed: Missed, address: SocketAddr) -> Missed {
+        let asked = self.shown.is_none() && self.asked.lock().is_ok_and(|asked| *asked);
+        if missed.code != Code::NoCommonCipher || !asked {
+            return missed;
+        }
+        Missed {
+            detail: format!("{address}: it demands a client certificate"),
+            code: Code::ClientCertificateWanted,
+            ..missed
+        }
+    }
 }
 
 impl rustls::client::ResolvesClientCert for Wants {

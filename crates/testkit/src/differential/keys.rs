@@ -217,7 +217,7 @@ impl rand_core::TryRng for NoRng {
 
 impl rand_core::TryCryptoRng for NoRng {}
 
-/// How the key stands in the certificate.
+/// How the key is written in the certificate.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Form {
     /// As everybody writes it.

@@ -1,7 +1,7 @@
 //! The differential loop: situations drawn at random, served on loopback, judged by the rules, and visited by the real clients in bulk.
 
-pub mod keys;
 pub mod kept;
+pub mod keys;
 pub mod observe;
 pub mod odd;
 pub mod predict;

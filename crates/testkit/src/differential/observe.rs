@@ -254,14 +254,23 @@ fn wget(cases: &[Case], port: u16, folder: &Path) -> HashMap<usize, Said> {
         let bundle = roots.join("wget.crt");
         std::fs::write(&bundle, readable(&c.anchors, &roots, "unreadable-gnutls")).unwrap();
         let mut w = bare("wget", folder);
-        w.args(["--no-config", "--no-verbose", "--tries=1", "--timeout=15", "--no-hsts", "--no-proxy", "-O", "/dev/null"]);
+        w.args([
+            "--no-config",
+            "--no-verbose",
+            "--tries=1",
+            "--timeout=15",
+            "--no-hsts",
+            "--no-proxy",
+            "-O",
+            "/dev/null",
+        ]);
         w.arg(format!("--ca-directory={}", none.display())).arg(format!("--ca-certificate={}", bundle.display()));
         let ended = w.arg(format!("https://{}:{port}/", c.host)).output().unwrap();
         let words = String::from_utf8_lossy(&ended.stderr).into_owned();
         match ended.status.code() {
             Some(0 | 6 | 8) => Some((Outcome::Accepts, None)),
             Some(5) => Some((Outcome::Refuses, Some(gnutls::said(&words)))),
-            Some(4) if words.contains("GnuTLS: ") => Some((Outcome::Refuses, Some(gnutls::said(&words)))),
+            Some(4) => Some((Outcome::Refuses, Some(gnutls::said(&words)).filter(|w| !w.is_empty()))),
             _ => None,
         }
     };

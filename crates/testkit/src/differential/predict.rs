@@ -4,14 +4,15 @@ use super::observe::Said;
 use super::situation::Case;
 use std::str::FromStr;
 use tamga_core::check::client::case::{Input, Spoken};
-use tamga_core::check::client::{Client, Outcome, predict};
+use tamga_core::check::client::{Client, Outcome};
+use tamga_core::check::predict::predict_without;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::JudgedPurpose;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
-/// The verdict on a case at a moment. `refused` are the places of the roots that the browsers' library did not take.
-pub fn predicted(client: Client, case: &Case, refused: &[usize], at: Timestamp) -> Said {
+/// The verdict on a case at a moment; `without` leaves one of the client's objections out. `refused` are the places of the roots that the browsers' library did not take.
+pub fn predicted(client: Client, case: &Case, refused: &[usize], at: Timestamp, without: Option<&'static str>) -> Said {
     let unreadable = |what: &str| (Outcome::Unknown, Some(format!("unreadable: {what}")));
     let read = |der: &Vec<u8>| Certificate::read_any(der);
     let Ok(name) = Name::from_str(&case.host) else { return unreadable("host") };
@@ -40,6 +41,6 @@ pub fn predicted(client: Client, case: &Case, refused: &[usize], at: Timestamp) 
             staple_refuses: case.tls.staple,
         },
     };
-    let verdict = predict(client, &input);
+    let verdict = predict_without(client, &input, without);
     (verdict.outcome, verdict.code)
 }

@@ -51,7 +51,7 @@ fn column(client: Client, kept: &Kept) -> Column {
     for (i, case) in kept.cases.iter().enumerate() {
         let Some(seen) = said.get(&case.number) else { continue };
         let refused = kept.observed.refused.iter().filter(|r| r.0 == case.number).map(|r| r.1);
-        let foreseen = predicted(client, case, &refused.collect::<Vec<_>>(), kept.at);
+        let foreseen = predicted(client, case, &refused.collect::<Vec<_>>(), kept.at, None);
         column.cases += 1;
         column.accepted += usize::from(seen.0 == Outcome::Accepts);
         if foreseen.0 == seen.0 && agrees(foreseen.1.as_deref(), seen.1.as_deref()) {
@@ -65,7 +65,8 @@ fn column(client: Client, kept: &Kept) -> Column {
 
 /// In how many cases two clients disagree, one accepting and another not.
 pub fn divided(kept: &Kept) -> usize {
-    let accepts = |n: usize| kept.observed.said.values().filter_map(move |all| all.get(&n)).map(|s| s.0 == Outcome::Accepts);
+    let accepts =
+        |n: usize| kept.observed.said.values().filter_map(move |all| all.get(&n)).map(|s| s.0 == Outcome::Accepts);
     kept.cases.iter().filter(|c| accepts(c.number).any(|a| a) && accepts(c.number).any(|a| !a)).count()
 }
 
@@ -74,6 +75,32 @@ pub fn drawn(kept: &Kept) -> BTreeMap<&'static str, usize> {
     let mut out: BTreeMap<&'static str, usize> = super::odd::all().iter().map(|o| (o.0, 0)).collect();
     for word in kept.cases.iter().flat_map(|c| &c.odd) {
         *out.entry(word).or_default() += 1;
+    }
+    out
+}
+
+/// From how many cases on the figures of [`tame`] mean something.
+pub const MANY: usize = 5000;
+
+/// What makes a run prove too little: a client that says nearly always the same, clients that hardly disagree, an oddity
+/// that hardly came up.
+pub fn tame(kept: &Kept, columns: &[Column]) -> Vec<String> {
+    let mut out = Vec::new();
+    if kept.cases.len() < MANY {
+        return out;
+    }
+    for c in columns {
+        let share = 100 * c.accepted / c.cases.max(1);
+        if !(30..=70).contains(&share) {
+            out.push(format!("{} accepts {share} %: not between 30 and 70", c.client.word()));
+        }
+    }
+    let share = 100 * divided(kept) / kept.cases.len();
+    if columns.len() > 1 && share < 20 {
+        out.push(format!("two clients disagree in {share} %: fewer than 20"));
+    }
+    for (word, times) in drawn(kept).into_iter().filter(|d| d.1 < 30) {
+        out.push(format!("{word} came up {times} times: fewer than 30"));
     }
     out
 }
@@ -95,7 +122,12 @@ pub fn figures(kept: &Kept, columns: &[Column]) -> String {
     }
     let share = 100.0 * divided(kept) as f64 / kept.cases.len().max(1) as f64;
     let rarest = drawn(kept).into_iter().min_by_key(|d| d.1).unwrap_or_default();
-    writeln!(out, "\nIn {share:.0} % of the cases two clients disagree. Rarest oddity: {} ({} times).", rarest.0, rarest.1).unwrap();
+    writeln!(
+        out,
+        "\nIn {share:.0} % of the cases two clients disagree. Rarest oddity: {} ({} times).",
+        rarest.0, rarest.1
+    )
+    .unwrap();
     out
 }
 
@@ -105,7 +137,9 @@ pub fn differences(kept: &Kept, columns: &[Column], most: usize) -> String {
     for c in columns {
         let mut groups: BTreeMap<String, Vec<usize>> = BTreeMap::new();
         for (i, foreseen, seen) in &c.different {
-            let said = |s: &Said| format!("{} {}", s.0.word(), s.1.clone().unwrap_or_default().replace(&kept.cases[*i].host, "HOST"));
+            let said = |s: &Said| {
+                format!("{} {}", s.0.word(), s.1.clone().unwrap_or_default().replace(&kept.cases[*i].host, "HOST"))
+            };
             groups.entry(format!("{} <> {}", said(foreseen), said(seen))).or_default().push(*i);
         }
         let mut groups: Vec<_> = groups.into_iter().collect();

@@ -8,12 +8,12 @@ impl Rng {
     /// One stream for each case, so that a case can be drawn again alone.
     pub fn of(seed: u64, case: u64) -> Rng {
         let mut rng = Rng(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) ^ case.wrapping_mul(0xd134_2543_de82_ef95));
-        rng.next();
+        rng.draw();
         rng
     }
 
     /// 64 bits.
-    pub fn next(&mut self) -> u64 {
+    pub fn draw(&mut self) -> u64 {
         self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
         let z = (self.0 ^ (self.0 >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
         let z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
@@ -22,7 +22,7 @@ impl Rng {
 
     /// A number below `n`.
     pub fn below(&mut self, n: usize) -> usize {
-        usize::try_from(self.next() % n as u64).unwrap()
+        usize::try_from(self.draw() % n as u64).unwrap()
     }
 
     /// True so many times of a hundred.
@@ -37,6 +37,6 @@ impl Rng {
 
     /// So many octets.
     pub fn octets(&mut self, n: usize) -> Vec<u8> {
-        (0..n).map(|_| self.next().to_be_bytes()[0]).collect()
+        (0..n).map(|_| self.draw().to_be_bytes()[0]).collect()
     }
 }

@@ -30,7 +30,7 @@ pub struct Ext {
     pub id: String,
     /// Critical?
     pub flag: Flag,
-    /// What stands in the OCTET STRING.
+    /// What the OCTET STRING holds.
     pub value: Vec<u8>,
 }
 
@@ -187,9 +187,8 @@ pub fn time(shift: i64) -> Vec<u8> {
 
 /// A name of some attributes: identifier's last number under 2.5.4, tag of the string, text.
 pub fn name(parts: &[(u8, u8, &[u8])]) -> Vec<u8> {
-    let one = |(last, tag, text): &(u8, u8, &[u8])| {
-        tlv(0x31, &sequence(&[oid(&format!("2.5.4.{last}")), tlv(*tag, text)]))
-    };
+    let one =
+        |(last, tag, text): &(u8, u8, &[u8])| tlv(0x31, &sequence(&[oid(&format!("2.5.4.{last}")), tlv(*tag, text)]));
     sequence(&parts.iter().map(one).collect::<Vec<_>>())
 }
 
@@ -256,7 +255,8 @@ impl Situation {
         let encipher = if matches!(leaf.key, Key::Rsa(_)) { bits::KEY_ENCIPHERMENT } else { 0 };
         leaf.set(id::USAGE, true, usage(bits::DIGITAL_SIGNATURE | encipher));
         leaf.set(id::PURPOSES, false, purposes(&[id::SERVER]));
-        let one = if by_address { (0x87, address(number).octets().to_vec()) } else { (0x82, host.clone().into_bytes()) };
+        let one =
+            if by_address { (0x87, address(number).octets().to_vec()) } else { (0x82, host.clone().into_bytes()) };
         leaf.set(id::NAMES, false, alternative(&[one]));
         line.push(leaf);
         line.reverse();
@@ -301,7 +301,7 @@ impl Situation {
     /// Puts an intermediate above the leaf, if there is none.
     pub fn with_intermediate(&mut self, rng: &mut Rng) {
         if self.line.len() == 2 {
-            let made = authority(rng, &format!("intermediate {}.{}", self.number, rng.clone().next()), Key::P256(1));
+            let made = authority(rng, &format!("intermediate {}.{}", self.number, rng.clone().draw()), Key::P256(1));
             self.insert(1, made);
         }
     }

@@ -11,7 +11,8 @@ use std::path::Path;
 use std::sync::Arc;
 use tamga_core::check::client::case::Input;
 use tamga_core::check::client::view;
-use tamga_core::check::client::{Client, Outcome, Policy, agrees, predict_by};
+use tamga_core::check::client::{Client, Outcome, agrees};
+use tamga_core::check::predict::predict_without;
 use tamga_core::pki::format::private_key::pkcs8;
 use tamga_core::pki::key::PrivateKey;
 use tamga_core::vocabulary::purpose::JudgedPurpose;
@@ -57,25 +58,28 @@ pub struct Matrix {
     pub at: Timestamp,
 }
 
-/// What the rules say of a kind.
-pub fn predicted(policy: &Policy, client: Client, kind: &Kind, view: &view::TrustView, at: Timestamp) -> Said {
-    let verdict = predict_by(
-        policy,
-        client,
-        &Input {
-            served: &kind.read,
-            extra: &[],
-            anchors: &view.anchors,
-            distrusted: &view.distrusted,
-            distrusted_keys: &view.distrusted_keys,
-            name: Some(&kind.host),
-            purpose: Some(JudgedPurpose::Server),
-            at,
-            lists: &[],
-            revocation: Default::default(),
-            spoken: Default::default(),
-        },
-    );
+/// What is foreseen of a kind; `without` leaves one of the client's objections out.
+pub fn predicted(
+    client: Client,
+    kind: &Kind,
+    view: &view::TrustView,
+    at: Timestamp,
+    without: Option<&'static str>,
+) -> Said {
+    let input = Input {
+        served: &kind.read,
+        extra: &[],
+        anchors: &view.anchors,
+        distrusted: &view.distrusted,
+        distrusted_keys: &view.distrusted_keys,
+        name: Some(&kind.host),
+        purpose: Some(JudgedPurpose::Server),
+        at,
+        lists: &[],
+        revocation: Default::default(),
+        spoken: Default::default(),
+    };
+    let verdict = predict_without(client, &input, without);
     (verdict.outcome, verdict.code)
 }
 
@@ -98,7 +102,7 @@ pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: 
         .map(|(i, kind)| {
             let cell = |((client, seen), view): (&(Client, Vec<clients::Observed>), &view::TrustView)| Cell {
                 client: *client,
-                predicted: predicted(tamga_core::check::client::policy(*client), *client, kind, view, at),
+                predicted: predicted(*client, kind, view, at, None),
                 observed: (seen[i].outcome, seen[i].code.clone()),
                 raw: seen[i].raw.clone(),
             };

@@ -35,7 +35,7 @@ pub fn divided(matrix: &Matrix) -> usize {
 }
 
 /// The document: what each client does with each kind, and what holds the rules in place.
-pub fn document(matrix: &Matrix, held: &Held) -> String {
+pub fn document(matrix: &Matrix, held: &[Held]) -> String {
     let mut text = String::from(HEAD);
     let cells = matrix.kinds.len() * matrix.clients.len();
     let right = matrix.cells.iter().flatten().filter(|c| c.agrees()).count();
@@ -74,15 +74,14 @@ pub fn document(matrix: &Matrix, held: &Held) -> String {
         }
     }
     text.push_str(
-        "\n## What holds the rules in place\n\nTurn one switch of a client's rules, and cells go wrong for:\n\n",
+        "\n## What holds the objections in place\n\nLeave one objection of a client out, and cells go wrong:\n\n",
     );
-    for (word, clients) in &held.switches {
-        let clients: Vec<&str> = clients.iter().map(|c| c.word()).collect();
-        writeln!(text, "* {word}: {}", if clients.is_empty() { "nobody here".into() } else { clients.join(", ") })
-            .unwrap();
+    for h in held {
+        let kept = h.objections.iter().filter(|o| o.1).count();
+        let missing: Vec<&str> = h.objections.iter().filter(|o| !o.1).map(|o| o.0).collect();
+        let rest = if missing.is_empty() { String::new() } else { format!("; no cell needs {}", missing.join(", ")) };
+        writeln!(text, "* {}: {kept} of {}{rest}", h.client.word(), h.objections.len()).unwrap();
     }
-    let kept = held.rules.iter().filter(|n| **n > 0).count();
-    writeln!(text, "\nLeave one rule out, and cells go wrong for {kept} of {} rules.", held.rules.len()).unwrap();
     text
 }
 
@@ -104,6 +103,9 @@ A kind is a fault (or none) with a shape of chain and a state of the stores; whe
 under one P-256 root that every store holds. *yes*: it connects without a word. *warns*: a person may go on. *no*: it does not connect.
 
 ";
+
+/// The heading in `docs/agreement.md` under which the figures of `just differential` are.
+pub const DRAWN: &str = "\n## On chains drawn at random\n";
 
 /// So many kinds there are at the least.
 pub const LEAST_KINDS: usize = 100;

@@ -43,11 +43,12 @@ pub(super) fn render(object: &Object, now: Timestamp) -> String {
             vec![human::dim("private key"), k.strength().to_string()],
             vec![human::dim("public key"), format!("SHA-256 {}", k.fingerprint())],
         ]),
-        Object::Store(form, aliases) => {
+        Object::Store(form, aliases, unread) => {
             let mut rows = vec![vec![human::dim("store"), human::strong(form.word())]];
             if !aliases.is_empty() {
                 rows.push(vec![human::dim("names in it"), aliases.join(", ")]);
             }
+            rows.extend(unread.iter().map(|u| vec![human::dim("not read"), u.clone()]));
             human::table(&rows)
         }
         Object::LockedKey(what) => human::table(&[

@@ -68,40 +68,6 @@ impl Input<'_> {
     }
 }
 
-/// Which of several things that bear one code it is; clients have words of their own for some.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Detail {
-    /// Nothing more is to be said.
-    #[default]
-    Plain,
-    /// The issuer is not yet valid, rather than no more.
-    Early,
-    /// An excluded subtree, rather than no permitted one.
-    Excluded,
-    /// A root of that name is at hand, with another key.
-    Namesake,
-    /// The path ends in a trusted certificate that is no root, and the client wants one.
-    BelowRoot,
-    /// An address was asked for.
-    Address,
-    /// An address was asked for, and the certificate has none.
-    NoAddress,
-    /// The certificate has no alternative names, and another common name.
-    NoNames,
-    /// The same where an address was asked for.
-    NoNamesAddress,
-    /// The certificate has no alternative names; its common name is the host.
-    CommonName,
-    /// basicConstraints says "no CA", rather than nothing.
-    Denies,
-    /// A policy is demanded, and there is none.
-    Policies,
-    /// An RSA key should have signed.
-    Rsa,
-    /// The host has an underscore.
-    Underscore,
-}
-
 /// One thing wrong with a chain.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ChainFault {
@@ -111,18 +77,14 @@ pub struct ChainFault {
     pub depth: usize,
     /// A detail for a person, such as the name that lies outside; may be empty.
     pub detail: String,
-    /// Which of several.
-    pub fine: Detail,
     /// True if it is about the anchor.
     pub anchor: bool,
-    /// A second detail, such as the base of the subtree.
-    pub also: String,
 }
 
 impl ChainFault {
-    /// One without anything finer.
+    /// One that is not about the anchor.
     pub fn new(code: Code, depth: usize, detail: impl Into<String>) -> ChainFault {
-        ChainFault { code, depth, detail: detail.into(), fine: Detail::Plain, anchor: false, also: String::new() }
+        ChainFault { code, depth, detail: detail.into(), anchor: false }
     }
 }
 
@@ -149,10 +111,5 @@ impl Case<'_> {
     pub(super) fn list_signers(&self) -> Vec<&Certificate> {
         let input = self.input;
         self.path.iter().chain(input.served).chain(input.extra).chain(input.anchors).collect()
-    }
-
-    /// True if the leaf is the anchor itself.
-    pub(super) fn leaf_is_anchor(&self) -> bool {
-        self.anchored && self.path.len() == 1
     }
 }

@@ -1,11 +1,9 @@
 //! The judgement of one chain under one client's policy: rules × policy = faults.
 
 use crate::check::client::Policy;
-use crate::check::client::case::{Case, ChainFault, Detail, Input};
-use crate::check::client::rules;
+use crate::check::client::case::{Case, ChainFault, Input};
 use crate::finding::Code;
 use crate::pki::cert::Certificate;
-use crate::pki::cert::subject;
 use crate::pki::chain::path;
 
 /// The answer.
@@ -33,11 +31,9 @@ pub fn judge(input: &Input<'_>, policy: &Policy) -> Judgement {
         return Judgement { path: vec![leaf.clone()], faults: vec![fault] };
     }
     let known: Vec<Certificate> = input.served[1..].iter().chain(input.extra).cloned().collect();
-    let found = path::search(leaf, &known, input.anchors, policy.by_identifier);
+    let found = path::search(leaf, &known, input.anchors);
     let mut best: Option<Judgement> = None;
-    let rooted = |p: &Vec<Certificate>| policy.partial_chain || p.last().is_some_and(Certificate::is_self_signed);
-    let (complete, cut): (Vec<_>, Vec<_>) = found.complete.into_iter().partition(rooted);
-    for path in complete {
+    for path in found.complete {
         let faults = faults_of(&path, true, input, policy);
         if best.as_ref().is_none_or(|b| faults.len() < b.faults.len()) {
             let done = faults.is_empty();
@@ -49,29 +45,18 @@ pub fn judge(input: &Input<'_>, policy: &Policy) -> Judgement {
     }
     // A path whose signature does not fit its root is no path: clients say "unknown issuer".
     if let Some(found) = best
-        && !(policy.wrong_key_is_unknown && found.faults.iter().any(|f| f.code == Code::BadSignature))
+        && !found.faults.iter().any(|f| f.code == Code::BadSignature)
     {
         return found;
     }
-    let cut = cut.into_iter().find(|p| p.len() > 1);
-    let below_root = cut.is_some();
-    let path = match cut {
-        Some(path) => path,
-        None if found.dead_end.is_empty() => vec![leaf.clone()],
-        None => found.dead_end,
-    };
+    let path = if found.dead_end.is_empty() { vec![leaf.clone()] } else { found.dead_end };
     let mut faults = faults_of(&path, false, input, policy);
     let top = &path[path.len() - 1];
     let code = match (top.is_self_signed(), path.len()) {
         (true, 1) => Code::SelfSignedLeaf,
         _ => Code::IssuerUnknown,
     };
-    let fine = match () {
-        () if below_root => Detail::BelowRoot,
-        () if input.anchors.iter().any(|a| subject::same(&a.subject, &top.issuer)) => Detail::Namesake,
-        () => Detail::Plain,
-    };
-    let unknown = ChainFault { fine, ..ChainFault::new(code, path.len() - 1, top.issuer_words()) };
+    let unknown = ChainFault::new(code, path.len() - 1, top.issuer_words());
     faults.insert(0, unknown);
     if found.exhausted {
         faults.push(ChainFault::new(Code::BudgetExhausted, 0, ""));
@@ -82,7 +67,7 @@ pub fn judge(input: &Input<'_>, policy: &Policy) -> Judgement {
 fn faults_of(path: &[Certificate], anchored: bool, input: &Input<'_>, policy: &Policy) -> Vec<ChainFault> {
     let case = Case { path, anchored, input, policy };
     let mut faults: Vec<ChainFault> = Vec::new();
-    for rule in rules::applying(&case) {
+    for rule in policy.rules {
         for mut fault in rule(&case) {
             fault.anchor = anchored && path.len() > 1 && fault.depth == path.len() - 1;
             if !faults.contains(&fault) {

@@ -1,6 +1,6 @@
 //! Safari, from what Apple has published: no Mac was at hand to measure.
 
-use super::{Policies, Policy, SILENT_WITH_LIVES, standard};
+use super::{Policies, Policy, standard};
 use crate::pki::chain::name_match::Matching;
 
 /// Safari's rules: support.apple.com/103769 (requirements since 2019: names, purpose, RSA 2048, SHA-2, 825 days).
@@ -19,6 +19,5 @@ pub const POLICY: Policy = Policy {
     empty_subject_needs_critical_names: false,
     policies: Policies::Ignored,
     honors_crls: false,
-    messages: SILENT_WITH_LIVES,
     ..standard::POLICY
 };

@@ -1,6 +1,6 @@
 //! Windows' own library, from what Microsoft has published: no Windows was at hand to measure.
 
-use super::{Policy, SILENT, standard};
+use super::{Policy, standard};
 use crate::pki::chain::name_match::Matching;
 
 /// The rules of CertGetCertificateChain and of the SSL policy of CertVerifyCertificateChainPolicy (learn.microsoft.com, wincrypt).
@@ -10,6 +10,5 @@ pub const POLICY: Policy = Policy {
     takes_ed25519: false,
     empty_subject_needs_critical_names: false,
     honors_crls: false,
-    messages: SILENT,
     ..standard::POLICY
 };

@@ -37,7 +37,7 @@ pub struct Constraints {
 }
 
 /// One GeneralName; None for a tag that is none.
-pub fn general(t: &Tlv<'_>) -> Option<General> {
+pub(crate) fn general(t: &Tlv<'_>) -> Option<General> {
     let kind = t.tag & 0x1f;
     let octets = match t.tag {
         0x81 | 0x82 | 0x86 | 0x87 | 0x88 => t.body.to_vec(),
@@ -55,7 +55,7 @@ pub fn names(der: &[u8]) -> Option<Vec<General>> {
 }
 
 /// The first element of these octets, whatever follows it.
-pub fn first(der: &[u8]) -> Option<Tlv<'_>> {
+pub(crate) fn first(der: &[u8]) -> Option<Tlv<'_>> {
     tlv::first(der)
 }
 
@@ -91,8 +91,11 @@ pub fn constraints(der: &[u8]) -> Option<Constraints> {
     Some(out)
 }
 
+/// The number of its RDN, its identifier, the tag of its string, and the string's octets.
+pub type Attribute = (usize, Vec<u8>, u8, Vec<u8>);
+
 /// The attributes of a name: identifier, tag of the string, its octets; with the number of the RDN.
-pub fn attributes(name: &[u8]) -> Option<Vec<(usize, Vec<u8>, u8, Vec<u8>)>> {
+pub fn attributes(name: &[u8]) -> Option<Vec<Attribute>> {
     let mut out = Vec::new();
     for (i, rdn) in tlv::one(name)?.inside()?.into_iter().enumerate() {
         for pair in Some(rdn).filter(|t| t.tag == tlv::SET)?.inside()? {
@@ -208,4 +211,24 @@ pub fn basic(der: &[u8]) -> Option<(Option<Vec<u8>>, Option<Vec<u8>>)> {
 /// subjectAltName of a certificate, if it is there and parses.
 pub fn alternative_names(raw: &Raw) -> Option<Vec<General>> {
     names(&raw.extension(id::SUBJECT_ALT_NAME)?.value)
+}
+
+/// X.690 §8.3.2: the first nine bits of an INTEGER are not all alike.
+pub fn is_minimal(integer: &[u8]) -> bool {
+    !matches!(integer, [0, second, ..] if second & 0x80 == 0)
+        && !matches!(integer, [0xff, second, ..] if second & 0x80 != 0)
+}
+
+/// A name of a constraint's in words.
+pub fn shown(name: &General) -> String {
+    use crate::pki::cert::extensions::GeneralName;
+    let text = || String::from_utf8_lossy(&name.octets).into_owned();
+    match name.kind {
+        2 => GeneralName::Dns(text()).words(),
+        1 => GeneralName::Mail(text()).words(),
+        6 => GeneralName::Uri(text()).words(),
+        7 => GeneralName::Ip(name.octets.clone()).words(),
+        4 => GeneralName::Directory(name.octets.clone()).words(),
+        _ => GeneralName::Other.words(),
+    }
 }

@@ -166,9 +166,14 @@ impl Leaf<'_> {
     /// A self-signed leaf that can never sign. It has no basicConstraints at all: of the three possible
     /// spellings only this one is taken by Chromium and by Firefox.
     pub fn self_sign(&self, key: &dyn SigningKey, entropy: &dyn Entropy) -> Result<Certificate> {
-        let mut extensions = self.wishes(key.public())?;
+        let named = match subject::is_empty(self.subject) {
+            true => self_signed_subject().to_der()?,
+            false => self.subject.to_vec(),
+        };
+        let own = Leaf { subject: &named, ..self.clone() };
+        let mut extensions = own.wishes(key.public())?;
         extensions.push(extension(false, &key_identifier(key.public())?)?);
-        self.to_sign(self.subject.to_vec(), key.public(), extensions, entropy).sign(key, entropy)
+        own.to_sign(named.clone(), key.public(), extensions, entropy).sign(key, entropy)
     }
 
     fn to_sign(&self, issuer: Vec<u8>, key: &PublicKey, extensions: Vec<Extension>, entropy: &dyn Entropy) -> ToSign {
@@ -208,10 +213,31 @@ fn usage(purposes: &[Purpose], key: &PublicKey) -> FlagSet<KeyUsages> {
     usage
 }
 
-/// The subject of a leaf for which none was given: its first name if a common name can hold it, else empty.
-pub fn leaf_subject(first: &Name) -> Subject {
-    let text = first.to_string();
-    Subject { common_name: (text.chars().count() <= 64).then_some(text), ..Subject::default() }
+/// The subject of a leaf for which none was given: its first DNS name, or else its first mail address, if a common name
+/// can hold it; else empty.
+///
+/// Where no alternative name is a DNS name, a client may hold the common name against the DNS constraints of the
+/// authority, as if it were one (RFC 6125 §6.4.4; GnuTLS does): an address or a URI there makes it refuse the certificate.
+pub fn leaf_subject(names: &[Name]) -> Subject {
+    let dns = names.iter().find(|n| matches!(n, Name::Dns(_)));
+    let text = dns.or_else(|| names.iter().find(|n| matches!(n, Name::Mail(_)))).map(ToString::to_string);
+    Subject { common_name: text.filter(|t| t.chars().count() <= 64), ..Subject::default() }
+}
+
+/// The subject of a self-signed leaf whose own would be empty: an issuer must not be (RFC 5280 §4.1.2.4).
+fn self_signed_subject() -> Subject {
+    Subject { common_name: Some("self-signed (Tamga, tests only)".into()), ..Subject::default() }
+}
+
+/// Whether a subject was made from the names, today or by a version that took an address for the common name too.
+pub fn is_made_of_names(subject: &[u8], names: &[Name]) -> Result<bool> {
+    let first = names.first().map(|n| Subject { common_name: Some(n.to_string()), ..Subject::default() });
+    for made in [Some(leaf_subject(names)), first, Some(self_signed_subject())].into_iter().flatten() {
+        if made.to_der()? == subject {
+            return Ok(true);
+        }
+    }
+    Ok(false)
 }
 
 /// The subject of a root for which none was given.
@@ -325,7 +351,7 @@ mod tests {
         let e = Counted::default();
         let key = PrivateKey::generate(KeyAlgorithm::P256, &e).unwrap();
         let names = [Name::from_str("gauge-7.saltmarsh.test").unwrap()];
-        let subject = leaf_subject(&names[0]).to_der().unwrap();
+        let subject = leaf_subject(&names).to_der().unwrap();
         let links = Links::default();
         let leaf = Leaf { names: &names, purposes: &[Purpose::Server], subject: &subject, from, until, links: &links };
         let c = leaf.self_sign(&key, &e).unwrap();
@@ -339,7 +365,7 @@ mod tests {
         let key = PrivateKey::generate(KeyAlgorithm::Rsa2048, &e).unwrap();
         let long = format!("{}.{}.test", "a".repeat(60), "b".repeat(10));
         let names = [Name::from_str(&long).unwrap(), Name::from_str("::1").unwrap()];
-        let subject = leaf_subject(&names[0]).to_der().unwrap();
+        let subject = leaf_subject(&names).to_der().unwrap();
         let links = Links { crl: Some("http://pki.saltmarsh.test/root.crl".into()), issuer: None };
         let purposes = [Purpose::Server, Purpose::Client];
         let leaf = Leaf { names: &names, purposes: &purposes, subject: &subject, from, until, links: &links };

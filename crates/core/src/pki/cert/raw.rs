@@ -18,7 +18,7 @@ pub struct RawExtension {
     pub id: Vec<u8>,
     /// The BOOLEAN's contents, where one is written.
     pub flag: Option<Vec<u8>>,
-    /// What stands in the OCTET STRING.
+    /// What the OCTET STRING holds.
     pub value: Vec<u8>,
 }
 
@@ -125,11 +125,7 @@ fn extensions(field: Tlv<'_>) -> Option<Vec<RawExtension>> {
                 [id, flag, value] => (id, Some(flag.expect(0x01)?.to_vec()), value),
                 _ => return None,
             };
-            Some(RawExtension {
-                id: id.expect(tlv::OID)?.to_vec(),
-                flag,
-                value: value.expect(tlv::OCTETS)?.to_vec(),
-            })
+            Some(RawExtension { id: id.expect(tlv::OID)?.to_vec(), flag, value: value.expect(tlv::OCTETS)?.to_vec() })
         })
         .collect()
 }

@@ -93,15 +93,14 @@ impl Certificate {
     /// ```
     pub fn read(der: &[u8], what: &str) -> Result<Certificate> {
         let malformed = |why: &str| Error::Malformed { what: what.to_owned(), why: why.to_owned() };
-        let read =
-            Certificate::read_any(der).ok_or_else(|| malformed("it is no X.509 certificate (RFC 5280 §4.1)"))?;
+        let read = Certificate::read_any(der).ok_or_else(|| malformed("it is no X.509 certificate (RFC 5280 §4.1)"))?;
         match read.flaws.first() {
             Some(flaw) => Err(malformed(flaw)),
             None => Ok(read),
         }
     }
 
-    /// Reads whatever has the shape of a certificate, as a server may send it: what is wrong with its fields stands in
+    /// Reads whatever has the shape of a certificate, as a server may send it: what is wrong with its fields is listed in
     /// [`Certificate::flaws`], and in [`Certificate::raw`] what stands there. None without that shape.
     ///
     /// ```

@@ -7,9 +7,8 @@ use crate::vocabulary::name::uri_host;
 
 /// The first name of the certificate that the subtrees forbid.
 ///
-/// A type of name without any permitted base is free; the subject is judged as a directoryName. `families_apart`: IPv4 and IPv6 are
-/// types of their own.
-pub fn violated(subtrees: &NameConstraints, certificate: &Certificate, families_apart: bool) -> Option<GeneralName> {
+/// A type of name without any permitted base is free; the subject is judged as a directoryName.
+pub fn violated(subtrees: &NameConstraints, certificate: &Certificate) -> Option<GeneralName> {
     let mut names: Vec<GeneralName> = certificate.names.clone().unwrap_or_default();
     // A mailbox in the subject counts where there are no alternative names (§4.2.1.10).
     if certificate.names.is_none() {
@@ -18,15 +17,7 @@ pub fn violated(subtrees: &NameConstraints, certificate: &Certificate, families_
     if !subject::is_empty(&certificate.subject) {
         names.push(GeneralName::Directory(certificate.subject.clone()));
     }
-    let free = |n: &GeneralName| match n {
-        GeneralName::Ip(a) if families_apart => !subtrees
-            .permitted
-            .iter()
-            .chain(&subtrees.excluded)
-            .any(|b| matches!(b, GeneralName::Ip(b) if b.len() == 2 * a.len())),
-        _ => false,
-    };
-    names.into_iter().find(|n| !free(n) && forbids(subtrees, n))
+    names.into_iter().find(|n| forbids(subtrees, n))
 }
 
 /// Upper bound on comparisons of names with subtrees for one path, as rustls-webpki has it: 250,000.
@@ -55,11 +46,6 @@ pub fn forbids(subtrees: &NameConstraints, name: &GeneralName) -> bool {
     let of_type: Vec<&GeneralName> = subtrees.permitted.iter().filter(|b| same_type(b, name)).collect();
     let permitted = of_type.is_empty() || of_type.iter().any(|b| within(b, name));
     !permitted || subtrees.excluded.iter().any(|b| same_type(b, name) && within(b, name))
-}
-
-/// The excluded base in which a name lies.
-pub fn excluding<'a>(subtrees: &'a NameConstraints, name: &GeneralName) -> Option<&'a GeneralName> {
-    subtrees.excluded.iter().find(|b| same_type(b, name) && within(b, name))
 }
 
 fn same_type(a: &GeneralName, b: &GeneralName) -> bool {

@@ -22,16 +22,8 @@ pub struct Paths {
 }
 
 /// Searches paths from `leaf` over `intermediates` to `anchors`, by name. Signatures are not looked at here.
-///
-/// `by_identifier`: an issuer whose key identifier contradicts the certificate's is no candidate, and what signed itself has no other issuer
-/// (OpenSSL does so).
-pub fn search(
-    leaf: &Certificate,
-    intermediates: &[Certificate],
-    anchors: &[Certificate],
-    by_identifier: bool,
-) -> Paths {
-    let mut search = Search { intermediates, anchors, by_identifier, steps: 0, found: Paths::default() };
+pub fn search(leaf: &Certificate, intermediates: &[Certificate], anchors: &[Certificate]) -> Paths {
+    let mut search = Search { intermediates, anchors, steps: 0, found: Paths::default() };
     if anchors.contains(leaf) {
         search.found.complete.push(vec![leaf.clone()]);
     }
@@ -42,7 +34,6 @@ pub fn search(
 struct Search<'a> {
     intermediates: &'a [Certificate],
     anchors: &'a [Certificate],
-    by_identifier: bool,
     steps: usize,
     found: Paths,
 }
@@ -55,16 +46,9 @@ impl Search<'_> {
             return;
         }
         let Some(top) = path.last().cloned() else { return };
-        // OpenSSL looks for no other issuer of what signed itself, whatever root has the same name (measured with curl 7.88).
-        if self.by_identifier && top.is_self_signed() {
-            if path.len() > self.found.dead_end.len() {
-                self.found.dead_end.clone_from(path);
-            }
-            return;
-        }
         let mut ended = true;
         for anchor in self.anchors {
-            if self.may_issue(anchor, &top) && !path.contains(anchor) && self.found.complete.len() < MOST_PATHS {
+            if may_issue(anchor, &top) && !path.contains(anchor) && self.found.complete.len() < MOST_PATHS {
                 let mut whole = path.clone();
                 whole.push(anchor.clone());
                 self.found.complete.push(whole);
@@ -73,7 +57,7 @@ impl Search<'_> {
         }
         if path.len() <= MOST_INTERMEDIATES {
             for next in self.intermediates {
-                if self.may_issue(next, &top) && !path.contains(next) && !self.anchors.contains(next) {
+                if may_issue(next, &top) && !path.contains(next) && !self.anchors.contains(next) {
                     ended = false;
                     path.push(next.clone());
                     self.extend(path);
@@ -85,14 +69,8 @@ impl Search<'_> {
             self.found.dead_end.clone_from(path);
         }
     }
-
-    fn may_issue(&self, issuer: &Certificate, subject: &Certificate) -> bool {
-        subject::same(&issuer.subject, &subject.issuer)
-            && !(self.by_identifier && identifiers_contradict(issuer, subject))
-    }
 }
 
-/// True if both identifiers are there and differ (RFC 5280 §4.2.1.1).
-pub fn identifiers_contradict(issuer: &Certificate, subject: &Certificate) -> bool {
-    matches!((&issuer.key_identifier, &subject.issuer_key_identifier), (Some(a), Some(b)) if a != b)
+fn may_issue(issuer: &Certificate, subject: &Certificate) -> bool {
+    subject::same(&issuer.subject, &subject.issuer)
 }

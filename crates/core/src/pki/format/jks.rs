@@ -171,8 +171,7 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>, what: &str) -> Result
             1 => {
                 let locked = at.block().ok_or_else(cut)?;
                 let passphrase = passphrase.ok_or_else(|| Error::PassphraseNeeded { what: what.to_owned() })?;
-                let thing = open(locked, passphrase, what)?;
-                out.keys.push(Named { alias: alias.clone(), thing });
+                out.take(alias.clone(), open(locked, passphrase, what))?;
                 for i in 0..at.u32().ok_or_else(cut)? {
                     let alias = alias.clone().filter(|_| i == 0);
                     out.certificates.push(Named { alias, thing: at.certificate(version).ok_or_else(cut)? });
@@ -182,7 +181,7 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>, what: &str) -> Result
             _ => return Err(cut()),
         }
     }
-    if at.0.is_empty() { Ok(out) } else { Err(cut()) }
+    if at.0.is_empty() { out.some(what) } else { Err(cut()) }
 }
 
 /// Puts a trusted certificate behind all others, every other byte but count and sum kept.

@@ -21,6 +21,7 @@ enum Cipher {
     Aes192,
     Aes256,
     TripleDes,
+    Des,
 }
 
 /// How a block is encrypted: None if it is not; `Err` with the cipher's name if it is not known here.
@@ -36,6 +37,7 @@ pub fn method(block: &Block) -> Result<Option<Method>, String> {
         "AES-192-CBC" => (Cipher::Aes192, 16),
         "AES-256-CBC" => (Cipher::Aes256, 16),
         "DES-EDE3-CBC" => (Cipher::TripleDes, 8),
+        "DES-CBC" => (Cipher::Des, 8),
         other => return Err(other.to_owned()),
     };
     let iv = hex(iv.trim()).filter(|iv| iv.len() == length).ok_or_else(|| name.to_owned())?;
@@ -62,6 +64,7 @@ pub fn open(method: &Method, der: &[u8], passphrase: &Passphrase) -> Option<Zero
         Cipher::Aes192 => decrypt!(aes::Aes192, 24),
         Cipher::Aes256 => decrypt!(aes::Aes256, 32),
         Cipher::TripleDes => decrypt!(des::TdesEde3, 24),
+        Cipher::Des => decrypt!(des::Des, 8),
     };
     bytes.truncate(length);
     Some(bytes)

@@ -87,7 +87,7 @@ pub fn read(bytes: &[u8], what: &str) -> Result<Contents> {
     if certificates.is_empty() {
         return Err(Error::Malformed { what: what.to_owned(), why: "the profile holds no certificate".into() });
     }
-    Ok(Contents { keys: Vec::new(), certificates })
+    Ok(Contents { certificates, ..Contents::default() })
 }
 
 #[cfg(test)]

@@ -1,5 +1,5 @@
-//! How passphrases protect PKCS#12 files: key derivation of RFC 7292 appendix B, the ciphers of its appendix C, PBES2 and
-//! PBMAC1 of RFC 8018 and RFC 9579.
+//! How passphrases protect keys and PKCS#12 files: key derivation of RFC 7292 appendix B, the ciphers of its appendix C, PBES1,
+//! PBES2 and PBMAC1 of RFC 8018 and RFC 9579. PBES1 is read only.
 
 use super::budget::{Budget, TooMuch};
 use super::tlv::{self, NULL, OCTETS, OID, SEQUENCE, Tlv};
@@ -10,6 +10,7 @@ use aes::cipher::{Array, BlockModeDecrypt, BlockModeEncrypt, InnerIvInit, KeyIvI
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5912;
 use der::{Decode, Encode};
+use md5::Md5;
 use pkcs8::pkcs5::EncryptionScheme;
 use pkcs8::pkcs5::pbes2::{EncryptionScheme as Cipher, Kdf, Parameters, Pbkdf2Prf};
 use ring::{hmac, pbkdf2};
@@ -23,6 +24,11 @@ pub(super) const SHA1_3DES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2
 const SHA1_2DES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.12.1.4");
 const SHA1_RC2_128: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.12.1.5");
 const SHA1_RC2_40: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.12.1.6");
+/// PBES1 (RFC 8018 §6.1 and appendix A.3): one hash, one cipher with keys of eight octets.
+const MD5_DES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.5.3");
+const MD5_RC2: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.5.6");
+const SHA1_DES: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.5.10");
+const SHA1_RC2: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.5.11");
 const PBES2: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.5.13");
 const HMAC_SHA1: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.2.7");
 const HMAC_SHA256: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.2.9");
@@ -189,6 +195,41 @@ fn derived(hash: ObjectIdentifier, password: &[u8], salt: &[u8], what: Use, roun
     Some(())
 }
 
+/// What an AlgorithmIdentifier of one of the older encryptions says: which, the salt, and how many rounds.
+fn older<'a>(algorithm: &Tlv<'a>) -> Result<(ObjectIdentifier, &'a [u8], u32), PbeFault> {
+    let parts = algorithm.inside().unwrap_or_default();
+    let oid = parts.first().and_then(oid).ok_or_else(|| PbeFault::Unknown("an algorithm that is damaged".into()))?;
+    let known = [SHA1_3DES, SHA1_2DES, SHA1_RC2_128, SHA1_RC2_40, MD5_DES, MD5_RC2, SHA1_DES, SHA1_RC2].contains(&oid);
+    let settings = parts.get(1).and_then(Tlv::inside).unwrap_or_default();
+    let (salt, rounds) = match settings.as_slice() {
+        [salt, rounds] => (salt.expect(OCTETS).unwrap_or_default(), rounds.number().unwrap_or(0)),
+        _ => (&[][..], 0),
+    };
+    if !known || salt.is_empty() || rounds == 0 {
+        return Err(PbeFault::Unknown(format!("the encryption {oid}")));
+    }
+    Ok((oid, salt, rounds))
+}
+
+fn is_pbes2(algorithm: &Tlv<'_>) -> bool {
+    algorithm.inside().and_then(|p| oid(p.first()?)) == Some(PBES2)
+}
+
+fn pbes2(algorithm: &Tlv<'_>) -> Result<EncryptionScheme, PbeFault> {
+    EncryptionScheme::from_der(algorithm.whole)
+        .map_err(|_| PbeFault::Unknown("PBES2 with a cipher or a hash that is not known here".into()))
+}
+
+/// Says before a passphrase is asked for whether an encryption can be opened at all.
+pub(super) fn foreseen(algorithm: &Tlv<'_>) -> Result<(), PbeFault> {
+    let budget = Budget::default();
+    if is_pbes2(algorithm) {
+        let scheme = pbes2(algorithm)?;
+        return Ok(budget.take_kdf(&scheme.pbes2().ok_or(PbeFault::TooMuch)?.kdf)?);
+    }
+    Ok(budget.take(u64::from(older(algorithm)?.2), 3)?)
+}
+
 /// Decrypts what an AlgorithmIdentifier says how to.
 pub(super) fn open(
     algorithm: &Tlv<'_>,
@@ -196,23 +237,15 @@ pub(super) fn open(
     pass: &Passphrase,
     derived: &mut Derived,
 ) -> Result<Zeroizing<Vec<u8>>, PbeFault> {
-    let parts = algorithm.inside().unwrap_or_default();
-    let oid = parts.first().and_then(oid).ok_or_else(|| PbeFault::Unknown("an algorithm that is damaged".into()))?;
-    if oid == PBES2 {
-        let scheme = EncryptionScheme::from_der(algorithm.whole)
-            .map_err(|_| PbeFault::Unknown("PBES2 with a cipher or a hash that is not known here".into()))?;
-        return pbes2_open(&scheme, data, pass, derived);
+    if is_pbes2(algorithm) {
+        return pbes2_open(&pbes2(algorithm)?, data, pass, derived);
     }
-    let settings = parts.get(1).and_then(Tlv::inside).unwrap_or_default();
-    let (salt, rounds) = match settings.as_slice() {
-        [salt, rounds] => (salt.expect(OCTETS).unwrap_or_default(), rounds.number().unwrap_or(0)),
-        _ => (&[][..], 0),
-    };
-    if salt.is_empty() || rounds == 0 {
-        return Err(PbeFault::Unknown(format!("the encryption {oid}")));
-    }
+    let (oid, salt, rounds) = older(algorithm)?;
     // A key of two hashes and an initialization vector of one, for an empty passphrase perhaps twice.
     derived.budget.take(u64::from(rounds), if pass.is_empty() { 6 } else { 3 })?;
+    if [MD5_DES, MD5_RC2, SHA1_DES, SHA1_RC2].contains(&oid) {
+        return pbes1(oid, pass.octets(), salt, rounds, data);
+    }
     // An empty passphrase is written in two ways: a zero at its end, or nothing at all.
     let password = bmp(pass).ok_or(PbeFault::Wrong)?;
     let first = old(oid, &password, salt, rounds, data);
@@ -220,6 +253,37 @@ pub(super) fn open(
         Err(PbeFault::Wrong) if pass.is_empty() => old(oid, &[], salt, rounds, data),
         other => other,
     }
+}
+
+/// RFC 8018 §5.1 (PBKDF1) and §6.1: the first eight octets are the key, the next eight the initialization vector.
+fn pbes1(
+    oid: ObjectIdentifier,
+    password: &[u8],
+    salt: &[u8],
+    rounds: u32,
+    data: &[u8],
+) -> Result<Zeroizing<Vec<u8>>, PbeFault> {
+    fn hashed<D: Digest>(password: &[u8], salt: &[u8], rounds: u32) -> Zeroizing<Vec<u8>> {
+        let mut t = Zeroizing::new(D::new().chain_update(password).chain_update(salt).finalize().to_vec());
+        for _ in 1..rounds {
+            t = Zeroizing::new(D::digest(&*t).to_vec());
+        }
+        t
+    }
+    let t = match oid {
+        MD5_DES | MD5_RC2 => hashed::<Md5>(password, salt, rounds),
+        _ => hashed::<Sha1>(password, salt, rounds),
+    };
+    let (key, iv) = (&t[..8], &t[8..16]);
+    let opened = match oid {
+        MD5_DES | SHA1_DES => cbc::Decryptor::<des::Des>::new_from_slices(key, iv)
+            .map_err(|_| PbeFault::Wrong)?
+            .decrypt_padded_vec::<Pkcs7>(data),
+        _ => cbc::Decryptor::<rc2::Rc2>::new_from_slices(key, iv)
+            .map_err(|_| PbeFault::Wrong)?
+            .decrypt_padded_vec::<Pkcs7>(data),
+    };
+    opened.map(Zeroizing::new).map_err(|_| PbeFault::Wrong)
 }
 
 fn old(
@@ -339,9 +403,9 @@ fn pbmac1(settings: &Tlv<'_>, tag: &[u8], data: &[u8], pass: &Passphrase, budget
             _ => numbers.push(part.number().ok_or_else(broken)?),
         }
     }
-    // RFC 9579 §5: the length must be there.
+    // RFC 9579 §5: the length must be there, and a key of fewer than 20 octets is not accepted.
     let [rounds, length] = numbers[..] else { return Err(broken()) };
-    if length == 0 || length > 1024 {
+    if !(20..=1024).contains(&length) {
         return Err(broken());
     }
     // The shortest hash needs the most blocks.

@@ -59,7 +59,7 @@ pub fn read(bytes: &[u8], what: &str) -> Result<Contents> {
     let set = fields.iter().find(|f| f.tag == FIRST).ok_or_else(|| malformed("it holds no certificates"))?;
     let inside = set.inside().ok_or_else(|| malformed("the set of certificates is damaged"))?;
     let certificates = inside.iter().filter(|c| c.tag == SEQUENCE).map(|c| unnamed(c.whole.to_vec())).collect();
-    Ok(Contents { keys: Vec::new(), certificates })
+    Ok(Contents { certificates, ..Contents::default() })
 }
 
 #[cfg(test)]

@@ -1,10 +1,10 @@
-//! Private keys in files: PKCS#8 plain and encrypted (RFC 5958, RFC 8018), SEC1 (RFC 5915), PKCS#1 (RFC 8017), in PEM or
+//! Private keys in files: PKCS#8 plain and encrypted (RFC 5958; RFC 8018, RFC 7292 appendix C), SEC1 (RFC 5915), PKCS#1 (RFC 8017), in PEM or
 //! DER. Written is PKCS#8 alone, which everybody reads.
 
-use super::budget::Budget;
 use super::legacy_pem::{self, Method};
-use super::pbe::{self, Derived, Pbes2Lock};
+use super::pbe::{self, Derived, PbeFault, Pbes2Lock};
 use super::pem;
+use super::tlv::{self, INTEGER, OCTETS, SEQUENCE, Tlv};
 use crate::error::{Error, Result};
 use crate::pki::key::{EC, ED25519, P256, P384, P521, Parts, PrivateKey, RSA};
 use crate::plan::ports::Entropy;
@@ -41,7 +41,8 @@ pub struct Locked {
 }
 
 enum How {
-    Pbes2(Box<EncryptionScheme>),
+    /// The AlgorithmIdentifier, DER.
+    Pkcs8(Vec<u8>),
     Legacy(Method, String),
 }
 
@@ -68,10 +69,13 @@ impl Locked {
     pub fn open(&self, passphrase: &Passphrase) -> Result<PrivateKey> {
         let wrong = || Error::PassphraseWrong { what: self.what.clone() };
         match &self.method {
-            How::Pbes2(scheme) => {
-                let opened = pbe::pbes2_open(scheme, &self.bytes, passphrase, &mut Derived::default());
+            How::Pkcs8(algorithm) => {
+                let algorithm = tlv::one(algorithm).ok_or_else(wrong)?;
+                let opened = pbe::open(&algorithm, &self.bytes, passphrase, &mut Derived::default());
                 let opened = opened.map_err(|_| wrong())?;
-                from_pkcs8(&opened, &self.what).map_err(|_| wrong())
+                // With a wrong passphrase one in 256 has a padding that fits, and what comes out is no structure at all.
+                tlv::one(&opened).and_then(|t| t.inside()).ok_or_else(wrong)?;
+                from_pkcs8(&opened, &self.what)
             }
             How::Legacy(method, label) => {
                 let opened = legacy_pem::open(method, &self.bytes, passphrase).ok_or_else(wrong)?;
@@ -84,7 +88,7 @@ impl Locked {
 /// True if the first private key of a file needs a passphrase. Nothing is opened or computed.
 pub fn is_locked(bytes: &[u8]) -> bool {
     if bytes.first() == Some(&0x30) {
-        return EncryptedPrivateKeyInfoRef::from_der(bytes).is_ok();
+        return encrypted(bytes).is_some();
     }
     let (blocks, _) = pem::read(bytes);
     let key = blocks.iter().find(|b| b.label.ends_with("PRIVATE KEY"));
@@ -97,13 +101,8 @@ pub fn is_locked(bytes: &[u8]) -> bool {
 pub fn read(bytes: &[u8], what: &str) -> Result<Stored> {
     let malformed = |why: &str| Error::Malformed { what: what.to_owned(), why: why.to_owned() };
     if bytes.first() == Some(&0x30) {
-        for label in [PRIVATE_KEY, ENCRYPTED, "EC PRIVATE KEY", "RSA PRIVATE KEY"] {
-            match block(label, bytes, None, what) {
-                Err(Error::Malformed { .. }) => {}
-                found => return found,
-            }
-        }
-        return Err(malformed("it is no private key in PKCS#8, SEC1 or PKCS#1"));
+        let label = form(bytes).ok_or_else(|| malformed("it is no private key in PKCS#8, SEC1 or PKCS#1"))?;
+        return block(label, bytes, None, what);
     }
     let (blocks, broken) = pem::read(bytes);
     if let Some(b) = blocks.iter().find(|b| b.label.ends_with("PRIVATE KEY")) {
@@ -128,16 +127,40 @@ fn block(label: &str, der: &[u8], method: Option<Method>, what: &str) -> Result<
         return plain(label, der, what).map(Stored::Open);
     }
     let malformed = |why: &str| Error::Malformed { what: what.to_owned(), why: why.to_owned() };
-    let info = EncryptedPrivateKeyInfoRef::from_der(der)
-        .map_err(|_| malformed("its encryption is not PBES2 with a cipher known here (RFC 8018 §6.2)"))?;
-    let scheme = info.encryption_algorithm;
+    let (algorithm, data) = encrypted(der).ok_or_else(|| malformed("it is no encrypted PKCS#8 key"))?;
     // Refused before a passphrase is asked for.
-    if scheme.pbes2().is_none_or(|p| Budget::default().take_kdf(&p.kdf).is_err()) {
-        return Err(malformed(
-            "its key derivation makes no sense, or asks for more rounds or memory than a key file may cost",
-        ));
+    pbe::foreseen(&algorithm).map_err(|fault| match fault {
+        PbeFault::Unknown(how) => malformed(&format!("it uses {how}")),
+        _ => malformed("its key derivation makes no sense, or asks for more rounds or memory than a key file may cost"),
+    })?;
+    Ok(locked(data, How::Pkcs8(algorithm.whole.to_vec())))
+}
+
+/// The form of a private key in DER, by its first two elements; None if it is none.
+fn form(der: &[u8]) -> Option<&'static str> {
+    let parts = tlv::one(der)?.inside()?;
+    match (parts.first()?.tag, parts.get(1)?.tag) {
+        (INTEGER, SEQUENCE) => Some(PRIVATE_KEY),
+        (INTEGER, OCTETS) => Some("EC PRIVATE KEY"),
+        // Nine numbers: PKCS#1. Six are a DSA key as OpenSSL writes it.
+        (INTEGER, INTEGER) if parts.len() >= 9 => Some("RSA PRIVATE KEY"),
+        (INTEGER, INTEGER) => Some("DSA PRIVATE KEY"),
+        (SEQUENCE, OCTETS) => Some(ENCRYPTED),
+        _ => None,
     }
-    Ok(locked(info.encrypted_data.as_bytes(), How::Pbes2(Box::new(scheme))))
+}
+
+/// True if DER is a private key by its form, whatever else is wrong with it.
+pub fn is_one(der: &[u8]) -> bool {
+    form(der).is_some()
+}
+
+/// How an EncryptedPrivateKeyInfo is encrypted, and the octets (RFC 5958 §3).
+fn encrypted(der: &[u8]) -> Option<(Tlv<'_>, &[u8])> {
+    let parts = tlv::one(der)?.inside()?;
+    let [algorithm, data] = parts[..] else { return None };
+    pbe::oid(algorithm.inside()?.first()?)?;
+    Some((algorithm, data.expect(OCTETS)?))
 }
 
 fn plain(label: &str, der: &[u8], what: &str) -> Result<PrivateKey> {
@@ -167,8 +190,25 @@ fn from_pkcs8(der: &[u8], what: &str) -> Result<PrivateKey> {
             .and_then(|seed| PrivateKey::from_ed25519(seed.as_bytes().try_into().ok()?))
             .ok_or_else(|| malformed("the Ed25519 key inside is broken")),
         RSA => PrivateKey::from_rsa(inner).ok_or_else(|| malformed("the RSA key inside is broken")),
-        oid => Err(malformed(&format!("a key of kind {oid} is not one that Tamga uses"))),
+        oid => Err(malformed(&match named(oid) {
+            Some(kind) => format!("it is a key of the kind {kind}, which Tamga does not use"),
+            None => format!("a key of kind {oid} is not one that Tamga uses"),
+        })),
     }
+}
+
+/// The kinds of keys that are met in files, and that no certificate of Tamga's has.
+fn named(oid: ObjectIdentifier) -> Option<&'static str> {
+    [
+        ("1.2.840.10040.4.1", "DSA"),
+        ("1.2.840.113549.1.3.1", "Diffie-Hellman"),
+        ("1.2.840.113549.1.1.10", "RSA for PSS signatures alone"),
+        ("1.3.101.110", "X25519, which cannot sign"),
+        ("1.3.101.111", "X448, which cannot sign"),
+        ("1.3.101.113", "Ed448"),
+    ]
+    .into_iter()
+    .find_map(|(known, kind)| (oid.to_string() == known).then_some(kind))
 }
 
 fn from_sec1(der: &[u8], outer: Option<ObjectIdentifier>, what: &str) -> Result<PrivateKey> {

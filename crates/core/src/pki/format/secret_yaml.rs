@@ -56,7 +56,8 @@ pub fn read(bytes: &[u8], what: &str) -> Result<Contents> {
     let chain = value("tls.crt").ok_or_else(|| malformed("tls.crt is missing or damaged"))?;
     let key = value("tls.key").ok_or_else(|| malformed("tls.key is missing or damaged"))?;
     let certificates = pem::certificates(&chain).into_iter().map(unnamed).collect();
-    Ok(Contents { keys: vec![unnamed(private_key::read(&key, what)?.open(None)?)], certificates })
+    let keys = vec![unnamed(private_key::read(&key, what)?.open(None)?)];
+    Ok(Contents { keys, certificates, ..Contents::default() })
 }
 
 #[cfg(test)]

@@ -5,7 +5,7 @@ mod algorithm;
 mod public;
 
 pub use algorithm::KeyAlgorithm;
-pub use public::{PublicKey, Strength, Shape};
+pub use public::{PublicKey, Shape, Strength};
 
 use crate::error::{Error, Result};
 use crate::plan::ports::{Entropy, Rng};

@@ -90,7 +90,7 @@ fn entries(text: &[u8]) -> Vec<Entry> {
         .collect();
     pem::certificates(text)
         .iter()
-        .filter_map(|der| Certificate::read(der, "a certificate of the bundle").ok())
+        .filter_map(|der| Certificate::read_any(der))
         .map(|certificate| Entry {
             mark: marks.iter().find(|m| super::is_mark_of(m, &certificate)).cloned(),
             certificate,

@@ -122,7 +122,7 @@ pub(super) fn entry(e: &crate::plan::nss::NssEntry) -> Option<Entry> {
         return None;
     }
     Some(Entry {
-        certificate: Certificate::read(&e.der, "a certificate of the database").ok()?,
+        certificate: Certificate::read_any(&e.der)?,
         mark: Some(e.nickname.clone()),
         trusted: e.is_trusted(),
         distrusted: e.is_distrusted(),

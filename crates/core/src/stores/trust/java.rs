@@ -211,7 +211,7 @@ fn entries(contents: Contents) -> Vec<Entry> {
         .certificates
         .into_iter()
         .filter_map(|named| {
-            let certificate = Certificate::read(&named.thing, "a certificate of the store").ok()?;
+            let certificate = Certificate::read_any(&named.thing)?;
             Some(Entry { certificate, mark: named.alias, trusted: true, distrusted: false, flaw: None })
         })
         .collect()

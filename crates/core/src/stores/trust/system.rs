@@ -58,7 +58,7 @@ impl Store for System {
         let mut seen: Vec<Vec<u8>> = Vec::new();
         for name in look.list(anchors).into_iter().filter(|n| n.ends_with(".crt")) {
             for der in pem::certificates(&look.read(&anchors.join(&name)).unwrap_or_default()) {
-                let Ok(certificate) = Certificate::read(&der, &name) else { continue };
+                let Some(certificate) = Certificate::read_any(&der) else { continue };
                 let trusted = in_bundle.contains(&der);
                 let flaw = if !trusted {
                     Some(format!("the anchor {name} is there, but {COMMAND} has not taken it up"))
@@ -77,7 +77,7 @@ impl Store for System {
             }
         }
         for der in in_bundle.iter().filter(|d| !seen.contains(d)) {
-            if let Ok(certificate) = Certificate::read(der, "a certificate of the bundle") {
+            if let Some(certificate) = Certificate::read_any(der) {
                 place.entries.push(Entry { certificate, mark: None, trusted: true, distrusted: false, flaw: None });
             }
         }
@@ -146,7 +146,7 @@ fn of_family(store: StoreId, family: &Family, look: &dyn Look) -> StoreLocation 
         let bytes = look.read(&folder.join(&name)).unwrap_or_default();
         let ders = pem::certificates(&bytes);
         for der in if ders.is_empty() { vec![bytes] } else { ders } {
-            let Ok(certificate) = Certificate::read(&der, &name) else { continue };
+            let Some(certificate) = Certificate::read_any(&der) else { continue };
             let trusted = in_bundle.contains(&der);
             let flaw =
                 (!trusted).then(|| format!("the anchor {name} is there, but {} has not taken it up", family.command));
@@ -155,7 +155,7 @@ fn of_family(store: StoreId, family: &Family, look: &dyn Look) -> StoreLocation 
         }
     }
     for der in in_bundle.iter().filter(|d| !entries.iter().any(|e| e.certificate.der() == **d)).collect::<Vec<_>>() {
-        if let Ok(certificate) = Certificate::read(der, "a certificate of the bundle") {
+        if let Some(certificate) = Certificate::read_any(der) {
             entries.push(Entry { certificate, mark: None, trusted: true, distrusted: false, flaw: None });
         }
     }

@@ -122,7 +122,7 @@ pub const ALL: &[Odd] = &[
 
 /// A root of its own; gives its place.
 fn beside(s: &mut Situation, r: &mut Rng, subject: &str) -> usize {
-    let root = authority(r, &format!("{subject} {}.{}", s.number, r.clone().next()), Key::P256(3));
+    let root = authority(r, &format!("{subject} {}.{}", s.number, r.clone().draw()), Key::P256(3));
     s.beside.push((root, By::Itself));
     s.beside.len() - 1
 }

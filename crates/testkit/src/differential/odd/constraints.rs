@@ -40,7 +40,11 @@ pub const ALL: &[Odd] = &[
     ("excludes the empty name", |s, r| put(s, r, &[], &[dns("")])),
     ("a wildcard under what is excluded", |s, r| {
         let host = s.host.clone();
-        s.leaf().set(id::NAMES, false, alternative(&[(0x82, host.into_bytes()), (0x82, b"*.buoys.saltmarsh.test".to_vec())]));
+        s.leaf().set(
+            id::NAMES,
+            false,
+            alternative(&[(0x82, host.into_bytes()), (0x82, b"*.buoys.saltmarsh.test".to_vec())]),
+        );
         let d = r.of_these(&["b1.buoys.saltmarsh.test", "buoys.saltmarsh.test", ".buoys.saltmarsh.test"]);
         put(s, r, &[], &[dns(d)]);
     }),
@@ -83,7 +87,12 @@ pub const ALL: &[Odd] = &[
         put(s, r, &[], &[(0x81, base.into())]);
     }),
     ("permits URIs", |s, r| {
-        let name = r.of_these(&["https://c.saltmarsh.test/x", "https://127.0.0.1/", "urn:x", "https://c.saltmarsh.test:8443/"]);
+        let name = r.of_these(&[
+            "https://c.saltmarsh.test/x",
+            "https://127.0.0.1/",
+            "urn:x",
+            "https://c.saltmarsh.test:8443/",
+        ]);
         let base = r.of_these(&[".saltmarsh.test", "saltmarsh.test", "c.saltmarsh.test", "harbour.test"]);
         also(s, r, (0x86, name.into()));
         put(s, r, &[(0x86, base.into())], &[]);

@@ -71,7 +71,8 @@ pub const ALL: &[Odd] = &[
     }),
     ("basicConstraints malformed", |s, r| {
         any(s, r, |c, r| {
-            let value = r.of_these(&[vec![0x30, 0x03, 0x01], vec![], tlv(4, &[1]), sequence(&[tlv(1, &[0xff]), tlv(4, &[1])])]);
+            let value =
+                r.of_these(&[vec![0x30, 0x03, 0x01], vec![], tlv(4, &[1]), sequence(&[tlv(1, &[0xff]), tlv(4, &[1])])]);
             c.set(id::BASIC, true, value);
         });
     }),
@@ -85,7 +86,8 @@ pub const ALL: &[Odd] = &[
         });
     }),
     ("keyUsage of one other bit in the leaf", |s, r| {
-        let bit = r.of_these(&[bits::KEY_ENCIPHERMENT, bits::KEY_AGREEMENT, bits::CERT_SIGN, bits::CRL_SIGN, 0x40, 0x10]);
+        let bit =
+            r.of_these(&[bits::KEY_ENCIPHERMENT, bits::KEY_AGREEMENT, bits::CERT_SIGN, bits::CRL_SIGN, 0x40, 0x10]);
         let critical = r.percent(70);
         s.leaf().set(id::USAGE, critical, usage(bit));
     }),
@@ -126,7 +128,9 @@ pub const ALL: &[Odd] = &[
     ("extKeyUsage client above", |s, r| above(s, r, |c, _| c.set(id::PURPOSES, false, purposes(&[id::CLIENT])))),
     ("extKeyUsage any above", |s, r| above(s, r, |c, _| c.set(id::PURPOSES, false, purposes(&[id::ANY])))),
     ("extKeyUsage malformed or empty", |s, r| {
-        any(s, r, |c, r| c.set(id::PURPOSES, false, r.of_these(&[sequence(&[]), tlv(4, &[1]), sequence(&[tlv(2, &[1])])])));
+        any(s, r, |c, r| {
+            c.set(id::PURPOSES, false, r.of_these(&[sequence(&[]), tlv(4, &[1]), sequence(&[tlv(2, &[1])])]))
+        });
     }),
     ("key identifiers absent", |s, r| {
         any(s, r, |c, _| {
@@ -183,10 +187,16 @@ pub const ALL: &[Odd] = &[
     ("policies", |s, r| {
         any(s, r, |c, r| {
             let critical = r.percent(50);
-            c.set(POLICIES, critical, sequence(&[sequence(&[oid(r.of_these(&["2.5.29.32.0", "1.3.6.1.4.1.32473.1"]))])]));
+            c.set(
+                POLICIES,
+                critical,
+                sequence(&[sequence(&[oid(r.of_these(&["2.5.29.32.0", "1.3.6.1.4.1.32473.1"]))])]),
+            );
         });
     }),
-    ("policies malformed", |s, r| any(s, r, |c, r| c.set(POLICIES, r.clone().percent(50), r.of_these(&[sequence(&[]), vec![4, 0]])))),
+    ("policies malformed", |s, r| {
+        any(s, r, |c, r| c.set(POLICIES, r.clone().percent(50), r.of_these(&[sequence(&[]), vec![4, 0]])))
+    }),
     ("a policy demanded", |s, r| {
         above(s, r, |c, r| {
             let critical = r.percent(70);

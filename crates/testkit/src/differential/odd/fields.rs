@@ -13,7 +13,9 @@ pub const ALL: &[Odd] = &[
     ("issuer expired", |s, r| on_issuer(s, r, |c| c.until = time(-3_600))),
     ("issuer not yet valid", |s, r| on_issuer(s, r, |c| c.from = time(3_600))),
     ("begins before 1970", |s, r| {
-        on_any(s, r, |c, r| c.from = tlv(0x17, r.of_these(&[&b"690101000000Z"[..], b"500101000000Z", b"650614120000Z"])));
+        on_any(s, r, |c, r| {
+            c.from = tlv(0x17, r.of_these(&[&b"690101000000Z"[..], b"500101000000Z", b"650614120000Z"]))
+        });
     }),
     ("begins before 1950", |s, r| on_any(s, r, |c, _| c.from = tlv(0x18, b"19450101000000Z"))),
     ("GeneralizedTime before 2050", |s, r| {
@@ -50,7 +52,9 @@ pub const ALL: &[Odd] = &[
     ("serial number 0", |s, r| on_any(s, r, |c, _| c.serial = vec![0])),
     ("serial number negative", |s, r| on_any(s, r, |c, r| c.serial = [vec![0x81], r.octets(8)].concat())),
     ("serial number of 20 or 21 octets", |s, r| {
-        on_any(s, r, |c, r| c.serial = [vec![r.of_these(&[0x00, 0x7f])], vec![0x91], r.octets(r.clone().below(2) + 18)].concat());
+        on_any(s, r, |c, r| {
+            c.serial = [vec![r.of_these(&[0x00, 0x7f])], vec![0x91], r.octets(r.clone().below(2) + 18)].concat()
+        });
     }),
     ("serial number of 40 octets", |s, r| on_any(s, r, |c, r| c.serial = [vec![0x41], r.octets(39)].concat())),
     ("serial number with zeros in front", |s, r| {

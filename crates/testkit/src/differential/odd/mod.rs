@@ -19,7 +19,8 @@ pub fn all() -> Vec<Odd> {
     [authorities::ALL, constraints::ALL, extensions::ALL, fields::ALL, names::ALL, shape::ALL, tls::ALL].concat()
 }
 
-/// A situation with none, one, two or three of them.
+/// A situation with none, one, two or three of them. The first is dealt from a shuffled deck, so that none of them is
+/// rare by chance.
 pub fn draw(seed: u64, number: usize) -> (Situation, Vec<&'static str>) {
     let mut rng = Rng::of(seed, number as u64);
     let mut situation = Situation::good(seed, number, &mut rng);
@@ -31,8 +32,8 @@ pub fn draw(seed: u64, number: usize) -> (Situation, Vec<&'static str>) {
         _ => 3,
     };
     let mut picked: Vec<Odd> = Vec::new();
-    for _ in 0..count {
-        let one = all[rng.below(all.len())];
+    for nth in 0..count {
+        let one = if nth == 0 { dealt(seed, number, &all) } else { all[rng.below(all.len())] };
         if !picked.iter().any(|p| p.0 == one.0) {
             picked.push(one);
         }
@@ -42,6 +43,25 @@ pub fn draw(seed: u64, number: usize) -> (Situation, Vec<&'static str>) {
         change(&mut situation, &mut rng);
     }
     (situation, picked.iter().map(|p| p.0).collect())
+}
+
+/// The card of a case: as many cases as there are oddities share a deck.
+fn dealt(seed: u64, number: usize, all: &[Odd]) -> Odd {
+    let mut rng = Rng::of(!seed, (number / all.len()) as u64);
+    let mut deck: Vec<usize> = (0..all.len()).collect();
+    for i in (1..deck.len()).rev() {
+        deck.swap(i, rng.below(i + 1));
+    }
+    all[deck[number % all.len()]]
+}
+
+/// A situation with this one alone.
+pub fn draw_one(seed: u64, number: usize, word: &str) -> (Situation, Vec<&'static str>) {
+    let mut rng = Rng::of(seed, number as u64);
+    let mut situation = Situation::good(seed, number, &mut rng);
+    let (word, change) = all().into_iter().find(|o| o.0 == word).unwrap();
+    change(&mut situation, &mut rng);
+    (situation, vec![word])
 }
 
 /// A root that no case is about: every store holds it, since some clients refuse an empty one.

@@ -111,7 +111,17 @@ pub const ALL: &[Odd] = &[
         beside(s, &[(0x82, octets)]);
     }),
     ("odd DNS names beside", |s, r| {
-        let odd = r.of_these(&["", ".", "a..b.test", "has space.test", "-h.test", "a.b.test/x", "x\0.test", "*.*.test", "h:80"]);
+        let odd = r.of_these(&[
+            "",
+            ".",
+            "a..b.test",
+            "has space.test",
+            "-h.test",
+            "a.b.test/x",
+            "x\0.test",
+            "*.*.test",
+            "h:80",
+        ]);
         beside(s, &[(0x82, odd.into())]);
     }),
     ("odd DNS names in front", |s, r| {
@@ -147,7 +157,13 @@ pub const ALL: &[Odd] = &[
         s.leaf().set(id::NAMES, false, alternative(&[one]));
     }),
     ("malformed names of other kinds", |s, r| {
-        let kinds = [(0x81, b"no mailbox".to_vec()), (0x86, b"no uri".to_vec()), (0x81, vec![0xff]), (0x8b, vec![1]), (0xa4, vec![1])];
+        let kinds = [
+            (0x81, b"no mailbox".to_vec()),
+            (0x86, b"no uri".to_vec()),
+            (0x81, vec![0xff]),
+            (0x8b, vec![1]),
+            (0xa4, vec![1]),
+        ];
         let one = r.of_these(&kinds);
         beside(s, &[one]);
     }),
@@ -187,7 +203,13 @@ pub const ALL: &[Odd] = &[
         s.leaf().set(id::NAMES, true, alternative(&names));
     }),
     ("names empty or malformed", |s, r| {
-        let value = r.of_these(&[sequence(&[]), vec![0x30, 5, 0x82, 1], tlv(4, b"x"), vec![], sequence(&[tlv(0x82, b"x")])[1..].to_vec()]);
+        let value = r.of_these(&[
+            sequence(&[]),
+            vec![0x30, 5, 0x82, 1],
+            tlv(4, b"x"),
+            vec![],
+            sequence(&[tlv(0x82, b"x")])[1..].to_vec(),
+        ]);
         s.leaf().set(id::NAMES, false, value);
     }),
     ("bytes behind the names", |s, _| {
@@ -204,7 +226,9 @@ pub const ALL: &[Odd] = &[
         s.leaf().set(id::NAMES, true, alternative(&names));
     }),
     ("names in an authority", |s, r| {
-        super::extensions::above(s, r, |c, _| c.set(id::NAMES, false, alternative(&[(0x82, b"authority.harbour.test".to_vec())])));
+        super::extensions::above(s, r, |c, _| {
+            c.set(id::NAMES, false, alternative(&[(0x82, b"authority.harbour.test".to_vec())]))
+        });
     }),
 ];
 

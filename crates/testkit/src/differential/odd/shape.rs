@@ -2,8 +2,8 @@
 
 use super::Odd;
 use crate::differential::keys::Key;
-use crate::differential::situation::{By, Situation, Thing, authority};
 use crate::differential::rng::Rng;
+use crate::differential::situation::{By, Situation, Thing, authority};
 use crate::matrix::make::{basic, id, tlv};
 
 /// The oddities.
@@ -75,7 +75,7 @@ fn deep(s: &mut Situation, r: &mut Rng, least: usize, more: usize) {
     let count = least + r.below(more);
     while s.line.len() < count + 2 {
         let i = s.line.len();
-        let made = authority(r, &format!("deep {}.{i}.{}", s.number, r.clone().next()), Key::P256(i % 6));
+        let made = authority(r, &format!("deep {}.{i}.{}", s.number, r.clone().draw()), Key::P256(i % 6));
         s.insert(i - 1, made);
     }
 }

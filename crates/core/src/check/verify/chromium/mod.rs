@@ -2,6 +2,7 @@
 
 pub mod names;
 pub mod parsed;
+mod words;
 
 use super::{Trail, parts};
 use crate::check::client::case::Input;
@@ -13,8 +14,11 @@ use crate::pki::cert::raw::{RawExtension, id};
 use crate::pki::chain::policies;
 use crate::pki::key::{P256, P384, P521, Shape};
 use crate::pki::signature::{Hash, Scheme};
+use crate::vocabulary::name::Name;
 use crate::vocabulary::purpose::JudgedPurpose;
 use parsed::{Parsed, parse};
+use words::{Status, WORDS, words_of};
+pub use words::{all_words, words};
 
 /// A longer handshake message is not taken.
 const MOST_OCTETS: usize = 100 * 1024;
@@ -22,76 +26,6 @@ const MOST_OCTETS: usize = 100 * 1024;
 const MOST_DEPTH: usize = 15;
 /// So many steps are taken in search of one.
 const MOST_STEPS: usize = 20_000;
-
-/// Which of the program's errors an objection leads to, gravest first; several make the first of those that are there.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
-enum Status {
-    Usage,
-    Protocol,
-    Cipher,
-    Format,
-    Invalid,
-    Authority,
-    Name,
-    Weak,
-    Date,
-    Mismatch,
-    Client,
-    /// Alone it makes the path invalid; beside one of the three above it does not count.
-    Other,
-}
-
-/// Every objection.
-const WORDS: &[(&str, Code, Status)] = &[
-    ("cannot-parse-leaf", Code::Malformed, Status::Protocol),
-    ("too-large", Code::Malformed, Status::Protocol),
-    ("key-mismatch", Code::KeyMismatch, Status::Mismatch),
-    ("key-kind", Code::KeyKindUnsupported, Status::Cipher),
-    ("bad-format", Code::Malformed, Status::Format),
-    ("leaf-usage", Code::KeyUsageMissing, Status::Usage),
-    ("unreadable", Code::Malformed, Status::Invalid),
-    ("distrusted", Code::IssuerUnknown, Status::Authority),
-    ("no-issuers", Code::IssuerUnknown, Status::Authority),
-    ("signature", Code::BadSignature, Status::Authority),
-    ("chaining", Code::IssuerUnknown, Status::Authority),
-    ("iterations", Code::BudgetExhausted, Status::Authority),
-    ("name", Code::NameNotCovered, Status::Name),
-    ("weak-key", Code::WeakKey, Status::Weak),
-    ("dates", Code::Expired, Status::Date),
-    ("algorithms-differ", Code::BadSignature, Status::Other),
-    ("algorithm", Code::WeakSignature, Status::Other),
-    ("public-key", Code::KeyKindUnsupported, Status::Other),
-    ("depth", Code::PathTooLong, Status::Authority),
-    ("constraints", Code::ConstraintViolated, Status::Other),
-    ("policy", Code::ConstraintViolated, Status::Other),
-    ("purpose", Code::PurposeMissing, Status::Other),
-    ("no-basic", Code::IntermediateNotACa, Status::Other),
-    ("no-ca", Code::IntermediateNotACa, Status::Other),
-    ("path-length", Code::PathTooLong, Status::Other),
-    ("ca-usage", Code::KeyUsageMissing, Status::Other),
-    ("critical", Code::CriticalExtensionUnknown, Status::Other),
-    ("client", Code::ClientCertificateWanted, Status::Client),
-];
-
-fn words_of(status: Status) -> (Outcome, &'static str) {
-    match status {
-        Status::Protocol | Status::Mismatch => (Outcome::Refuses, "net::ERR_SSL_PROTOCOL_ERROR"),
-        Status::Cipher => {
-            (Outcome::Refuses, "net::ERR_SSL_VERSION_OR_CIPHER_MISMATCH or net::ERR_SSL_PROTOCOL_ERROR")
-        }
-        Status::Format => (Outcome::Refuses, "net::ERR_SSL_SERVER_CERT_BAD_FORMAT"),
-        Status::Usage => (Outcome::Refuses, "net::ERR_SSL_KEY_USAGE_INCOMPATIBLE"),
-        Status::Invalid | Status::Other => (Outcome::Refuses, "net::ERR_CERT_INVALID"),
-        Status::Authority => (Outcome::Warns, "net::ERR_CERT_AUTHORITY_INVALID"),
-        Status::Name => (Outcome::Warns, "net::ERR_CERT_COMMON_NAME_INVALID"),
-        Status::Weak => (Outcome::Warns, "net::ERR_CERT_WEAK_KEY"),
-        Status::Date => (Outcome::Warns, "net::ERR_CERT_DATE_INVALID"),
-        Status::Client => (
-            Outcome::Refuses,
-            "net::ERR_SSL_CLIENT_AUTH_CERT_NEEDED or net::ERR_BAD_SSL_CLIENT_AUTH_CERT or net::ERR_SSL_PROTOCOL_ERROR",
-        ),
-    }
-}
 
 /// Critical extensions that it processes.
 const KNOWN: &[&[u8]] = &[
@@ -119,7 +53,7 @@ struct Run<'a> {
 /// What Chromium makes of a chain. `without` leaves one objection out.
 pub fn predict(input: &Input<'_>, without: Option<&'static str>) -> Verdict {
     // The store finds certificates by their serial numbers, which must be written as DER has it.
-    let minimal = |c: &&Certificate| super::openssl::readable::is_minimal(&c.raw.serial);
+    let minimal = |c: &&Certificate| parts::is_minimal(&c.raw.serial);
     let anchors = input.anchors.iter().filter(minimal).filter_map(parse).collect();
     let mut run = Run { input, without, anchors, steps: 0 };
     let (path, objections) = run.all();
@@ -278,7 +212,8 @@ impl<'a> Run<'a> {
     fn issuers(&self, top: &Parsed<'a>, served: &[Parsed<'a>]) -> Vec<(bool, Parsed<'a>)> {
         let mut all: Vec<(u8, i64, bool, Parsed<'a>)> = Vec::new();
         // The store finds names by their octets, what was served is compared by its text.
-        let of_store = self.anchors.iter().filter(|a| a.certificate.subject == top.certificate.issuer).map(|a| (true, a));
+        let of_store =
+            self.anchors.iter().filter(|a| a.certificate.subject == top.certificate.issuer).map(|a| (true, a));
         let of_server = served.iter().filter(|c| c.subject == top.issuer).map(|c| (false, c));
         for (trusted, c) in of_store.chain(of_server) {
             let trusted = trusted || self.anchors.iter().any(|a| a.certificate == c.certificate);
@@ -324,29 +259,14 @@ impl<'a> Run<'a> {
         let mut lists: Vec<&(parts::Constraints, bool)> = anchor.constraints.iter().collect();
         let mut most = usize::MAX;
         let mut ended = false;
-        if let Some(o) = key_fault(anchor.certificate) {
-            push(o, root, words(root));
-            if o == "public-key" {
-                return out;
-            }
+        for (word, detail) in self.of_anchor(anchor) {
+            push(word, root, detail);
         }
-        if let Some((word, depth, detail)) = self.dates(anchor, root) {
-            push(word, depth, detail);
-        }
-        if anchor.usage.is_some_and(|u| u & 0x04 == 0) {
-            push("ca-usage", root, words(root));
-        }
-        if !self.serves(anchor) {
-            push("purpose", root, words(root));
-        }
-        if anchor.basic == Some(false) {
-            push("no-ca", root, words(root));
+        if key_fault(anchor.certificate) == Some("public-key") {
+            return out;
         }
         if let Some(length) = anchor.path_length {
             most = usize::from(length);
-        }
-        if let Some(unknown) = unconsumed(anchor) {
-            push("critical", root, unknown);
         }
         let certificates: Vec<Certificate> = path.iter().map(|c| c.certificate.clone()).collect();
         let lacking = policies::missing_under(&certificates);
@@ -358,11 +278,11 @@ impl<'a> Run<'a> {
             } else if !is_acceptable(Scheme::of(&c.certificate.algorithm)) {
                 push("algorithm", i, words(i));
                 ended = true;
-            } else if c.certificate.signed_by(issuer.certificate).is_err() {
-                if key_fault(issuer.certificate).is_none() {
-                    push("signature", i, words(i));
-                    ended = true;
-                }
+            } else if key_fault(issuer.certificate).is_none() && c.certificate.signed_by(issuer.certificate).is_err() {
+                // Another key, and it says so itself: this is no issuer at all.
+                let other = matches!((&c.issuer_key, &issuer.own_key), (Some(a), Some(b)) if a != b);
+                push(if other { "no-issuers" } else { "signature" }, i, c.certificate.issuer_words());
+                ended = true;
             }
             if ended {
                 break;
@@ -376,7 +296,7 @@ impl<'a> Run<'a> {
             if i == 0 || !c.is_self_issued() {
                 for (by, critical) in &lists {
                     if let Some(name) = names::forbidden(c, by, *critical) {
-                        push("constraints", i, super::openssl::shown(&name));
+                        push("constraints", i, parts::shown(&name));
                     }
                 }
             }
@@ -416,6 +336,25 @@ impl<'a> Run<'a> {
                 push("critical", i, unknown);
             }
         }
+        out
+    }
+
+    /// What it minds about the anchor itself.
+    fn of_anchor(&self, anchor: &Parsed<'a>) -> Vec<(&'static str, String)> {
+        let words = anchor.certificate.subject_words();
+        let mut out: Vec<(&'static str, String)> = Vec::new();
+        out.extend(key_fault(anchor.certificate).map(|word| (word, words.clone())));
+        out.extend(self.dates(anchor, 1).map(|(word, _, detail)| (word, detail)));
+        if anchor.usage.is_some_and(|u| u & 0x04 == 0) {
+            out.push(("ca-usage", words.clone()));
+        }
+        if !self.serves(anchor) {
+            out.push(("purpose", words.clone()));
+        }
+        if anchor.basic == Some(false) {
+            out.push(("no-ca", words));
+        }
+        out.extend(unconsumed(anchor).map(|unknown| ("critical", unknown)));
         out
     }
 
@@ -461,25 +400,7 @@ fn key_fault(c: &Certificate) -> Option<&'static str> {
     }
 }
 
-/// Its words for a fault.
-pub fn words(code: Code) -> Vec<String> {
-    let same = |own: Code| match code {
-        Code::SelfSignedLeaf => own == Code::IssuerUnknown,
-        Code::IssuerExpired | Code::NotYetValid => own == Code::Expired,
-        code => own == code,
-    };
-    let mut out: Vec<String> = Vec::new();
-    for w in WORDS.iter().filter(|w| same(w.1)) {
-        for said in words_of(w.2).1.split(" or ").map(str::to_owned) {
-            if !out.contains(&said) {
-                out.push(said);
-            }
-        }
-    }
-    out
-}
-
-/// Every objection: a test leaves out one after another.
-pub fn all_words() -> Vec<&'static str> {
-    WORDS.iter().map(|w| w.0).collect()
+/// Whether it finds the host in a certificate.
+pub fn covers(leaf: &Certificate, host: &Name) -> bool {
+    parse(leaf).is_some_and(|p| names::covers(p.names.as_deref().unwrap_or_default(), host))
 }

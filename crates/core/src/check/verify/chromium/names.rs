@@ -33,7 +33,8 @@ fn fits(name: &[u8], host: &str) -> bool {
     if name.len() > host.len() {
         return false;
     }
-    let split = |t: &str| t.split_once('.').map_or((t.to_owned(), String::new()), |(a, b)| (a.to_owned(), b.to_owned()));
+    let split =
+        |t: &str| t.split_once('.').map_or((t.to_owned(), String::new()), |(a, b)| (a.to_owned(), b.to_owned()));
     let ((own, domain), (first, rest)) = (split(name), split(host));
     if domain != rest {
         return false;
@@ -48,7 +49,9 @@ fn is_public_suffix(domain: &str) -> bool {
     const SECOND: [&str; 12] = ["ac", "co", "com", "edu", "go", "gov", "mil", "ne", "net", "nom", "or", "org"];
     match domain.split_once('.') {
         None => true,
-        Some((second, top)) => top.len() == 2 && top.bytes().all(|b| b.is_ascii_alphabetic()) && SECOND.contains(&second),
+        Some((second, top)) => {
+            top.len() == 2 && top.bytes().all(|b| b.is_ascii_alphabetic()) && SECOND.contains(&second)
+        }
     }
 }
 
@@ -56,7 +59,7 @@ fn is_public_suffix(domain: &str) -> bool {
 pub fn forbidden(c: &Parsed<'_>, by: &Constraints, critical: bool) -> Option<General> {
     for name in c.names.iter().flatten() {
         let good = match name.kind {
-            2 => allowed(name, by, |n, base, excluded| dns(n, base, excluded)),
+            2 => allowed(name, by, dns),
             7 => allowed(name, by, |n, base, _| address(n, base)),
             1 => {
                 let asked = by.permitted.iter().chain(&by.excluded).any(|t| t.base.kind == 1);

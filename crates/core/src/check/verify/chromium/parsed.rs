@@ -1,6 +1,5 @@
 //! What Chromium's verifier reads of a certificate: strictly, and all extensions that it knows, critical or not.
 
-use crate::check::verify::openssl::readable::is_minimal;
 use crate::check::verify::parts::{self, Constraints, General};
 use crate::pki::cert::Certificate;
 use crate::pki::cert::raw::{Element, Raw, RawExtension, id, seconds};
@@ -118,7 +117,7 @@ impl Parsed<'_> {
                 });
                 self.path_length = match length.as_deref() {
                     None => None,
-                    Some(l) if !is_minimal(l) => return None,
+                    Some(l) if !parts::is_minimal(l) => return None,
                     Some([n @ 0..0x80] | [0, n]) => Some(*n),
                     Some(_) => return None,
                 };
@@ -149,7 +148,10 @@ impl Parsed<'_> {
                     4 => normalized(&t.base.octets).is_some(),
                     _ => true,
                 };
-                if all.is_empty() || by.has_empty_list || all.iter().any(|t| t.writes_minimum || t.has_maximum || !good(&t)) {
+                if all.is_empty()
+                    || by.has_empty_list
+                    || all.iter().any(|t| t.writes_minimum || t.has_maximum || !good(&t))
+                {
                     return None;
                 }
                 self.constraints = Some((by, e.is_critical()));

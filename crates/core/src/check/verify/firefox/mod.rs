@@ -1,20 +1,22 @@
 //! Firefox: mozilla::pkix, and what the browser makes of it. Measured with Firefox ESR 153.
 
+pub mod errors;
 pub mod names;
 
 use super::{Trail, parts};
 use crate::check::client::case::Input;
 use crate::check::client::judge::Judgement;
 use crate::check::client::{Client, Outcome, Verdict};
-use crate::check::verify::openssl::readable::is_minimal;
 use crate::finding::Code;
 use crate::pki::cert::Certificate;
-use crate::pki::cert::subject::is_empty;
 use crate::pki::cert::raw::{Element, RawExtension, id, seconds};
+use crate::pki::cert::subject::is_empty;
 use crate::pki::format::tlv::{self, SEQUENCE};
 use crate::pki::key::{P256, P384, P521, Shape};
 use crate::pki::signature::{Hash, Scheme};
 use crate::vocabulary::purpose::JudgedPurpose;
+use errors::{Error, Kind};
+pub use errors::{all_words, is_overridable, words};
 
 /// So many authorities may stand between the leaf and the anchor.
 const MOST_BETWEEN: usize = 6;
@@ -22,86 +24,6 @@ const MOST_BETWEEN: usize = 6;
 const MOST_OCTETS: usize = 65_535;
 /// So many steps are taken in search of a path.
 const MOST_STEPS: usize = 20_000;
-
-/// What a person may do about an error.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Kind {
-    /// Nothing.
-    Fatal,
-    /// Override it: the issuer.
-    Trust,
-    /// Override it: the time cannot be read.
-    Moment,
-    /// Override it: the name.
-    Domain,
-    /// Override it: the time.
-    Time,
-}
-
-macro_rules! errors {
-    ($($name:ident $words:literal $kind:ident $code:ident;)*) => {
-        /// An error of mozilla::pkix or of the TLS library.
-        #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-        pub enum Error {
-            $(#[doc = $words] $name,)*
-        }
-
-        impl Error {
-            const ALL: &[Error] = &[$(Error::$name),*];
-
-            fn words(self) -> &'static str {
-                match self { $(Error::$name => $words),* }
-            }
-
-            fn kind(self) -> Kind {
-                match self { $(Error::$name => Kind::$kind),* }
-            }
-
-            fn code(self) -> Code {
-                match self { $(Error::$name => Code::$code),* }
-            }
-        }
-    };
-}
-
-errors! {
-    BadDer "SEC_ERROR_BAD_DER" Fatal Malformed;
-    ExtensionValueInvalid "SEC_ERROR_EXTENSION_VALUE_INVALID" Fatal Malformed;
-    InvalidInteger "MOZILLA_PKIX_ERROR_INVALID_INTEGER_ENCODING" Fatal Malformed;
-    SignatureAlgorithmMismatch "MOZILLA_PKIX_ERROR_SIGNATURE_ALGORITHM_MISMATCH" Fatal Malformed;
-    InadequateKeyUsage "SEC_ERROR_INADEQUATE_KEY_USAGE" Fatal KeyUsageMissing;
-    InadequateCertType "SEC_ERROR_INADEQUATE_CERT_TYPE" Fatal PurposeMissing;
-    UnknownCriticalExtension "SEC_ERROR_UNKNOWN_CRITICAL_EXTENSION" Fatal CriticalExtensionUnknown;
-    CertNotInNameSpace "SEC_ERROR_CERT_NOT_IN_NAME_SPACE" Fatal ConstraintViolated;
-    PathLenConstraintInvalid "SEC_ERROR_PATH_LEN_CONSTRAINT_INVALID" Fatal PathTooLong;
-    BadSignature "SEC_ERROR_BAD_SIGNATURE" Fatal BadSignature;
-    UnsupportedKeyAlg "SEC_ERROR_UNSUPPORTED_KEYALG" Fatal KeyKindUnsupported;
-    UnsupportedEllipticCurve "SEC_ERROR_UNSUPPORTED_ELLIPTIC_CURVE" Fatal KeyKindUnsupported;
-    UnsupportedEcPointForm "SEC_ERROR_UNSUPPORTED_EC_POINT_FORM" Fatal KeyKindUnsupported;
-    InvalidKey "SEC_ERROR_INVALID_KEY" Fatal KeyKindUnsupported;
-    LibraryFailure "SEC_ERROR_LIBRARY_FAILURE" Fatal Malformed;
-    ExtractPublicKey "SSL_ERROR_EXTRACT_PUBLIC_KEY_FAILURE" Fatal KeyKindUnsupported;
-    RequiredTlsFeatureMissing "MOZILLA_PKIX_ERROR_REQUIRED_TLS_FEATURE_MISSING" Fatal ConstraintViolated;
-    OcspUnauthorized "SEC_ERROR_OCSP_UNAUTHORIZED_REQUEST" Fatal RevocationUnknown;
-    NoCommonCipher "SSL_ERROR_NO_CYPHER_OVERLAP or SSL_ERROR_HANDSHAKE_FAILURE_ALERT" Fatal KeyKindUnsupported;
-    ClientWanted "SSL_ERROR_RX_CERTIFICATE_REQUIRED_ALERT" Fatal ClientCertificateWanted;
-    BadHandshakeSignature "SEC_ERROR_BAD_SIGNATURE or SSL_ERROR_INCORRECT_SIGNATURE_ALGORITHM or SSL_ERROR_BAD_HANDSHAKE_HASH_VALUE" Fatal KeyMismatch;
-    UnknownIssuer "SEC_ERROR_UNKNOWN_ISSUER" Trust IssuerUnknown;
-    UntrustedIssuer "SEC_ERROR_UNTRUSTED_ISSUER" Fatal IssuerUnknown;
-    SelfSignedCert "MOZILLA_PKIX_ERROR_SELF_SIGNED_CERT" Trust SelfSignedLeaf;
-    CaCertInvalid "SEC_ERROR_CA_CERT_INVALID" Trust IntermediateNotACa;
-    V1CertUsedAsCa "MOZILLA_PKIX_ERROR_V1_CERT_USED_AS_CA" Trust IntermediateNotACa;
-    CaCertUsedAsEndEntity "MOZILLA_PKIX_ERROR_CA_CERT_USED_AS_END_ENTITY" Trust CaAsLeaf;
-    EmptyIssuerName "MOZILLA_PKIX_ERROR_EMPTY_ISSUER_NAME" Trust Malformed;
-    SignatureAlgorithmDisabled "SEC_ERROR_CERT_SIGNATURE_ALGORITHM_DISABLED" Trust WeakSignature;
-    InadequateKeySize "MOZILLA_PKIX_ERROR_INADEQUATE_KEY_SIZE" Trust WeakKey;
-    ExpiredIssuer "SEC_ERROR_EXPIRED_ISSUER_CERTIFICATE" Trust IssuerExpired;
-    NotYetValidIssuer "MOZILLA_PKIX_ERROR_NOT_YET_VALID_ISSUER_CERTIFICATE" Trust IssuerExpired;
-    BadCertDomain "SSL_ERROR_BAD_CERT_DOMAIN" Domain NameNotCovered;
-    ExpiredCertificate "SEC_ERROR_EXPIRED_CERTIFICATE" Time Expired;
-    NotYetValidCertificate "MOZILLA_PKIX_ERROR_NOT_YET_VALID_CERTIFICATE" Time NotYetValid;
-    InvalidTime "SEC_ERROR_INVALID_TIME" Moment Malformed;
-}
 
 /// Extensions that it understands.
 const KNOWN: &[&[u8]] = &[
@@ -307,7 +229,7 @@ impl<'a> Run<'a> {
         Ok(())
     }
 
-    /// What a certificate must be, whoever issued it.
+    /// What a certificate must be, no matter who issued it.
     fn own_properties(&self, c: &Certificate, is_leaf: bool, anchored: bool, usage: u8, between: usize) -> Checked {
         let (from, until) = validity(c)?;
         if !anchored {
@@ -335,7 +257,7 @@ impl<'a> Run<'a> {
     }
 }
 
-/// An error of an issuer's, as it is told of what stands below.
+/// An error of an issuer's, as it is reported of what is below.
 fn above(e: Error) -> Error {
     match e {
         Error::ExpiredCertificate => Error::ExpiredIssuer,
@@ -356,7 +278,7 @@ fn initialized(c: &Certificate, is_leaf: bool) -> Checked {
     if raw.serial.is_empty() {
         return Err(Error::BadDer);
     }
-    if !is_minimal(&raw.serial) {
+    if !parts::is_minimal(&raw.serial) {
         return Err(Error::InvalidInteger);
     }
     if raw.extensions.as_ref().is_some_and(Vec::is_empty) {
@@ -424,7 +346,9 @@ fn public_key(c: &Certificate) -> Checked {
 fn key_usage(c: &Certificate, wanted: u8) -> Checked {
     let Some(e) = c.raw.extension(id::KEY_USAGE) else { return Ok(()) };
     let inadequate = Err(Error::InadequateKeyUsage);
-    let Some((unused, octets)) = parts::bits(&e.value).filter(|_| tlv::one(&e.value).is_some()) else { return inadequate };
+    let Some((unused, octets)) = parts::bits(&e.value).filter(|_| tlv::one(&e.value).is_some()) else {
+        return inadequate;
+    };
     let Some(first) = octets.first() else { return inadequate };
     let spare = octets.last().is_some_and(|l| l & ((1u16 << unused) - 1) as u8 != 0);
     if first & wanted == 0 || spare { inadequate } else { Ok(()) }
@@ -476,16 +400,4 @@ fn purposes(c: &Certificate, is_leaf: bool) -> Checked {
         true => Ok(()),
         false => Err(inadequate),
     }
-}
-
-
-/// Its words for a fault.
-pub fn words(code: Code) -> Vec<String> {
-    let all = Error::ALL.iter().filter(|e| e.code() == code);
-    all.flat_map(|e| e.words().split(" or ")).map(str::to_owned).collect()
-}
-
-/// Every objection: a test leaves out one after another.
-pub fn all_words() -> Vec<&'static str> {
-    Error::ALL.iter().map(|e| e.words()).collect()
 }

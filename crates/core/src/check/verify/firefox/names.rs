@@ -1,6 +1,6 @@
 //! How mozilla::pkix compares names, and holds them against constraints.
 
-use super::Error;
+use super::errors::Error;
 use crate::check::verify::parts::{self, General};
 use crate::pki::cert::Certificate;
 use crate::pki::cert::raw::id;
@@ -130,7 +130,9 @@ pub fn constrained(path: &[&Certificate], by: &[u8]) -> Result<(), Error> {
         }
         one(&General { kind: 4, octets: c.subject.clone() }, by)?;
         if names.is_none() {
-            for octets in parts::attributes(&c.subject).unwrap_or_default().into_iter().filter(|a| a.1 == parts::EMAIL_ADDRESS) {
+            for octets in
+                parts::attributes(&c.subject).unwrap_or_default().into_iter().filter(|a| a.1 == parts::EMAIL_ADDRESS)
+            {
                 one(&General { kind: 1, octets: octets.3 }, by)?;
             }
         }
@@ -207,7 +209,8 @@ fn mail(name: &[u8], base: &[u8]) -> Result<bool, Error> {
         let plain = |b: &u8| b.is_ascii_alphanumeric() || b"!#$%&'*+-/=?^_`{|}~.".contains(b);
         !l.is_empty() && l.iter().all(plain) && !l.starts_with(b".") && !l.ends_with(b".")
     };
-    let Some((own, host)) = split(name).filter(|(l, h)| local(l) && is_dns(h, Role::Presented) && !h.starts_with(b"*")) else {
+    let Some((own, host)) = split(name).filter(|(l, h)| local(l) && is_dns(h, Role::Presented) && !h.starts_with(b"*"))
+    else {
         return Err(Error::BadDer);
     };
     match split(base) {

@@ -92,14 +92,17 @@ impl<'a> Run<'a> {
         // What it prints follows its own order, not that of the search; the line that says nothing more comes last.
         let place = |word: &str| WORDS.iter().position(|w| w.0 == word).unwrap_or(0);
         let chosen = self.trail.objections.iter().min_by_key(|o| place(o.word));
-        let text = chosen.map(|o| match o.word {
+        let refuses = chosen.is_some();
+        // In TLS 1.3 a server that lacks a client certificate hangs up later, and wget ends without a word.
+        let silent = !self.input.spoken.is_tls12;
+        let text = chosen.filter(|o| !(silent && o.word == "client")).map(|o| match o.word {
             "unreadable" => o.detail.clone(),
             word => WORDS[place(word)].2.replace("NAME", &host),
         });
         let judgement = Judgement { path: self.trail.path.clone(), faults: self.trail.faults() };
         Verdict {
             client: Client::Gnutls,
-            outcome: if text.is_some() { Outcome::Refuses } else { Outcome::Accepts },
+            outcome: if refuses { Outcome::Refuses } else { Outcome::Accepts },
             code: text,
             judgement,
             documented: false,
@@ -297,7 +300,7 @@ impl<'a> Run<'a> {
                 None => self.object("constraints", depth, words.clone()),
                 Some(by) if is_leaf => {
                     if let Some(name) = names::forbidden(c, &by) {
-                        self.object("constraints", depth, super::openssl::shown(&name));
+                        self.object("constraints", depth, parts::shown(&name));
                     }
                 }
                 Some(_) => {}

@@ -109,10 +109,10 @@ pub fn forbidden(leaf: &Certificate, by: &Constraints) -> Option<General> {
             }
         }
     }
-    if is_asked(1) {
-        if let Some(bad) = of(1).find(|n| !mail(&n.octets, by)) {
-            return Some(bad.clone());
-        }
+    if is_asked(1)
+        && let Some(bad) = of(1).find(|n| !mail(&n.octets, by))
+    {
+        return Some(bad.clone());
     }
     // It does not compare these: where one is excluded, nothing is taken.
     let has_uri = of(6).next().is_some();

@@ -148,7 +148,10 @@ pub fn check(names: &[General], permitted: &[Constraint], excluded: &[Constraint
                 ("DNS name", text)
             }
             6 => ("URI", text),
-            7 => ("IP address", crate::vocabulary::name::ip(&name.octets).map(|a| a.to_canonical().to_string()).unwrap_or_default()),
+            7 => (
+                "IP address",
+                crate::vocabulary::name::ip(&name.octets).map(|a| a.to_canonical().to_string()).unwrap_or_default(),
+            ),
             _ => continue,
         };
         let of_kind = |c: &&Constraint| {
@@ -190,7 +193,10 @@ fn holds(name: &General, text: &str, by: &Constraint) -> Result<bool, String> {
         Constraint::Uri(base) => {
             let authority = uri_host(text);
             if authority.is_empty() {
-                return Err(format!("URI with empty host ({}) cannot be matched against constraints", quoted(text.replace(' ', "%20").as_bytes())));
+                return Err(format!(
+                    "URI with empty host ({}) cannot be matched against constraints",
+                    quoted(text.replace(' ', "%20").as_bytes())
+                ));
             }
             let host = match authority.rsplit_once(':') {
                 Some((host, _)) if !authority.ends_with(']') => host.to_owned(),
@@ -213,7 +219,9 @@ fn domain(name: &str, base: &str) -> bool {
         return true;
     }
     let bare = base.strip_prefix('.');
-    let (Some(labels), Some(wanted)) = (reverse_labels(name), reverse_labels(bare.unwrap_or(base))) else { return false };
+    let (Some(labels), Some(wanted)) = (reverse_labels(name), reverse_labels(bare.unwrap_or(base))) else {
+        return false;
+    };
     labels.len() >= wanted.len() + usize::from(bare.is_some())
         && wanted.iter().zip(labels).all(|(w, l)| w.eq_ignore_ascii_case(l))
 }

@@ -2,6 +2,7 @@
 
 pub mod constraints;
 pub mod parse;
+mod words;
 
 use super::Trail;
 use crate::check::client::case::Input;
@@ -15,40 +16,13 @@ use crate::vocabulary::name::Name;
 use crate::vocabulary::purpose::JudgedPurpose;
 use crate::vocabulary::text::harmless;
 use parse::{Parsed, parse};
+use words::{LEGACY, WORDS};
+pub use words::{all_words, words};
 
 /// A handshake message longer than this is not taken.
 const MOST_OCTETS: usize = 65_536;
 /// So many signatures are checked for one chain.
 const MOST_SIGNATURES: usize = 100;
-
-/// Of a certificate without alternative names, whose common name fits.
-const LEGACY: &str = "x509: certificate relies on legacy Common Name field, use SANs instead";
-
-/// Every objection, what it is to us, and how it begins.
-const WORDS: &[(&str, Code, &str)] = &[
-    ("parse", Code::Malformed, "tls: failed to parse certificate from server: x509: REASON"),
-    ("too-large", Code::Malformed, "tls: handshake message of length N bytes exceeds a maximum of 65536 bytes"),
-    ("unhandled", Code::CriticalExtensionUnknown, "x509: unhandled critical extension"),
-    ("expired", Code::Expired, "x509: certificate has expired or is not yet valid"),
-    ("name", Code::NameNotCovered, "x509: certificate is valid for NAMES, not NAME"),
-    ("name", Code::NameNotCovered, "x509: certificate is not valid for any names, but wanted to match NAME"),
-    ("name", Code::NameNotCovered, LEGACY),
-    ("name", Code::NameNotCovered, "x509: cannot validate certificate for NAME because it doesn't contain any IP SANs"),
-    ("unknown-authority", Code::IssuerUnknown, "x509: certificate signed by unknown authority"),
-    ("signature-limit", Code::PathTooLong, "x509: signature check attempts limit reached while verifying certificate chain"),
-    ("not-a-ca", Code::IntermediateNotACa, "x509: certificate is not authorized to sign other certificates"),
-    ("path-length", Code::PathTooLong, "x509: too many intermediates for path length constraint"),
-    (
-        "constraint",
-        Code::ConstraintViolated,
-        "x509: a root or intermediate certificate is not authorized to sign for this name: DNS name \"NAME\" is not permitted by any constraint",
-    ),
-    ("purpose", Code::PurposeMissing, "x509: certificate specifies an incompatible key usage"),
-    ("panic", Code::KeyKindUnsupported, "panic: interface conversion: interface is nil, not x509.pubKeyEqual"),
-    ("key", Code::KeyKindUnsupported, "tls: server's certificate contains an unsupported type of public key: <nil>"),
-    ("signature", Code::KeyMismatch, "tls: invalid signature by the server certificate"),
-    ("client", Code::ClientCertificateWanted, "remote error: tls: certificate required"),
-];
 
 fn code_of(word: &str) -> Code {
     WORDS.iter().find(|w| w.0 == word).map_or(Code::Malformed, |w| w.1)
@@ -117,7 +91,8 @@ fn verified(input: &Input<'_>, without: Option<&'static str>) -> (Vec<Certificat
         let text = format!("tls: handshake message of length {length} bytes exceeds maximum of {MOST_OCTETS} bytes");
         return (Vec::new(), vec![refusal("too-large", 0, text)]);
     }
-    let unreadable = |why: String| refusal("parse", 0, format!("tls: failed to parse certificate from server: x509: {why}"));
+    let unreadable =
+        |why: String| refusal("parse", 0, format!("tls: failed to parse certificate from server: x509: {why}"));
     let mut served = Vec::new();
     let mut junk = input.spoken.junk.iter().peekable();
     for (i, c) in input.served.iter().chain(input.extra).enumerate() {
@@ -137,10 +112,11 @@ fn verified(input: &Input<'_>, without: Option<&'static str>) -> (Vec<Certificat
     }
     let leaf = served.remove(0);
     let roots: Vec<Parsed<'_>> = input.anchors.iter().filter_map(|a| parse(a).ok()).collect();
-    let mut run = Run { input, without, roots, intermediates: served, signatures: 0, panicked: None, tried: Vec::new() };
+    let mut run =
+        Run { input, without, roots, intermediates: served, signatures: 0, panicked: None, tried: Vec::new() };
     let mut refusals = Vec::new();
     refusals.extend(run.valid(&leaf, &[], false, false).err());
-    refusals.extend(run.host_name(&leaf));
+    refusals.extend(input.name.filter(|_| run.minds("name")).and_then(|host| unnamed(&leaf, host)));
     let (path, more) = run.chains(&leaf);
     refusals.extend(more);
     refusals.extend(leaf_key(&leaf));
@@ -303,48 +279,6 @@ impl<'a> Run<'a> {
         let depth = chain.iter().rposition(|c| !serves(&c))?;
         Some(refusal("purpose", depth, "x509: certificate specifies an incompatible key usage"))
     }
-
-    fn relies_on_common_name(&self, leaf: &Parsed<'a>, host: &str) -> bool {
-        let common = super::parts::common_names(&leaf.certificate.subject).pop();
-        let common = common.and_then(|(tag, o)| super::parts::text(tag, &o)).unwrap_or_default();
-        !leaf.has_names && labels_fit(&common, host)
-    }
-
-    fn host_name(&self, leaf: &Parsed<'a>) -> Option<Refusal> {
-        let host = self.input.name.filter(|_| self.minds("name"))?;
-        let text = match host {
-            Name::Ip(a) => {
-                let plain = |a: &std::net::IpAddr| a.to_canonical();
-                if leaf.addresses.iter().any(|own| plain(own) == plain(a)) {
-                    return None;
-                }
-                if self.relies_on_common_name(leaf, &a.to_string()) {
-                    return Some(refusal("name", 0, LEGACY));
-                }
-                let all: Vec<String> = leaf.addresses.iter().map(|a| plain(a).to_string()).collect();
-                match all.is_empty() {
-                    true => format!("x509: cannot validate certificate for {a} because it doesn't contain any IP SANs"),
-                    false => format!("x509: certificate is valid for {}, not {a}", all.join(", ")),
-                }
-            }
-            Name::Dns(d) => {
-                if leaf.dns.iter().any(|n| fits(n, d)) {
-                    return None;
-                }
-                let names = leaf.dns.join(", ");
-                if self.relies_on_common_name(leaf, d) {
-                    LEGACY.to_owned()
-                } else if names.is_empty() {
-                    format!("x509: certificate is not valid for any names, but wanted to match {d}")
-                } else {
-                    format!("x509: certificate is valid for {names}, not {d}")
-                }
-            }
-            _ => return None,
-        };
-        let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
-        Some(refusal("name", 0, text))
-    }
 }
 
 /// Those whose name is the issuer's: first those whose identifier fits, then those that have none, then the rest.
@@ -363,6 +297,48 @@ fn parents<'a>(all: &[Parsed<'a>], child: &Parsed<'a>) -> Vec<Parsed<'a>> {
         .collect();
     found.sort_by_key(|f| f.0);
     found.into_iter().map(|f| f.1).collect()
+}
+
+fn relies_on_common_name(leaf: &Parsed<'_>, host: &str) -> bool {
+    let common = super::parts::common_names(&leaf.certificate.subject).pop();
+    let common = common.and_then(|(tag, o)| super::parts::text(tag, &o)).unwrap_or_default();
+    !leaf.has_names && labels_fit(&common, host)
+}
+
+/// What Go says if the leaf does not name the host.
+fn unnamed(leaf: &Parsed<'_>, host: &Name) -> Option<Refusal> {
+    let text = match host {
+        Name::Ip(a) => {
+            let plain = |a: &std::net::IpAddr| a.to_canonical();
+            if leaf.addresses.iter().any(|own| plain(own) == plain(a)) {
+                return None;
+            }
+            if relies_on_common_name(leaf, &a.to_string()) {
+                return Some(refusal("name", 0, LEGACY));
+            }
+            let all: Vec<String> = leaf.addresses.iter().map(|a| plain(a).to_string()).collect();
+            match all.is_empty() {
+                true => format!("x509: cannot validate certificate for {a} because it doesn't contain any IP SANs"),
+                false => format!("x509: certificate is valid for {}, not {a}", all.join(", ")),
+            }
+        }
+        Name::Dns(d) => {
+            if leaf.dns.iter().any(|n| fits(n, d)) {
+                return None;
+            }
+            let names = leaf.dns.join(", ");
+            if relies_on_common_name(leaf, d) {
+                LEGACY.to_owned()
+            } else if names.is_empty() {
+                format!("x509: certificate is not valid for any names, but wanted to match {d}")
+            } else {
+                format!("x509: certificate is valid for {names}, not {d}")
+            }
+        }
+        _ => return None,
+    };
+    let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    Some(refusal("name", 0, text))
 }
 
 /// The same name, key and alternative names stand in the chain already.
@@ -427,21 +403,7 @@ fn is_host(host: &str, is_pattern: bool) -> bool {
     })
 }
 
-/// Its words for a fault.
-pub fn words(code: Code) -> Vec<String> {
-    let same = |own: Code| match code {
-        Code::NotYetValid | Code::IssuerExpired => own == Code::Expired,
-        Code::SelfSignedLeaf | Code::BadSignature | Code::WeakSignature | Code::KeyUsageMissing => {
-            own == Code::IssuerUnknown
-        }
-        code => own == code,
-    };
-    WORDS.iter().filter(|w| same(w.1)).map(|w| w.2.to_owned()).collect()
-}
-
-/// Every objection: a test leaves out one after another.
-pub fn all_words() -> Vec<&'static str> {
-    let mut all: Vec<&'static str> = WORDS.iter().map(|w| w.0).collect();
-    all.dedup();
-    all
+/// Whether it finds the host in a certificate.
+pub fn covers(leaf: &Certificate, host: &Name) -> bool {
+    parse(leaf).is_ok_and(|leaf| unnamed(&leaf, host).is_none())
 }

@@ -1,7 +1,6 @@
 //! What Go's crypto/x509 reads of a certificate, and the words with which it refuses to. Measured with Go 1.19.
 
 use super::constraints::{Constraint, reverse_labels};
-use crate::check::verify::openssl::readable::is_minimal;
 use crate::check::verify::parts;
 use crate::pki::cert::Certificate;
 use crate::pki::cert::raw::{Element, Raw, RawExtension, id, seconds};
@@ -61,7 +60,7 @@ pub fn parse(certificate: &Certificate) -> Result<Parsed<'_>, String> {
         Some([n, ..]) if n & 0x80 != 0 => return Err("malformed version".into()),
         Some(_) => return Err("invalid version".into()),
     };
-    if raw.serial.is_empty() || !is_minimal(&raw.serial) {
+    if raw.serial.is_empty() || !parts::is_minimal(&raw.serial) {
         return Err("malformed serial number".into());
     }
     if raw.inner_algorithm != raw.outer_algorithm {
@@ -128,7 +127,8 @@ fn time(element: &Element) -> Result<i64, String> {
                 b'-' => -1,
                 _ => return Err(kind.into()),
             };
-            let number = |range: std::ops::Range<usize>| zone.get(range).and_then(|t| t.parse::<i64>().ok()).ok_or(kind);
+            let number =
+                |range: std::ops::Range<usize>| zone.get(range).and_then(|t| t.parse::<i64>().ok()).ok_or(kind);
             (digits.to_owned(), sign * (number(1..3)? * 3_600 + number(3..5)? * 60))
         }
     };
@@ -185,9 +185,7 @@ impl Parsed<'_> {
 
     /// Whether it is handled.
     fn take(&mut self, e: &RawExtension) -> Result<bool, String> {
-        let sequence = |why: &str| {
-            parts::first(&e.value).filter(|t| t.tag == SEQUENCE).ok_or_else(|| why.to_owned())
-        };
+        let sequence = |why: &str| parts::first(&e.value).filter(|t| t.tag == SEQUENCE).ok_or_else(|| why.to_owned());
         match e.id.as_slice() {
             id::KEY_USAGE => {
                 let (unused, octets) = parts::bits(&e.value).ok_or("invalid key usage")?;
@@ -195,13 +193,14 @@ impl Parsed<'_> {
                     return Err("invalid key usage".into());
                 }
                 self.usage = octets.first().copied().unwrap_or(0);
-                // decipherOnly stands in the second octet; it is a usage all the same.
+                // decipherOnly is in the second octet; it is a usage all the same.
                 if self.usage == 0 && octets.get(1).is_some_and(|b| b & 0x80 != 0) {
                     self.usage = 1;
                 }
             }
             id::BASIC_CONSTRAINTS => {
-                let inside = parts::first(&e.value).filter(|t| t.tag == SEQUENCE).ok_or("invalid basic constraints a")?;
+                let inside =
+                    parts::first(&e.value).filter(|t| t.tag == SEQUENCE).ok_or("invalid basic constraints a")?;
                 // What follows the two fields is not looked at.
                 let mut rest = inside.body;
                 self.basic = Some(false);
@@ -217,7 +216,7 @@ impl Parsed<'_> {
                 if rest.first() == Some(&0x02) {
                     let why = "invalid basic constraints c";
                     let length = parts::first(rest).ok_or(why)?.body;
-                    if length.is_empty() || !is_minimal(length) || length.len() > 8 {
+                    if length.is_empty() || !parts::is_minimal(length) || length.len() > 8 {
                         return Err(why.into());
                     }
                     let start = if length[0] & 0x80 != 0 { -1 } else { 0 };
@@ -249,7 +248,8 @@ impl Parsed<'_> {
                 self.own_key = octets.ok_or("invalid subject key identifier")?;
             }
             id::CERTIFICATE_POLICIES => {
-                let inside = sequence("invalid certificate policies")?.inside().ok_or("invalid certificate policies")?;
+                let inside =
+                    sequence("invalid certificate policies")?.inside().ok_or("invalid certificate policies")?;
                 let is_policy = |t: &tlv::Tlv<'_>| {
                     t.tag == SEQUENCE && t.inside().is_some_and(|i| i.first().is_some_and(|o| o.tag == tlv::OID))
                 };
@@ -309,7 +309,8 @@ impl Parsed<'_> {
         }
         for (tag, list) in lists {
             for tree in list.inside().ok_or_else(invalid)? {
-                let base = Some(tree).filter(|t| t.tag == SEQUENCE).and_then(|t| parts::first(t.body)).ok_or_else(invalid)?;
+                let base =
+                    Some(tree).filter(|t| t.tag == SEQUENCE).and_then(|t| parts::first(t.body)).ok_or_else(invalid)?;
                 match Constraint::read(base.tag, base.body)? {
                     Some(c) if tag == 0xa0 => self.permitted.push(c),
                     Some(c) => self.excluded.push(c),

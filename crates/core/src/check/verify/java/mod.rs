@@ -2,6 +2,7 @@
 
 pub mod names;
 pub mod readable;
+mod words;
 
 use super::{Trail, parts};
 use crate::check::client::case::Input;
@@ -13,8 +14,11 @@ use crate::pki::cert::raw::{RawExtension, id};
 use crate::pki::chain::policies;
 use crate::pki::key::Shape;
 use crate::pki::signature::{Hash, Scheme};
+use crate::vocabulary::name::Name;
 use crate::vocabulary::purpose::JudgedPurpose;
 use readable::{Held, read};
+use words::WORDS;
+pub use words::{all_words, words};
 
 /// A longer chain is not looked at.
 const MOST_SERVED: usize = 10;
@@ -22,62 +26,6 @@ const MOST_SERVED: usize = 10;
 const MOST_OCTETS: usize = 32_768;
 /// So many intermediates the builder puts into one path.
 const MOST_BETWEEN: usize = 5;
-
-const BUILDING: &str = "PKIX path building failed: unable to find valid certification path to requested target";
-const NO_ANCHOR: &str = "PKIX path validation failed: Path does not chain with any of the trust anchors";
-
-/// Every objection: its word, what it is to us, what it says.
-const WORDS: &[(&str, Code, &str)] = &[
-    ("unreadable", Code::Malformed, "Failed to parse server certificates"),
-    ("too-large", Code::Malformed, "The size of the handshake message (N) exceeds the maximum allowed size (32768)"),
-    ("too-many", Code::PathTooLong, "The certificate chain length (11) exceeds the maximum allowed length (10)"),
-    ("building", Code::IssuerUnknown, BUILDING),
-    ("no-anchor", Code::IssuerUnknown, NO_ANCHOR),
-    ("anchor-no-ca", Code::IntermediateNotACa, "PKIX path validation failed: TrustAnchor is not a CA certificate"),
-    (
-        "anchor-usage",
-        Code::KeyUsageMissing,
-        "PKIX path validation failed: TrustAnchor does not have keyCertSign bit set in KeyUsage extension",
-    ),
-    ("usage-bits", Code::KeyUsageMissing, "PKIX path validation failed: incorrect KeyUsage extension bits"),
-    ("algorithm", Code::WeakSignature, "PKIX path validation failed: Algorithm constraints check failed"),
-    ("key-size", Code::WeakKey, "PKIX path validation failed: Algorithm constraints check failed"),
-    (
-        "ca-usage",
-        Code::KeyUsageMissing,
-        "PKIX path validation failed: CA key usage check failed: keyCertSign bit is not set",
-    ),
-    (
-        "no-ca",
-        Code::IntermediateNotACa,
-        "PKIX path validation failed: basic constraints check failed: this is not a CA certificate",
-    ),
-    (
-        "path-length",
-        Code::PathTooLong,
-        "PKIX path validation failed: basic constraints check failed: pathLenConstraint violated - this cert must be the last cert in the certification path",
-    ),
-    ("constraints", Code::ConstraintViolated, "PKIX path validation failed: name constraints check failed"),
-    (
-        "policy",
-        Code::ConstraintViolated,
-        "PKIX path validation failed: non-null policy tree required and policy tree is null",
-    ),
-    ("validity", Code::Expired, "PKIX path validation failed: validity check failed"),
-    ("chaining", Code::IssuerUnknown, "PKIX path validation failed: subject/issuer name chaining check failed"),
-    ("signature", Code::BadSignature, "PKIX path validation failed: signature check failed"),
-    ("critical", Code::CriticalExtensionUnknown, "PKIX path validation failed: unrecognized critical extension(s)"),
-    ("purpose", Code::PurposeMissing, "Extended key usage does not permit use for TLS server authentication"),
-    ("leaf-usage", Code::KeyUsageMissing, "KeyUsage does not allow digital signatures"),
-    ("old-type", Code::PurposeMissing, "Netscape cert type does not permit use for SSL server"),
-    ("name", Code::NameNotCovered, "No subject alternative DNS name matching NAME found."),
-    ("name", Code::NameNotCovered, "No subject alternative names matching IP address NAME found"),
-    ("name", Code::NameNotCovered, "No subject alternative names present"),
-    ("name", Code::NameNotCovered, "No name matching NAME found"),
-    ("name", Code::NameNotCovered, "Illegal given domain name: NAME"),
-    ("key-mismatch", Code::KeyMismatch, "Invalid CertificateVerify signature"),
-    ("client", Code::ClientCertificateWanted, "Received fatal alert: certificate_required"),
-];
 
 struct Objection {
     word: &'static str,
@@ -183,7 +131,9 @@ impl<'a> Run<'a> {
         }
         let spoken = self.input.spoken;
         if spoken.key_mismatch {
-            let text = "Invalid CertificateVerify signature or Invalid ECDH ServerKeyExchange signature or Invalid signature".into();
+            let text =
+                "Invalid CertificateVerify signature or Invalid ECDH ServerKeyExchange signature or Invalid signature"
+                    .into();
             objections.push(Objection { text, ..objection("key-mismatch", 0) });
         }
         if spoken.demands_client {
@@ -204,8 +154,11 @@ impl<'a> Run<'a> {
             if i > 0 && c.subject != chain[i - 1].issuer {
                 return self.built(chain);
             }
-            if self.trusts(c) {
-                return if i == 0 { (vec![c.clone()], Vec::new()) } else { self.validated(&chain[..i]) };
+            if i == 0 && self.anchors.iter().any(|a| a.certificate == c.certificate) {
+                return (vec![c.clone()], Vec::new());
+            }
+            if i > 0 && self.trusts(c) {
+                return self.validated(&chain[..i]);
             }
         }
         match chain.last().is_some_and(|last| self.anchors.iter().any(|a| a.subject == last.issuer)) {
@@ -388,7 +341,6 @@ impl<'a> Run<'a> {
     }
 }
 
-
 fn identifiers_fit(issuer: &Held<'_>, c: &Held<'_>) -> bool {
     let said = c.certificate.raw.extension(id::AUTHORITY_KEY_IDENTIFIER).and_then(|e| parts::authority_key(&e.value));
     let Some(said) = said else { return true };
@@ -416,26 +368,7 @@ fn forbidden(c: &Held<'_>, issuer: &Held<'_>) -> Option<(&'static str, String)> 
     }
 }
 
-/// Its words for a fault.
-pub fn words(code: Code) -> Vec<String> {
-    let same = |own: Code| match code {
-        Code::SelfSignedLeaf => own == Code::IssuerUnknown,
-        Code::IssuerExpired | Code::NotYetValid => own == Code::Expired,
-        code => own == code,
-    };
-    let mut out: Vec<String> = Vec::new();
-    for w in WORDS.iter().filter(|w| same(w.1)).map(|w| w.2.to_owned()) {
-        if !out.contains(&w) {
-            out.push(w);
-        }
-    }
-    out
+/// Whether it finds the host in a certificate.
+pub fn covers(leaf: &Certificate, host: &Name) -> bool {
+    readable::read(leaf).is_some_and(|held| names::host(&held, host).is_ok())
 }
-
-/// Every objection: a test leaves out one after another.
-pub fn all_words() -> Vec<&'static str> {
-    let mut all: Vec<&'static str> = WORDS.iter().map(|w| w.0).collect();
-    all.dedup();
-    all
-}
-

@@ -95,7 +95,9 @@ enum Stands {
 pub fn constrained(c: &Held<'_>, by: &Constraints, is_leaf: bool) -> Result<bool, String> {
     for tree in by.permitted.iter().chain(&by.excluded) {
         if tree.has_minimum {
-            return Err("PKIX path validation failed: Non-zero minimum BaseDistance in name constraints not supported".into());
+            return Err(
+                "PKIX path validation failed: Non-zero minimum BaseDistance in name constraints not supported".into()
+            );
         }
         if tree.has_maximum {
             return Err("PKIX path validation failed: Maximum BaseDistance in name constraints not supported".into());
@@ -119,6 +121,7 @@ pub fn constrained(c: &Held<'_>, by: &Constraints, is_leaf: bool) -> Result<bool
         && let Some((tag, octets)) = parts::common_names(&c.certificate.subject).pop()
         && let Some(text) = parts::text(tag, &octets)
         && text.parse::<IpAddr>().is_err()
+        && is_host(&text)
     {
         names.push(General { kind: 2, octets: text.into_bytes() });
     }
@@ -164,6 +167,7 @@ fn stands(tree: &Subtree, name: &General) -> Result<Stands, String> {
             let (base, name) = (canonical(&base.octets), canonical(&name.octets));
             base.is_empty() || name == base || name.starts_with(&base)
         }
+        0 => return Err("Unsupported handshake message: certificate".into()),
         _ => base.octets == name.octets,
     };
     Ok(if holds { Stands::Holds } else { Stands::Same })

@@ -1,6 +1,5 @@
 //! What the JVM reads of a certificate, and what it cannot read at all.
 
-use crate::check::verify::openssl::readable::is_minimal;
 use crate::check::verify::parts;
 use crate::pki::cert::Certificate;
 use crate::pki::cert::raw::{Element, RawExtension, id, seconds};
@@ -125,7 +124,10 @@ impl Held<'_> {
                 self.constraints = Some(by).filter(|c| c.permitted.iter().chain(&c.excluded).all(good));
                 self.constraints.as_ref()?;
             }
-            id::CERTIFICATE_POLICIES | id::CRL_DISTRIBUTION_POINTS | id::AUTHORITY_INFO_ACCESS | id::POLICY_MAPPINGS => {
+            id::CERTIFICATE_POLICIES
+            | id::CRL_DISTRIBUTION_POINTS
+            | id::AUTHORITY_INFO_ACCESS
+            | id::POLICY_MAPPINGS => {
                 parts::first(&e.value).filter(|t| t.tag == SEQUENCE)?;
             }
             id::AUTHORITY_KEY_IDENTIFIER => {
@@ -178,7 +180,8 @@ fn time(element: &Element) -> Option<i64> {
     let day: u32 = digits.get(year + 2..year + 4)?.parse().ok()?;
     let known = |digits: &str| seconds(&Element { tag: element.tag, body: format!("{digits}Z").into_bytes() });
     let shorter = |n: u32| format!("{}{:02}{}", &digits[..year + 2], day - n, &digits[year + 4..]);
-    let found = known(&digits).or_else(|| (1..=3).filter(|n| (29..=31).contains(&day) && day > *n).find_map(|n| known(&shorter(n))));
+    let found = known(&digits)
+        .or_else(|| (1..=3).filter(|n| (29..=31).contains(&day) && day > *n).find_map(|n| known(&shorter(n))));
     found.map(|t| t - offset)
 }
 
@@ -208,5 +211,5 @@ pub fn same_number(a: &[u8], b: &[u8]) -> bool {
         let skip = n.iter().take_while(|b| **b == 0).count().min(n.len().saturating_sub(1));
         n[skip..].to_vec()
     };
-    a == b || (!is_minimal(a) || !is_minimal(b)) && bare(a) == bare(b)
+    a == b || (!parts::is_minimal(a) || !parts::is_minimal(b)) && bare(a) == bare(b)
 }

@@ -1,5 +1,6 @@
-//! What OpenSSL remembers of a certificate once it has looked at its extensions, and canonical names.
+//! What OpenSSL remembers of a certificate once it has looked at its extensions, and how it compares.
 
+use super::text::canonical;
 use crate::check::verify::parts::{self, AuthorityKey, Constraints, General};
 use crate::pki::cert::Certificate;
 use crate::pki::cert::raw::id;
@@ -83,18 +84,11 @@ impl<'a> Cached<'a> {
             }
             Some(&found.value)
         };
-        let (basic, usage, purposes) =
-            (once(id::BASIC_CONSTRAINTS), once(id::KEY_USAGE), once(id::EXTENDED_KEY_USAGE));
-        let (old_type, own_key, issuer_key) = (
-            once(id::NETSCAPE_CERT_TYPE),
-            once(id::SUBJECT_KEY_IDENTIFIER),
-            once(id::AUTHORITY_KEY_IDENTIFIER),
-        );
-        let (names, limits, points) = (
-            once(id::SUBJECT_ALT_NAME),
-            once(id::NAME_CONSTRAINTS),
-            once(id::CRL_DISTRIBUTION_POINTS),
-        );
+        let (basic, usage, purposes) = (once(id::BASIC_CONSTRAINTS), once(id::KEY_USAGE), once(id::EXTENDED_KEY_USAGE));
+        let (old_type, own_key, issuer_key) =
+            (once(id::NETSCAPE_CERT_TYPE), once(id::SUBJECT_KEY_IDENTIFIER), once(id::AUTHORITY_KEY_IDENTIFIER));
+        let (names, limits, points) =
+            (once(id::SUBJECT_ALT_NAME), once(id::NAME_CONSTRAINTS), once(id::CRL_DISTRIBUTION_POINTS));
         fn read<T>(value: Option<&[u8]>, invalid: &mut bool, how: impl Fn(&[u8]) -> Option<T>) -> Option<T> {
             let value = value?;
             let read = how(value);
@@ -104,7 +98,7 @@ impl<'a> Cached<'a> {
         let basic = read(basic, &mut invalid, parts::basic);
         let ca = basic.as_ref().map(|(ca, _)| ca.as_ref().is_some_and(|b| b.iter().any(|b| *b != 0)));
         let length = basic.and_then(|(_, length)| length);
-        invalid |= length.as_ref().is_some_and(|l| l.is_empty() || !super::readable::is_minimal(l));
+        invalid |= length.as_ref().is_some_and(|l| l.is_empty() || !parts::is_minimal(l));
         let is_negative = length.as_ref().is_some_and(|l| l.first().is_some_and(|b| b & 0x80 != 0));
         invalid |= is_negative;
         let path_length = length.filter(|_| !is_negative).map(|l| number(&l));
@@ -117,9 +111,8 @@ impl<'a> Cached<'a> {
             })
         });
         let old_type = read(old_type, &mut invalid, bits_of).map(|b| b.0);
-        let own_key = read(own_key, &mut invalid, |v| {
-            crate::check::verify::parts::first(v)?.expect(0x04).map(<[u8]>::to_vec)
-        });
+        let own_key =
+            read(own_key, &mut invalid, |v| crate::check::verify::parts::first(v)?.expect(0x04).map(<[u8]>::to_vec));
         let issuer_key = read(issuer_key, &mut invalid, parts::authority_key);
         let names = read(names, &mut invalid, parts::names).unwrap_or_default();
         let constraints = read(limits, &mut invalid, parts::constraints);
@@ -168,11 +161,7 @@ impl<'a> Cached<'a> {
 
     /// Whether it may have been issued by that one: names, identifiers, and kinds of key; the signature itself comes later.
     pub fn likely_issued_by(&self, issuer: &Cached<'_>) -> bool {
-        issuer.subject == self.issuer
-            && !issuer.invalid
-            && !self.invalid
-            && self.fits(issuer)
-            && signs_so(issuer, self)
+        issuer.subject == self.issuer && !issuer.invalid && !self.invalid && self.fits(issuer) && signs_so(issuer, self)
     }
 
     /// 0 if it is no CA; other numbers say why it counts as one.
@@ -274,35 +263,4 @@ fn bits_of(value: &[u8]) -> Option<(u8, u8)> {
 fn number(octets: &[u8]) -> i64 {
     let bare: Vec<u8> = octets.iter().copied().skip_while(|b| *b == 0).collect();
     if bare.len() > 7 { -1 } else { bare.iter().fold(0, |n, b| n << 8 | i64::from(*b)) }
-}
-
-/// A name as it is compared: text in UTF-8, lower case in ASCII, white space folded; what is no text stays as it is.
-pub fn canonical(name: &[u8]) -> Vec<u8> {
-    let Some(all) = parts::attributes(name) else { return name.to_vec() };
-    let mut out = Vec::new();
-    for (rdn, kind, tag, octets) in all {
-        // Where one RDN ends and the next begins is part of the name.
-        out.extend([0xff, u8::try_from(rdn % 251).unwrap_or(0)]);
-        out.extend(&kind);
-        match parts::text(tag, &octets) {
-            Some(text) => {
-                let folded = text.split([' ', '\t', '\n', '\u{b}', '\u{c}', '\r']).filter(|w| !w.is_empty());
-                out.push(0x0c);
-                out.extend(folded.collect::<Vec<_>>().join(" ").to_ascii_lowercase().into_bytes());
-            }
-            None => {
-                out.push(tag);
-                out.extend(octets);
-            }
-        }
-    }
-    out
-}
-
-/// True if the text of a name cannot be read, which makes the whole certificate unreadable.
-pub fn has_unreadable_text(name: &[u8]) -> bool {
-    let unreadable = |(_, _, tag, octets): &(usize, Vec<u8>, u8, Vec<u8>)| {
-        matches!(tag, 0x0c | 0x1e | 0x1c) && parts::text(*tag, octets).is_none()
-    };
-    parts::attributes(name).is_none_or(|all| all.iter().any(unreadable))
 }

@@ -1,6 +1,7 @@
 //! Name constraints as OpenSSL holds names against them (RFC 5280 §4.2.1.10, with its own choices).
 
-use super::cached::{Cached, canonical};
+use super::cached::Cached;
+use super::text::canonical;
 use crate::check::verify::parts::{self, Constraints, General, Subtree};
 
 /// What came out.
@@ -64,7 +65,12 @@ fn looks_like_a_host(text: &str) -> bool {
         match b {
             b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'_' => {}
             b'-' if i > 0 && i + 1 < bytes.len() => {}
-            b'.' if i > 0 && i + 1 < bytes.len() && bytes[i - 1] != b'.' && bytes[i - 1] != b'-' && bytes[i + 1] != b'-' => {
+            b'.' if i > 0
+                && i + 1 < bytes.len()
+                && bytes[i - 1] != b'.'
+                && bytes[i - 1] != b'-'
+                && bytes[i + 1] != b'-' =>
+            {
                 has_dot = true;
             }
             _ => return false,
@@ -83,9 +89,7 @@ fn other_kind(name: &General) -> Option<Vec<u8>> {
 fn one(name: &General, by: &Constraints) -> Result<(), (Fault, General)> {
     let is_mailbox = name.kind == 0 && other_kind(name).as_deref() == Some(SMTP_UTF8);
     let kind = if is_mailbox { 1 } else { name.kind };
-    let applies = |s: &&Subtree| {
-        s.base.kind == kind && (kind != 0 || other_kind(&s.base) == other_kind(name))
-    };
+    let applies = |s: &&Subtree| s.base.kind == kind && (kind != 0 || other_kind(&s.base) == other_kind(name));
     let at_fault = |fault| (fault, name.clone());
     let (mut asked, mut found) = (false, false);
     for tree in by.permitted.iter().filter(applies) {

@@ -4,6 +4,9 @@ pub mod cached;
 pub mod constraints;
 pub mod names;
 pub mod readable;
+mod steps;
+pub mod text;
+mod words;
 
 use super::Trail;
 use crate::check::client::case::Input;
@@ -11,13 +14,11 @@ use crate::check::client::judge::Judgement;
 use crate::check::client::{Client, Outcome, Verdict};
 use crate::finding::Code;
 use crate::pki::cert::Certificate;
-use crate::pki::cert::raw::{self, Element};
-use crate::pki::key::Shape;
-use crate::pki::signature::{self, Scheme, SignatureFault};
+use crate::pki::cert::raw::seconds;
 use crate::vocabulary::name::Name;
-use crate::vocabulary::purpose::JudgedPurpose;
 use cached::Cached;
-use constraints::Fault;
+use words::{MISMATCH, found};
+pub use words::{all_words, words};
 
 /// What stands first in its queue of errors once it has met an extension that it cannot read.
 const INVALID_CERTIFICATE: &str = "(35) error:1100009E:X509 V3 routines::invalid certificate";
@@ -45,89 +46,6 @@ fn manner(client: Client) -> Manner {
         Client::Node => Manner { client, strength: 80, partial: false, asks_for_name: false, goes_on: true },
         _ => Manner { client, strength: 112, partial: true, asks_for_name: false, goes_on: false },
     }
-}
-
-/// An error of the library's: its name, what it is to us, its words, and Node.js' word for it.
-struct Word {
-    name: &'static str,
-    code: Code,
-    words: &'static str,
-    node: &'static str,
-}
-
-const fn word(name: &'static str, code: Code, words: &'static str, node: &'static str) -> Word {
-    Word { name, code, words, node }
-}
-
-/// The name does not fit: by the library for Python, by the program's own comparison for the others.
-const MISMATCH: &str = "HOSTNAME_MISMATCH";
-
-const OTHER: &str = "UNSPECIFIED";
-
-/// Every error that it has for a chain.
-const WORDS: &[Word] = &[
-    word("UNSPECIFIED", Code::Malformed, "unspecified certificate verification error", OTHER),
-    word("EE_KEY_TOO_SMALL", Code::WeakKey, "EE certificate key too weak", OTHER),
-    word("CA_KEY_TOO_SMALL", Code::WeakKey, "CA certificate key too weak", OTHER),
-    word("CA_MD_TOO_WEAK", Code::WeakSignature, "CA signature digest algorithm too weak", OTHER),
-    word("DEPTH_ZERO_SELF_SIGNED_CERT", Code::SelfSignedLeaf, "self-signed certificate", "DEPTH_ZERO_SELF_SIGNED_CERT"),
-    word(
-        "SELF_SIGNED_CERT_IN_CHAIN",
-        Code::IssuerUnknown,
-        "self-signed certificate in certificate chain",
-        "SELF_SIGNED_CERT_IN_CHAIN",
-    ),
-    word("UNABLE_TO_GET_ISSUER_CERT", Code::IssuerUnknown, "unable to get issuer certificate", "UNABLE_TO_GET_ISSUER_CERT"),
-    word(
-        "UNABLE_TO_GET_ISSUER_CERT_LOCALLY",
-        Code::IssuerUnknown,
-        "unable to get local issuer certificate",
-        "UNABLE_TO_GET_ISSUER_CERT_LOCALLY",
-    ),
-    word(
-        "UNABLE_TO_VERIFY_LEAF_SIGNATURE",
-        Code::IssuerUnknown,
-        "unable to verify the first certificate",
-        "UNABLE_TO_VERIFY_LEAF_SIGNATURE",
-    ),
-    word("CERT_CHAIN_TOO_LONG", Code::PathTooLong, "certificate chain too long", "CERT_CHAIN_TOO_LONG"),
-    word("UNHANDLED_CRITICAL_EXTENSION", Code::CriticalExtensionUnknown, "unhandled critical extension", OTHER),
-    word("INVALID_CA", Code::IntermediateNotACa, "invalid CA certificate", "INVALID_CA"),
-    word("EC_KEY_EXPLICIT_PARAMS", Code::KeyKindUnsupported, "Certificate public key has explicit ECC parameters", OTHER),
-    word("INVALID_PURPOSE", Code::PurposeMissing, "unsuitable certificate purpose", "INVALID_PURPOSE"),
-    word("PATH_LENGTH_EXCEEDED", Code::PathTooLong, "path length constraint exceeded", "PATH_LENGTH_EXCEEDED"),
-    word(MISMATCH, Code::NameNotCovered, "", "HOSTNAME_MISMATCH"),
-    word("KEYUSAGE_NO_CERTSIGN", Code::KeyUsageMissing, "key usage does not include certificate signing", OTHER),
-    word(
-        "UNABLE_TO_DECODE_ISSUER_PUBLIC_KEY",
-        Code::BadSignature,
-        "unable to decode issuer public key",
-        "UNABLE_TO_DECODE_ISSUER_PUBLIC_KEY",
-    ),
-    word("CERT_SIGNATURE_FAILURE", Code::BadSignature, "certificate signature failure", "CERT_SIGNATURE_FAILURE"),
-    word("CERT_NOT_YET_VALID", Code::NotYetValid, "certificate is not yet valid", "CERT_NOT_YET_VALID"),
-    word("CERT_HAS_EXPIRED", Code::Expired, "certificate has expired", "CERT_HAS_EXPIRED"),
-    word(
-        "ERROR_IN_CERT_NOT_BEFORE_FIELD",
-        Code::Malformed,
-        "format error in certificate's notBefore field",
-        "ERROR_IN_CERT_NOT_BEFORE_FIELD",
-    ),
-    word(
-        "ERROR_IN_CERT_NOT_AFTER_FIELD",
-        Code::Malformed,
-        "format error in certificate's notAfter field",
-        "ERROR_IN_CERT_NOT_AFTER_FIELD",
-    ),
-    word("PERMITTED_VIOLATION", Code::ConstraintViolated, "permitted subtree violation", OTHER),
-    word("EXCLUDED_VIOLATION", Code::ConstraintViolated, "excluded subtree violation", OTHER),
-    word("SUBTREE_MINMAX", Code::ConstraintViolated, "name constraints minimum and maximum not supported", OTHER),
-    word("UNSUPPORTED_CONSTRAINT_TYPE", Code::ConstraintViolated, "unsupported name constraint type", OTHER),
-    word("UNSUPPORTED_NAME_SYNTAX", Code::ConstraintViolated, "unsupported or invalid name syntax", OTHER),
-];
-
-fn found(name: &str) -> &'static Word {
-    WORDS.iter().find(|w| w.name == name).unwrap_or(&WORDS[0])
 }
 
 struct Run<'a> {
@@ -204,7 +122,7 @@ impl<'a> Run<'a> {
             self.object("EE_KEY_TOO_SMALL", 0, leaf.certificate.key.strength().to_string());
         }
         let named = |a: &&Certificate| {
-            let subject = cached::canonical(&a.subject);
+            let subject = text::canonical(&a.subject);
             served.iter().any(|c| c.issuer == subject) || self.input.served.contains(a)
         };
         let anchors = above(self.input.anchors, named);
@@ -227,55 +145,48 @@ impl<'a> Run<'a> {
         let mut path = vec![&served[0]];
         let mut pool: Vec<&Cached<'a>> = served.iter().collect();
         let mut untrusted = 1;
-        let (mut from_served, mut from_store, mut trusted) = (true, true, false);
-        while from_served || from_store {
+        let (mut from_served, mut trusted) = (true, false);
+        loop {
             let top = path[path.len() - 1];
-            if from_store {
-                let issuer = if path.len() > MOST_DEPTH { None } else { self.best(top, anchors.iter(), &[]) };
-                if let Some(issuer) = issuer {
-                    let taken = if !top.self_signed {
-                        path.push(issuer);
-                        true
-                    } else if path.len() == untrusted {
-                        // A root that came along is replaced by the very same in the store.
-                        let same = top.certificate == issuer.certificate;
-                        if same {
-                            untrusted -= 1;
-                            let last = path.len() - 1;
-                            path[last] = issuer;
-                        }
-                        same
-                    } else {
-                        true
-                    };
-                    if taken {
-                        from_served = false;
-                        if path[untrusted.min(path.len())..].iter().any(|c| c.self_signed) || self.manner.partial {
-                            trusted = true;
-                            break;
-                        }
-                        if !path[path.len() - 1].self_signed {
-                            continue;
-                        }
+            let issuer = if path.len() > MOST_DEPTH { None } else { self.best(top, anchors.iter(), &[]) };
+            if let Some(issuer) = issuer {
+                let taken = if !top.self_signed {
+                    path.push(issuer);
+                    true
+                } else if path.len() == untrusted {
+                    // A root that came along is replaced by the very same in the store.
+                    let same = top.certificate == issuer.certificate;
+                    if same {
+                        untrusted -= 1;
+                        let last = path.len() - 1;
+                        path[last] = issuer;
                     }
-                }
-                if !from_served {
-                    break;
+                    same
+                } else {
+                    true
+                };
+                if taken {
+                    from_served = false;
+                    if path[untrusted.min(path.len())..].iter().any(|c| c.self_signed) || self.manner.partial {
+                        trusted = true;
+                        break;
+                    }
+                    if !path[path.len() - 1].self_signed {
+                        continue;
+                    }
                 }
             }
-            if from_served {
-                let issuer = if top.self_signed || path.len() > MOST_DEPTH {
-                    None
-                } else {
-                    self.best(top, pool.iter().copied(), &path)
-                };
-                match issuer {
-                    None => from_served = false,
-                    Some(issuer) => {
-                        pool.retain(|c| !std::ptr::eq(*c, issuer));
-                        path.push(issuer);
-                        untrusted += 1;
-                    }
+            if !from_served {
+                break;
+            }
+            let ends = top.self_signed || path.len() > MOST_DEPTH;
+            let issuer = if ends { None } else { self.best(top, pool.iter().copied(), &path) };
+            match issuer {
+                None => from_served = false,
+                Some(issuer) => {
+                    pool.retain(|c| !std::ptr::eq(*c, issuer));
+                    path.push(issuer);
+                    untrusted += 1;
                 }
             }
         }
@@ -326,7 +237,7 @@ impl<'a> Run<'a> {
             if self.holds_now(c) {
                 return Some(c);
             }
-            let end = |c: &Cached<'_>| raw::seconds(&c.certificate.raw.not_after);
+            let end = |c: &Cached<'_>| seconds(&c.certificate.raw.not_after);
             if nearest.is_none_or(|n| end(c) > end(n)) {
                 nearest = Some(c);
             }
@@ -336,151 +247,8 @@ impl<'a> Run<'a> {
 
     fn holds_now(&self, c: &Cached<'_>) -> bool {
         let at = self.input.at.unix();
-        let (from, until) = (time(&c.certificate.raw.not_before), time(&c.certificate.raw.not_after));
+        let (from, until) = (seconds(&c.certificate.raw.not_before), seconds(&c.certificate.raw.not_after));
         from.is_some_and(|t| t < at) && until.is_some_and(|t| t > at)
-    }
-
-    fn extensions(&mut self, path: &[&Cached<'_>]) {
-        let purpose = self.input.purpose == Some(JudgedPurpose::Server);
-        let mut plen = 0;
-        for (i, c) in path.iter().enumerate() {
-            let words = c.certificate.subject_words();
-            if c.unknown_critical {
-                let unknown = c.certificate.unknown_critical.first().map(ToString::to_string).unwrap_or_default();
-                self.object("UNHANDLED_CRITICAL_EXTENSION", i, unknown);
-            }
-            let ca = c.ca();
-            if i > 0 && (ca == 0 || (i + 1 < path.len() && ca != 1)) {
-                self.object("INVALID_CA", i, words.clone());
-            }
-            if matches!(c.certificate.key.shape(), Shape::Ec { explicit: true, .. }) {
-                self.object("EC_KEY_EXPLICIT_PARAMS", i, c.certificate.key.strength().to_string());
-            }
-            if purpose && !c.invalid && !c.serves_as(i > 0) {
-                self.object("INVALID_PURPOSE", i, words.clone());
-            }
-            if i > 1 && c.path_length.is_some_and(|most| most != -1 && plen > most) {
-                self.object("PATH_LENGTH_EXCEEDED", i, words);
-            }
-            if i > 0 && !c.self_issued {
-                plen += 1;
-            }
-        }
-    }
-
-    fn strengths(&mut self, path: &[&Cached<'_>]) {
-        for (i, c) in path.iter().enumerate() {
-            let words = c.certificate.subject_words();
-            if i > 0 && c.key_strength().is_none_or(|s| s < self.manner.strength) {
-                self.object("CA_KEY_TOO_SMALL", i, words.clone());
-            }
-            if i + 1 < path.len() && c.hash_strength() < self.manner.strength {
-                self.object("CA_MD_TOO_WEAK", i, words);
-            }
-        }
-    }
-
-    fn signatures_and_dates(&mut self, path: &[&Cached<'_>]) {
-        let last = path.len() - 1;
-        let mut n = last;
-        let mut issuer = path[last];
-        if !issuer.likely_issued_by(issuer) && !self.manner.partial {
-            if last == 0 {
-                self.object("UNABLE_TO_VERIFY_LEAF_SIGNATURE", 0, issuer.certificate.issuer_words());
-                self.dates(issuer, 0, false);
-                return;
-            }
-            n -= 1;
-        }
-        loop {
-            let subject = path[n];
-            if !std::ptr::eq(subject, issuer) {
-                if issuer.usage.is_some_and(|u| u & cached::CERT_SIGN == 0) {
-                    self.object("KEYUSAGE_NO_CERTSIGN", n + 1, issuer.certificate.subject_words());
-                }
-                self.signature(subject, issuer, n);
-            }
-            self.dates(subject, n, n > 0 || last == 0);
-            if n == 0 {
-                return;
-            }
-            n -= 1;
-            issuer = subject;
-        }
-    }
-
-    fn signature(&mut self, subject: &Cached<'_>, issuer: &Cached<'_>, depth: usize) {
-        if issuer.certificate.key.shape() == Shape::Unreadable {
-            self.object("UNABLE_TO_DECODE_ISSUER_PUBLIC_KEY", depth + 1, issuer.certificate.subject_words());
-            return;
-        }
-        if subject.certificate.raw.inner_algorithm != subject.certificate.raw.outer_algorithm {
-            self.object("CERT_SIGNATURE_FAILURE", depth, subject.certificate.subject_words());
-            return;
-        }
-        match subject.certificate.signed_by(issuer.certificate) {
-            Ok(()) => {}
-            Err(SignatureFault::Unsupported) => {}
-            Err(SignatureFault::Wrong) => {
-                let rsa = matches!(issuer.certificate.key.shape(), Shape::Rsa { .. });
-                let text = match Scheme::of(&subject.certificate.algorithm) {
-                    Scheme::Pss { .. } => "(35) error:02000068:rsa routines::bad signature or (35) error:0200008A:rsa routines::last octet invalid",
-                    _ if rsa => "(35) error:0200008A:rsa routines::invalid padding or (35) error:0200006A:rsa routines::block type is not 01",
-                    _ => "(35) error:06880006:asn1 encoding routines::EVP lib",
-                };
-                self.queue(text);
-                self.object("CERT_SIGNATURE_FAILURE", depth, subject.certificate.subject_words());
-            }
-        }
-    }
-
-    fn dates(&mut self, c: &Cached<'_>, depth: usize, _: bool) {
-        let at = self.input.at.unix();
-        let issuer = depth > 0;
-        match time(&c.certificate.raw.not_before) {
-            None => self.object("ERROR_IN_CERT_NOT_BEFORE_FIELD", depth, c.certificate.subject_words()),
-            Some(t) if t > at => {
-                let code = if issuer { Code::IssuerExpired } else { Code::NotYetValid };
-                self.trail.object("CERT_NOT_YET_VALID", code, depth, detail(c, issuer, false));
-            }
-            Some(_) => {}
-        }
-        match time(&c.certificate.raw.not_after) {
-            None => self.object("ERROR_IN_CERT_NOT_AFTER_FIELD", depth, c.certificate.subject_words()),
-            Some(t) if t < at => {
-                let code = if issuer { Code::IssuerExpired } else { Code::Expired };
-                self.trail.object("CERT_HAS_EXPIRED", code, depth, detail(c, issuer, true));
-            }
-            Some(_) => {}
-        }
-    }
-
-    fn name_constraints(&mut self, path: &[&Cached<'_>]) {
-        for i in (0..path.len()).rev() {
-            let c = path[i];
-            if i != 0 && c.self_issued {
-                continue;
-            }
-            for j in (i + 1..path.len()).rev() {
-                let Some(by) = &path[j].constraints else { continue };
-                let mut result = constraints::check(c, by);
-                if result.is_ok() && i == 0 && !c.names.iter().any(|n| n.kind == 2) {
-                    result = constraints::check_common_names(c, by);
-                }
-                if let Err((fault, name)) = result {
-                    let name = shown(&name);
-                    let word = match fault {
-                        Fault::Permitted => "PERMITTED_VIOLATION",
-                        Fault::Excluded => "EXCLUDED_VIOLATION",
-                        Fault::MinMax => "SUBTREE_MINMAX",
-                        Fault::Kind => "UNSUPPORTED_CONSTRAINT_TYPE",
-                        Fault::Syntax => "UNSUPPORTED_NAME_SYNTAX",
-                        Fault::TooMany => "UNSPECIFIED",
-                    };
-                    self.object(word, i, name);
-                }
-            }
-        }
     }
 
     fn python_name(&mut self, leaf: &Cached<'_>) {
@@ -582,6 +350,16 @@ impl<'a> Run<'a> {
     }
 }
 
+/// Whether a program finds the host in a certificate.
+pub fn covers(client: Client, leaf: &Certificate, host: &Name) -> bool {
+    let leaf = Cached::of(leaf);
+    match client {
+        Client::Python => names::library(&leaf, host),
+        Client::Node => names::node(&leaf, host),
+        _ => names::curl(&leaf, host).is_ok(),
+    }
+}
+
 /// The anchors that can stand above what was served, or above one another.
 fn above<'a>(anchors: &'a [Certificate], named: impl Fn(&&Certificate) -> bool) -> Vec<Cached<'a>> {
     // What it cannot read is in no store of its own.
@@ -592,75 +370,4 @@ fn above<'a>(anchors: &'a [Certificate], named: impl Fn(&&Certificate) -> bool) 
     }
     // A trusted intermediate has an issuer of its own.
     anchors.iter().filter(readable).map(Cached::of).collect()
-}
-
-fn time(element: &Element) -> Option<i64> {
-    raw::seconds(element)
-}
-
-fn detail(c: &Cached<'_>, issuer: bool, ended: bool) -> String {
-    match (issuer, ended) {
-        (true, _) => c.certificate.subject_words(),
-        (false, true) => c.certificate.not_after.to_string(),
-        (false, false) => c.certificate.not_before.to_string(),
-    }
-}
-
-/// A name of a constraint's in words.
-pub(super) fn shown(name: &super::parts::General) -> String {
-    use crate::pki::cert::extensions::GeneralName;
-    let text = || String::from_utf8_lossy(&name.octets).into_owned();
-    match name.kind {
-        2 => GeneralName::Dns(text()).words(),
-        1 => GeneralName::Mail(text()).words(),
-        6 => GeneralName::Uri(text()).words(),
-        7 => GeneralName::Ip(name.octets.clone()).words(),
-        4 => GeneralName::Directory(name.octets.clone()).words(),
-        _ => GeneralName::Other.words(),
-    }
-}
-
-/// Its words for a fault, each as a client prints them.
-pub fn words(client: Client, code: Code) -> Vec<String> {
-    let own: &[&str] = match (client, code) {
-        (Client::Python, Code::NameNotCovered) => {
-            &["certificate verify failed: Hostname mismatch, certificate is not valid for 'NAME'."]
-        }
-        (Client::Node, Code::NameNotCovered) => &["ERR_TLS_CERT_ALTNAME_INVALID"],
-        (Client::Curl, Code::NameNotCovered) => &[
-            "(60) SSL: no alternative certificate subject name matches target host name 'NAME'",
-            "(60) SSL: certificate subject name 'NAME' does not match target host name 'NAME'",
-        ],
-        (Client::Curl, Code::BadSignature) => &[
-            "(35) error:06880006:asn1 encoding routines::EVP lib",
-            "(35) error:0200008A:rsa routines::invalid padding",
-            "(35) error:0200006A:rsa routines::block type is not 01",
-        ],
-        _ => &[],
-    };
-    if !own.is_empty() {
-        return own.iter().map(ToString::to_string).collect();
-    }
-    let mut out: Vec<String> = Vec::new();
-    for w in WORDS.iter().filter(|w| w.code == code) {
-        let said = match client {
-            Client::Python => format!("certificate verify failed: {}", w.words),
-            Client::Node => w.node.to_owned(),
-            _ => format!("(60) SSL certificate problem: {}", w.words),
-        };
-        if !out.contains(&said) {
-            out.push(said);
-        }
-    }
-    out
-}
-
-/// Every error by which it refuses a chain: a test leaves out one after another.
-pub fn all_words() -> Vec<&'static str> {
-    WORDS.iter().map(|w| w.name).collect()
-}
-
-/// Whether it is signed by a hash that counts as broken; for the words alone.
-pub fn is_weak(c: &Certificate) -> bool {
-    signature::is_weak(&c.algorithm.oid)
 }

@@ -27,18 +27,13 @@ pub fn fault(der: &[u8]) -> Option<Reason> {
     if raw.serial.is_empty() {
         return Some(ZERO_CONTENT);
     }
-    if !is_minimal(&raw.serial) {
+    if !parts::is_minimal(&raw.serial) {
         return Some(PADDING);
     }
-    if super::cached::has_unreadable_text(&raw.issuer) || super::cached::has_unreadable_text(&raw.subject) {
+    if super::text::is_unreadable(&raw.issuer) || super::text::is_unreadable(&raw.subject) {
         return Some(INVALID_UTF8);
     }
     None
-}
-
-/// X.690 §8.3.2: the first nine bits of an INTEGER are not all alike.
-pub fn is_minimal(integer: &[u8]) -> bool {
-    !matches!(integer, [0, second, ..] if second & 0x80 == 0) && !matches!(integer, [0xff, second, ..] if second & 0x80 != 0)
 }
 
 /// Of octets that have not the shape of a certificate: what its decoder stumbles over first.

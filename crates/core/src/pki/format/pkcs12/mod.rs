@@ -243,7 +243,7 @@ pub fn read(bytes: &[u8], passphrase: Option<&Passphrase>, what: &str) -> Result
         let plain = tlv::to_der(&plain).ok_or_else(damaged)?;
         reader.bags(&plain, 8).ok_or_else(damaged)??;
     }
-    Ok(reader.out)
+    reader.out.some(what)
 }
 
 /// The octets in an explicit `[0]`.
@@ -288,10 +288,12 @@ impl Reader<'_> {
                         self.out.certificates.push(Named { alias, thing });
                     }
                 }
-                KEY_BAG => match private_key::read(value, self.what).and_then(|s| s.open(None)) {
-                    Ok(thing) => self.out.keys.push(Named { alias, thing }),
-                    Err(e) => return Some(Err(e)),
-                },
+                KEY_BAG => {
+                    let key = private_key::read(value, self.what).and_then(|s| s.open(None));
+                    if let Err(e) = self.out.take(alias, key) {
+                        return Some(Err(e));
+                    }
+                }
                 SHROUDED_KEY_BAG => {
                     let parts = tlv::one(value)?.inside()?;
                     let opened =
@@ -303,9 +305,8 @@ impl Reader<'_> {
                             Err(e) => Err(e),
                         }
                     });
-                    match key {
-                        Ok(thing) => self.out.keys.push(Named { alias, thing }),
-                        Err(e) => return Some(Err(e)),
+                    if let Err(e) = self.out.take(alias, key) {
+                        return Some(Err(e));
                     }
                 }
                 SAFE_CONTENTS_BAG => {

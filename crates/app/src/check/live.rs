@@ -109,7 +109,8 @@ fn failed(env: &Env, around: &Around, mut checked: Checked, host: &Name, missed:
     checked.ending = if unreachable { Ending::Blocked } else { Ending::Bad };
     let mut f = Finding::new(missed.code, host.to_string());
     f.summary = format!("{} ({})", f.summary, missed.detail);
-    if missed.code == Code::UnresolvedName {
+    let is_for_hosts = host.to_string().parse::<Name>().is_ok();
+    if missed.code == Code::UnresolvedName && is_for_hosts {
         f.remedy = format!(
             "{}tamga hosts add {host} if it is this machine, or check with --resolve {host}=127.0.0.1",
             env.raise()

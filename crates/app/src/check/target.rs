@@ -44,7 +44,7 @@ pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
             return live(typed, authority.rsplit('@').next().unwrap_or_default(), prelude, port, path);
         }
         if let Some(address) = Address::from_str(typed).ok().filter(|a| !a.secure) {
-            Name::from_str(&address.host)?;
+            Name::asked(&address.host)?;
             return Ok(Target::Plain(address));
         }
         return Err(Error::Word {
@@ -93,7 +93,7 @@ fn live(typed: &str, authority: &str, prelude: Prelude, usual: u16, path: String
             .filter(|p| *p > 0)
             .ok_or_else(|| wrong("port", "HOST:PORT with a port from 1 to 65535"))?,
     };
-    let name = Name::from_str(host)?;
+    let name = Name::asked(host)?;
     match &name {
         Name::Dns(d) if !d.starts_with("*.") => Ok(Target::Live { host: name, port, prelude, path }),
         Name::Ip(_) => Ok(Target::Live { host: name, port, prelude, path }),

@@ -1,10 +1,11 @@
 //! Authorities and certificates, judged by others.
 
 use crate::{lab, sandbox};
+use std::process::Command;
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::purpose::Purpose;
-use tamga_testkit::{judge, sample, sandbox::has};
+use tamga_testkit::{judge, sample, sandbox::has, site::Site};
 
 const YEAR: i64 = 365 * 86_400;
 
@@ -93,6 +94,35 @@ fn curl_accepts_every_name_with_the_root_in_the_folder() {
     for host in ["charts.saltmarsh.test", "localhost", "127.0.0.1"] {
         assert_eq!(judge::curl(host, site.port, &s.lab("charts/root.pem")), 0, "{host}");
     }
+}
+
+#[test]
+fn a_certificate_for_an_address_alone_has_no_common_name_and_gnutls_takes_it_under_the_usual_root() {
+    if !has(&["wget"]) {
+        return;
+    }
+    let s = lab();
+    s.run(&["issue", "127.0.0.1", "::1", "--label", "gauge"]).expect(0);
+    assert!(sample::certificate(&s.lab("gauge/certificate.pem")).subject_words().contains("empty"));
+    let site = Site::start(&s, &["gauge"]);
+    let mut wget = Command::new("wget");
+    wget.env_clear().env("PATH", std::env::var_os("PATH").unwrap()).args([
+        "-q",
+        "--no-config",
+        "--no-proxy",
+        "-O",
+        "-",
+    ]);
+    wget.arg(format!("--ca-certificate={}", s.lab("gauge/root.pem").display()));
+    let ran = wget.arg(format!("https://127.0.0.1:{}/", site.port)).output().unwrap();
+    assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+    // One that signs itself needs a name as its own issuer (RFC 5280 §4.1.2.4).
+    s.run(&["issue", "127.0.0.1", "--label", "alone", "--self-signed"]).expect(0);
+    assert!(sample::certificate(&s.lab("alone/certificate.pem")).issuer_words().contains("self-signed"));
+    // What was made from the names follows them when they change.
+    s.run(&["renew", "gauge", "--add", "gauge-7.saltmarsh.test"]).expect(0);
+    let renewed = sample::certificate(&s.lab("gauge/certificate.pem"));
+    assert_eq!(renewed.subject_words(), "CN=gauge-7.saltmarsh.test");
 }
 
 #[test]

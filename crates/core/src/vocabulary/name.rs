@@ -53,6 +53,32 @@ impl Name {
         }
     }
 
+    /// Reads a host as a client is asked for it. It need not be one that a certificate should have: the DNS carries labels
+    /// that begin or end with a hyphen (RFC 2181 §11), and clients visit them.
+    ///
+    /// Errors: as for reading a name, but for the hyphens.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::name::Name;
+    ///
+    /// assert_eq!(Name::asked("-h.saltmarsh.test")?, Name::Dns("-h.saltmarsh.test".into()));
+    /// assert!("-h.saltmarsh.test".parse::<Name>().is_err());
+    /// assert!(Name::asked("h h.saltmarsh.test").is_err());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn asked(typed: &str) -> Result<Name> {
+        let strict = typed.parse::<Name>();
+        let text = typed.trim().strip_suffix('.').unwrap_or(typed.trim()).to_ascii_lowercase();
+        let is_label = |l: &str| {
+            (1..=63).contains(&l.len()) && l.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'))
+        };
+        let last_is_a_word = text.rsplit('.').next().is_some_and(|l| l.bytes().any(|b| !b.is_ascii_digit()));
+        match strict {
+            Err(_) if text.len() <= 253 && last_is_a_word && text.split('.').all(is_label) => Ok(Name::Dns(text)),
+            strict => strict,
+        }
+    }
+
     /// True where the name or address means this machine without any hosts entry
     /// (RFC 6761 §6.3 for `localhost`; Chromium and curl resolve it and what lies under it to loopback).
     pub fn is_loopback(&self) -> bool {

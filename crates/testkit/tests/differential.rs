@@ -39,6 +39,20 @@ fn a_seed_draws_the_same_situations_again_and_another_seed_others() {
 }
 
 #[test]
+fn any_two_and_three_oddities_go_together_and_none_is_rare() {
+    let mut drawn = std::collections::BTreeMap::new();
+    for word in (1..=5000).flat_map(|n| odd::draw(11, n).1) {
+        *drawn.entry(word).or_insert(0) += 1;
+    }
+    assert_eq!(drawn.len(), odd::all().len());
+    let rarest = drawn.iter().min_by_key(|d| d.1).unwrap();
+    assert!(*rarest.1 >= 30, "{rarest:?}");
+    for seed in 20..60 {
+        (1..=1000).for_each(|n| drop(odd::draw(seed, n)));
+    }
+}
+
+#[test]
 fn every_oddity_can_be_drawn_with_every_shape_and_has_a_word_of_its_own() {
     let pool = Pool::new();
     let all = odd::all();

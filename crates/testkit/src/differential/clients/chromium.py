@@ -89,13 +89,17 @@ while place < len(lines) or running:
             resource = message.get("result", {}).get("resource", {})
             said = "+" if resource.get("success") else "-" + str(resource.get("netErrorName") or message.get("error"))
         elif time.time() > until:
-            # It waits for a person to choose a client certificate: a page does not.
-            asked_page = ask("Page.navigate", session, url=running[asked][2])
+            # It waits for a person to choose a client certificate: a page does not. The page is another one, since what has
+            # come from an address may not load from every other.
+            page = call("Target.createTarget", url="about:blank")["targetId"]
+            other = call("Target.attachToTarget", targetId=page, flatten=True)["sessionId"]
+            asked_page = ask("Page.navigate", other, url=running[asked][2])
             last = time.time() + 15
             while asked_page not in answers and hear(last):
                 pass
             result = answers.pop(asked_page, {}).get("result")
             said = "!time" if result is None else "-" + result["errorText"] if result.get("errorText") else "+"
+            call("Target.closeTarget", targetId=page)
         else:
             continue
         del running[asked]

@@ -19,8 +19,8 @@ pub fn all() -> Vec<Odd> {
     [authorities::ALL, constraints::ALL, extensions::ALL, fields::ALL, names::ALL, shape::ALL, tls::ALL].concat()
 }
 
-/// A situation with none, one, two or three of them. The first is dealt from a shuffled deck, so that none of them is
-/// rare by chance.
+/// A situation with none, one, two or three of them. The first two are dealt from shuffled decks, so that none of
+/// them is rare by chance.
 pub fn draw(seed: u64, number: usize) -> (Situation, Vec<&'static str>) {
     let mut rng = Rng::of(seed, number as u64);
     let mut situation = Situation::good(seed, number, &mut rng);
@@ -33,7 +33,11 @@ pub fn draw(seed: u64, number: usize) -> (Situation, Vec<&'static str>) {
     };
     let mut picked: Vec<Odd> = Vec::new();
     for nth in 0..count {
-        let one = if nth == 0 { dealt(seed, number, &all) } else { all[rng.below(all.len())] };
+        let one = match nth {
+            0 => dealt(seed, number, &all),
+            1 => dealt(seed.rotate_left(32), number, &all),
+            _ => all[rng.below(all.len())],
+        };
         if !picked.iter().any(|p| p.0 == one.0) {
             picked.push(one);
         }

@@ -15,6 +15,7 @@ use crate::check::client::{Client, Outcome, Verdict};
 use crate::finding::Code;
 use crate::pki::cert::Certificate;
 use crate::pki::cert::raw::seconds;
+use crate::pki::key::Shape;
 use crate::vocabulary::name::Name;
 use cached::Cached;
 use words::{MISMATCH, found};
@@ -274,16 +275,25 @@ impl<'a> Run<'a> {
     }
 
     /// What ends the handshake once the chain was looked at: only a program that goes on after an objection gets there.
-    fn handshake(&self) -> Option<String> {
+    fn handshake(&mut self) -> Option<String> {
         let minded = self.trail.objections.iter().any(|o| self.manner.asks_for_name || o.word != MISMATCH);
         if minded && !self.manner.goes_on {
             return None;
         }
-        if self.input.spoken.demands_client && self.input.spoken.is_tls12 {
-            return Some(self.wanted());
-        }
         if !self.input.spoken.key_mismatch {
-            return None;
+            // Up to TLS 1.2 an EC key must be one for signatures; what is invalid has no usage at all.
+            let cannot_sign = self.input.spoken.is_tls12
+                && self.input.served.first().is_some_and(|leaf| {
+                    let ec = matches!(leaf.key.shape(), Shape::Ec { .. });
+                    let c = Cached::of(leaf);
+                    ec && (c.invalid || c.usage.is_some_and(|u| u & cached::DIGITAL_SIGNATURE == 0))
+                });
+            if cannot_sign && self.trail.without != Some(words::NOT_FOR_SIGNING) {
+                self.trail.object(words::NOT_FOR_SIGNING, Code::KeyUsageMissing, 0, "digitalSignature");
+                return Some(words::not_for_signing(self.manner.client).to_owned());
+            }
+            let demands = self.input.spoken.demands_client && self.input.spoken.is_tls12;
+            return demands.then(|| self.wanted());
         }
         Some(match self.manner.client {
             Client::Node => {

@@ -96,6 +96,18 @@ pub(super) fn found(name: &str) -> &'static Word {
     WORDS.iter().find(|w| w.name == name).unwrap_or(&WORDS[0])
 }
 
+/// An EC key whose usage is not to sign, up to TLS 1.2: found in the handshake, not in the chain.
+pub(super) const NOT_FOR_SIGNING: &str = "ECC_CERT_NOT_FOR_SIGNING";
+
+/// What each program prints of [`NOT_FOR_SIGNING`].
+pub(super) fn not_for_signing(client: Client) -> &'static str {
+    match client {
+        Client::Node => "ERR_SSL_ECC_CERT_NOT_FOR_SIGNING",
+        Client::Python => "BAD_ECC_CERT",
+        _ => "(35) error:0A00013E:SSL routines::ecc cert not for signing",
+    }
+}
+
 /// Its words for a fault, each as a client prints them.
 pub fn words(client: Client, code: Code) -> Vec<String> {
     let own: &[&str] = match (client, code) {
@@ -132,10 +144,13 @@ pub fn words(client: Client, code: Code) -> Vec<String> {
             out.push(said);
         }
     }
+    if code == Code::KeyUsageMissing {
+        out.push(not_for_signing(client).to_owned());
+    }
     out
 }
 
 /// Every error by which it refuses a chain: a test leaves out one after another.
 pub fn all_words() -> Vec<&'static str> {
-    WORDS.iter().map(|w| w.name).collect()
+    WORDS.iter().map(|w| w.name).chain([NOT_FOR_SIGNING]).collect()
 }

@@ -27,8 +27,8 @@ pub fn draw(seed: u64, number: usize) -> (Situation, Vec<&'static str>) {
     let all = all();
     let count = match rng.below(100) {
         0..3 => 0,
-        3..52 => 1,
-        52..88 => 2,
+        3..30 => 1,
+        30..80 => 2,
         _ => 3,
     };
     let mut picked: Vec<Odd> = Vec::new();

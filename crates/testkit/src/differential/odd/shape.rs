@@ -37,12 +37,16 @@ pub const ALL: &[Odd] = &[
     }),
     ("intermediate not served", |s, r| {
         s.with_intermediate(r);
-        let gone = 1 + r.below(s.served.len() - 1);
-        s.served.remove(gone);
+        if s.served.len() > 1 {
+            let gone = 1 + r.below(s.served.len() - 1);
+            s.served.remove(gone);
+        }
     }),
     ("issuer served first", |s, r| {
         s.with_intermediate(r);
-        s.served.swap(0, 1);
+        if s.served.len() > 1 {
+            s.served.swap(0, 1);
+        }
     }),
     ("four to nine between", |s, r| deep(s, r, 4, 6)),
     ("ten to forty between", |s, r| deep(s, r, 10, 31)),

@@ -112,7 +112,11 @@ impl<'a> Run<'a> {
     fn verify(&mut self) {
         self.trail.path = self.input.served.first().cloned().into_iter().collect();
         let octets = self.input.served_octets();
-        if let Some(why) = octets.first().and_then(|der| readable::fault_in_leaf(der, self.input.spoken.is_tls12)) {
+        let why = match self.input.spoken.is_tls12 {
+            true if octets.len() <= MOST_SERVED => readable::fault_in_any(&octets),
+            _ => octets.first().and_then(|der| readable::fault_in_leaf(der)),
+        };
+        if let Some(why) = why {
             self.object("unreadable", 0, why);
             return;
         }

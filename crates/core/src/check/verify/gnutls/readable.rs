@@ -34,13 +34,18 @@ pub fn fault(der: &[u8]) -> Option<&'static str> {
 }
 
 /// Why a server's own certificate is refused at once: its key is read too.
-pub fn fault_in_leaf(der: &[u8], is_tls12: bool) -> Option<&'static str> {
+pub fn fault_in_leaf(der: &[u8]) -> Option<&'static str> {
     fault(der).or_else(|| match PublicKey::from_spki(Raw::read(der)?.key).shape() {
         Shape::Ec { explicit: true, .. } => Some(IN_DER),
-        Shape::Ec { compressed: true, .. } if is_tls12 => Some(IN_CERTIFICATE),
         Shape::Ec { compressed: true, .. } => Some("GnuTLS: Error in parsing."),
         _ => None,
     })
+}
+
+/// The same up to TLS 1.2, where all that was sent is read at once and the reason is not passed on.
+pub fn fault_in_any(all: &[&[u8]]) -> Option<&'static str> {
+    let leaf = all.first().and_then(|der| fault_in_leaf(der));
+    leaf.or_else(|| all.iter().skip(1).find_map(|der| fault(der))).map(|_| IN_CERTIFICATE)
 }
 
 const ENCODING: &str = "GnuTLS: The DER time encoding is invalid.";

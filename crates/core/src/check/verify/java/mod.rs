@@ -52,6 +52,13 @@ struct Run<'a> {
     anchors: Vec<Held<'a>>,
 }
 
+/// A search for a path: the longest that was met, the steps that are left, and the anchor that ended it.
+struct Search<'a> {
+    longest: Vec<Held<'a>>,
+    budget: usize,
+    of_anchor: Option<Objection>,
+}
+
 /// What the JVM makes of a chain. `without` leaves one objection out.
 pub fn predict(input: &Input<'_>, without: Option<&'static str>) -> Verdict {
     let anchors = input.anchors.iter().filter_map(read).collect();
@@ -189,31 +196,34 @@ impl<'a> Run<'a> {
 
     /// Searches a path among what was served, in any order.
     fn built(&self, chain: &[Held<'a>]) -> (Vec<Held<'a>>, Vec<Objection>) {
-        let mut budget = 2_000usize;
-        let mut longest = vec![chain[0].clone()];
-        if let Some(path) = self.search(chain, &mut vec![chain[0].clone()], &mut longest, &mut budget) {
+        let mut search = Search { longest: vec![chain[0].clone()], budget: 2_000, of_anchor: None };
+        if let Some(path) = self.search(chain, &mut vec![chain[0].clone()], &mut search) {
             return (path, Vec::new());
         }
-        let mut all = vec![objection("building", longest.len() - 1)];
+        let longest = search.longest;
+        let mut all = vec![search.of_anchor.unwrap_or_else(|| objection("building", longest.len() - 1))];
         all.extend(self.dates(&chain[0], 0));
         (longest, all.into_iter().filter(|o| self.minds(o.word)).collect())
     }
 
-    fn search(
-        &self,
-        chain: &[Held<'a>],
-        path: &mut Vec<Held<'a>>,
-        longest: &mut Vec<Held<'a>>,
-        budget: &mut usize,
-    ) -> Option<Vec<Held<'a>>> {
-        *budget = budget.checked_sub(1)?;
-        if path.len() > longest.len() {
-            longest.clone_from(path);
+    fn search(&self, chain: &[Held<'a>], path: &mut Vec<Held<'a>>, search: &mut Search<'a>) -> Option<Vec<Held<'a>>> {
+        search.budget = search.budget.checked_sub(1)?;
+        if path.len() > search.longest.len() {
+            search.longest.clone_from(path);
         }
         let top = path.last()?.clone();
         for anchor in self.anchors.iter().filter(|a| a.subject == top.issuer) {
-            if self.under(path, anchor).is_empty() {
+            let mut objections = self.under(path, anchor);
+            if objections.is_empty() {
                 return Some(path.iter().cloned().chain([anchor.clone()]).collect());
+            }
+            // An anchor that is none ends the whole search, where other objections only end this way.
+            if objections.iter().all(|o| o.word.starts_with("anchor-")) {
+                let mut o = objections.remove(0);
+                o.text = o.text.replace("path validation", "path building");
+                search.of_anchor = Some(o);
+                search.longest = path.iter().cloned().chain([anchor.clone()]).collect();
+                return None;
             }
         }
         if path.iter().skip(1).filter(|c| !c.is_self_issued()).count() >= MOST_BETWEEN {
@@ -224,9 +234,9 @@ impl<'a> Run<'a> {
                 continue;
             }
             path.push(next.clone());
-            let found = self.search(chain, path, longest, budget);
+            let found = self.search(chain, path, search);
             path.pop();
-            if found.is_some() {
+            if found.is_some() || search.of_anchor.is_some() {
                 return found;
             }
         }

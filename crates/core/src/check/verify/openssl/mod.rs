@@ -2,6 +2,7 @@
 
 pub mod cached;
 pub mod constraints;
+mod ends;
 pub mod names;
 pub mod readable;
 mod steps;
@@ -18,6 +19,7 @@ use crate::pki::cert::raw::seconds;
 use crate::pki::key::Shape;
 use crate::vocabulary::name::Name;
 use cached::Cached;
+use ends::End;
 use words::{MISMATCH, found};
 pub use words::{all_words, words};
 
@@ -78,7 +80,10 @@ pub fn predict(client: Client, input: &Input<'_>, without: Option<&'static str>)
     }
     let path = run.chain();
     run.trail.path = path;
-    let said = run.handshake().or_else(|| run.said()).or_else(|| run.afterwards());
+    let mut said = run.handshake().or_else(|| run.said());
+    if said.is_none() {
+        said = run.afterwards();
+    }
     let outcome = if said.is_some() { Outcome::Refuses } else { Outcome::Accepts };
     let judgement = Judgement { path: run.trail.path.clone(), faults: run.trail.faults() };
     Verdict { client, outcome, code: said, judgement, documented: false }
@@ -280,56 +285,36 @@ impl<'a> Run<'a> {
         if minded && !self.manner.goes_on {
             return None;
         }
-        if !self.input.spoken.key_mismatch {
-            // Up to TLS 1.2 an EC key must be one for signatures; what is invalid has no usage at all.
-            let cannot_sign = self.input.spoken.is_tls12
-                && self.input.served.first().is_some_and(|leaf| {
-                    let ec = matches!(leaf.key.shape(), Shape::Ec { .. });
-                    let c = Cached::of(leaf);
-                    ec && (c.invalid || c.usage.is_some_and(|u| u & cached::DIGITAL_SIGNATURE == 0))
-                });
-            if cannot_sign && self.trail.without != Some(words::NOT_FOR_SIGNING) {
-                self.trail.object(words::NOT_FOR_SIGNING, Code::KeyUsageMissing, 0, "digitalSignature");
-                return Some(words::not_for_signing(self.manner.client).to_owned());
-            }
-            let demands = self.input.spoken.demands_client && self.input.spoken.is_tls12;
-            return demands.then(|| self.wanted());
-        }
-        Some(match self.manner.client {
-            Client::Node => {
-                "ERR_SSL_BAD_SIGNATURE or ERR_SSL_WRONG_SIGNATURE_TYPE or ERR_SSL_LAST_OCTET_INVALID or ERR_SSL_SALT_LENGTH_CHECK_FAILED or ERR_SSL_FIRST_OCTET_INVALID"
-                    .into()
-            }
-            Client::Python => "BAD_SIGNATURE or WRONG_SIGNATURE_TYPE or [SSL] EVP lib".into(),
-            _ => {
-                "(35) error:0A00007B:SSL routines::bad signature or (35) error:0A000172:SSL routines::wrong signature type or (35) error:0200008A:rsa routines::last octet invalid"
-                    .into()
-            }
-        })
+        let spoken = &self.input.spoken;
+        // Up to TLS 1.2 an EC key must be one for signatures; what is invalid has no usage at all.
+        let cannot_sign = spoken.is_tls12
+            && self.input.served.first().is_some_and(|leaf| {
+                let c = Cached::of(leaf);
+                let signs = !c.invalid && c.usage.is_none_or(|u| u & cached::DIGITAL_SIGNATURE != 0);
+                matches!(leaf.key.shape(), Shape::Ec { .. }) && !signs
+            });
+        let ends = [
+            (spoken.key_mismatch, End::KeyMismatch),
+            (cannot_sign, End::NotForSigning),
+            (spoken.demands_client && spoken.is_tls12, End::ClientWanted),
+        ];
+        ends.into_iter().filter(|e| e.0).find_map(|e| self.ended(e.1))
     }
 
     /// What ends a connection of which the chain is good.
-    fn afterwards(&self) -> Option<String> {
-        let curl = matches!(self.manner.client, Client::Curl);
-        if curl && crate::pki::cert::subject::is_empty(&self.trail.path.first()?.issuer) {
-            return Some("(60) SSL: couldn't get X509-issuer name".into());
-        }
-        if !self.input.spoken.demands_client {
-            return None;
-        }
-        Some(self.wanted())
+    fn afterwards(&mut self) -> Option<String> {
+        let no_name = matches!(self.manner.client, Client::Curl)
+            && self.trail.path.first().is_some_and(|c| crate::pki::cert::subject::is_empty(&c.issuer));
+        let ends = [(no_name, End::NoIssuerName), (self.input.spoken.demands_client, End::ClientWanted)];
+        ends.into_iter().filter(|e| e.0).find_map(|e| self.ended(e.1))
     }
 
-    /// What it says of a server that wants a client certificate.
-    fn wanted(&self) -> String {
-        match self.manner.client {
-            Client::Node => "ERR_SSL_TLSV13_ALERT_CERTIFICATE_REQUIRED".into(),
-            Client::Python => "TLSV13_ALERT_CERTIFICATE_REQUIRED".into(),
-            _ => {
-                "(98) error:0A00045C:SSL routines::tlsv13 alert certificate required or (56) error:0A00045C:SSL routines::tlsv13 alert certificate required, errno 0"
-                    .into()
-            }
+    fn ended(&mut self, end: End) -> Option<String> {
+        if self.trail.without == Some(end.word()) {
+            return None;
         }
+        self.trail.object(end.word(), end.code(), 0, "");
+        Some(end.said(self.manner.client).to_owned())
     }
 
     /// What the program prints.

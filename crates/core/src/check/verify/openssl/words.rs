@@ -1,5 +1,6 @@
 //! OpenSSL's errors, and what curl, Python and Node.js print of each.
 
+use super::ends::End;
 use crate::check::client::Client;
 use crate::finding::Code;
 
@@ -96,18 +97,6 @@ pub(super) fn found(name: &str) -> &'static Word {
     WORDS.iter().find(|w| w.name == name).unwrap_or(&WORDS[0])
 }
 
-/// An EC key whose usage is not to sign, up to TLS 1.2: found in the handshake, not in the chain.
-pub(super) const NOT_FOR_SIGNING: &str = "ECC_CERT_NOT_FOR_SIGNING";
-
-/// What each program prints of [`NOT_FOR_SIGNING`].
-pub(super) fn not_for_signing(client: Client) -> &'static str {
-    match client {
-        Client::Node => "ERR_SSL_ECC_CERT_NOT_FOR_SIGNING",
-        Client::Python => "BAD_ECC_CERT",
-        _ => "(35) error:0A00013E:SSL routines::ecc cert not for signing",
-    }
-}
-
 /// Its words for a fault, each as a client prints them.
 pub fn words(client: Client, code: Code) -> Vec<String> {
     let own: &[&str] = match (client, code) {
@@ -144,13 +133,12 @@ pub fn words(client: Client, code: Code) -> Vec<String> {
             out.push(said);
         }
     }
-    if code == Code::KeyUsageMissing {
-        out.push(not_for_signing(client).to_owned());
-    }
+    let ends = End::ALL.into_iter().filter(|e| e.code() == code);
+    out.extend(ends.flat_map(|e| e.said(client).split(" or ")).filter(|t| !t.is_empty()).map(str::to_owned));
     out
 }
 
 /// Every error by which it refuses a chain: a test leaves out one after another.
 pub fn all_words() -> Vec<&'static str> {
-    WORDS.iter().map(|w| w.name).chain([NOT_FOR_SIGNING]).collect()
+    WORDS.iter().map(|w| w.name).chain(End::ALL.map(End::word)).collect()
 }

@@ -62,7 +62,7 @@ fn done<D, P>(answer: Answer<D, P>) -> D {
 fn verdicts(env: &Env, target: &Path, anchors: &[std::path::PathBuf]) -> Vec<Outcome> {
     let terms = Terms { clients: vec![Client::Standard], anchors: anchors.to_vec(), ..Terms::default() };
     let targets = vec![target.to_string_lossy().into_owned()];
-    let request = check::Request { targets, listed: 0, jobs: 1, observe: false, terms };
+    let request = check::Request { targets, jobs: 1, observe: false, terms };
     check::check(env, &request, |c| c.ending).unwrap()
 }
 

@@ -80,8 +80,7 @@ impl Run<'_> {
             let beside = self.base().join(&c.target);
             let is_path = !c.target.contains("://") && beside.exists();
             let target = if is_path { beside.shown() } else { c.target.clone() };
-            let request =
-                check::Request { targets: vec![target], listed: 0, jobs: 1, observe: false, terms: terms(&c) };
+            let request = check::Request { targets: vec![target], jobs: 1, observe: false, terms: terms(&c) };
             match check::check(self.env, &request, |checked| checked) {
                 Ok(all) => all.iter().for_each(|checked| self.checked(&c.target, checked)),
                 Err(e) => self.failed(What::Check, &c.target, &e),

@@ -8,7 +8,7 @@ use tamga_core::check::assess::Answer;
 use tamga_core::check::client::{Client, Outcome, agrees};
 use tamga_core::check::redirect::Hop;
 use tamga_core::check::wire::Reader;
-use tamga_core::finding::{Code, Finding, Severity};
+use tamga_core::finding::{Code, Finding};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_host::clients::Observed;
@@ -78,18 +78,6 @@ impl Checked {
             wire: Reader::default(),
             show_wire: false,
         }
-    }
-
-    /// A line of a list that names no target.
-    pub(super) fn of_no_target(typed: &str, why: &crate::failure::Failure) -> Checked {
-        let mut checked = Checked::new(typed, "live", "nothing: the line names no target".into());
-        let summary = format!("{}: {}", why.0.what(), why.0.why());
-        let mut f =
-            Finding::new(Code::UnresolvedName, typed.to_owned()).with_summary(summary).with_remedy(why.0.remedy());
-        f.severity = Severity::Error;
-        checked.findings.push(f);
-        checked.ending = Ending::Blocked;
-        checked
     }
 
     pub(super) fn take(&mut self, answer: Answer, chain: Vec<Certificate>) {

@@ -29,8 +29,6 @@ use target::Target;
 pub struct Request {
     /// The targets: a server, a file or directory, a label, or a host.
     pub targets: Vec<String>,
-    /// How many of them, the last ones, are lines of a list: one that names no target is in its result and stops no other.
-    pub listed: usize,
     /// How many are checked side by side.
     pub jobs: usize,
     /// Run the installed clients too, and compare.
@@ -53,8 +51,7 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
     }
     let around = Around::new(env, &request.terms)?;
     // What is typed wrong is reported before the first connection.
-    let typed_alone = request.targets.len().saturating_sub(request.listed);
-    for typed in &request.targets[..typed_alone] {
+    for typed in &request.targets {
         target::parse(typed, &around)?;
     }
     let next = AtomicUsize::new(0);
@@ -63,11 +60,7 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
         loop {
             let at = next.fetch_add(1, Ordering::Relaxed);
             let Some(typed) = request.targets.get(at) else { return };
-            let done = match target::parse(typed, &around) {
-                Err(e) if at >= typed_alone => Ok(Checked::of_no_target(typed, &e)),
-                parsed => parsed.and_then(|t| one(env, &around, typed, t, request.observe)),
-            };
-            let done = done.map(&seen);
+            let done = one(env, &around, typed, request.observe).map(&seen);
             all.lock().unwrap_or_else(|e| e.into_inner()).push((at, done));
         }
     };
@@ -84,8 +77,8 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
     all.into_iter().map(|(_, t)| t).collect()
 }
 
-fn one(env: &Env, around: &Around, typed: &str, target: Target, observe: bool) -> Result<Checked> {
-    let mut checked = match target {
+fn one(env: &Env, around: &Around, typed: &str, observe: bool) -> Result<Checked> {
+    let mut checked = match target::parse(typed, around)? {
         Target::Live { host, port, prelude, path } => {
             live(env, around, typed, &Meeting { host, port, prelude, path }, observe)?
         }

@@ -105,11 +105,11 @@ pub(crate) fn run(session: &Session, args: CheckArgs) -> Result<Done> {
         secret: args.secrets.into(),
     };
     let mut targets = args.targets;
-    let lines = args.list.as_deref().map(check::listed).transpose()?.unwrap_or_default();
-    let listed = lines.len();
-    targets.extend(lines);
+    if let Some(file) = &args.list {
+        targets.extend(check::listed(file)?);
+    }
     let jobs = args.jobs.map_or(8, usize::from).max(1);
-    many::all(session, &Request { targets, listed, jobs, observe: args.observe, terms }, args.report.as_deref())
+    many::all(session, &Request { targets, jobs, observe: args.observe, terms }, args.report.as_deref())
 }
 
 fn pair(typed: &str) -> Result<(String, IpAddr)> {

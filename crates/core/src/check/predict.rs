@@ -16,6 +16,8 @@ pub fn predict(client: Client, input: &Input<'_>) -> Verdict {
 /// The same with one of the library's objections left out: what would it say if it did not mind this?
 pub fn predict_without(client: Client, input: &Input<'_>, without: Option<&'static str>) -> Verdict {
     match client {
+        // Nothing to judge: no procedure begins.
+        _ if input.served.is_empty() => client::by_policy(&client::standard::POLICY, client, input),
         Client::Curl | Client::Python | Client::Node => verify::openssl::predict(client, input, without),
         Client::Gnutls => verify::gnutls::predict(input, without),
         Client::Java => verify::java::predict(input, without),
@@ -66,5 +68,32 @@ pub fn covers(client: Client, leaf: &Certificate, host: &Name) -> bool {
         Client::Standard => name_match::covers(leaf, host, client::standard::POLICY.matching),
         Client::Safari => name_match::covers(leaf, host, client::safari::POLICY.matching),
         Client::Windows => name_match::covers(leaf, host, client::windows::POLICY.matching),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::check::client::Outcome;
+    use crate::vocabulary::timestamp::Timestamp;
+
+    #[test]
+    fn nobody_accepts_a_server_that_sends_nothing() {
+        let input = Input {
+            served: &[],
+            extra: &[],
+            anchors: &[],
+            distrusted: &[],
+            distrusted_keys: &[],
+            name: None,
+            purpose: None,
+            at: Timestamp::from_unix(1_795_600_000),
+            lists: &[],
+            revocation: Default::default(),
+            spoken: Default::default(),
+        };
+        for client in Client::ALL {
+            assert_ne!(predict(client, &input).outcome, Outcome::Accepts, "{client:?}");
+        }
     }
 }

@@ -62,7 +62,6 @@
 //!     lists: &[],
 //!     revocation: Revocation::IfKnown,
 //!     spoken: Default::default(),
-//!     spoken: Default::default(),
 //! };
 //! assert_eq!(predict(Client::Chromium, &asked(&host, &anchors)).outcome, Outcome::Accepts);
 //!

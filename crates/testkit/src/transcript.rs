@@ -120,11 +120,16 @@ impl Steady {
     }
 }
 
+/// Hexadecimal digits of a revocation list's number.
+const LIST_NUMBER: usize = 10;
+
 /// Another number of the same length, which is the same for numbers that begin alike.
 fn number(seen: &str, numbers: &mut BTreeMap<String, u64>) -> String {
     let digits: String = seen.chars().filter(|c| *c != ':').collect::<String>().to_lowercase();
     let next = numbers.len() as u64 + 1;
-    let mut state = *numbers.entry(digits[..8].to_owned()).or_insert(next);
+    // Numbers of revocation lists are seconds: whether two of them begin alike depends on when they were signed.
+    let known = if digits.len() == LIST_NUMBER { "of a list" } else { &digits[..8] };
+    let mut state = *numbers.entry(known.to_owned()).or_insert(next);
     let mut made = String::new();
     while made.len() < digits.len() {
         // SplitMix64: neighbours look nothing alike.

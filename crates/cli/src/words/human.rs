@@ -212,8 +212,9 @@ pub(crate) fn findings(all: &[Finding]) -> String {
         let everybody = if everybody.is_empty() { everybody } else { format!("  {}", dim(&format!("({everybody})"))) };
         text.push_str(&format!("{mark} {}{everybody}\n", strong(f.code.word())));
         text.push_str(&format!("      {}\n", f.summary));
-        for one in &same {
-            let whom = if same.len() > 1 { format!("{} ", dim(&format!("{}:", who(one)))) } else { String::new() };
+        let is_one = same.iter().all(|one| one.remedy == f.remedy);
+        for one in &same[..if is_one { 1 } else { same.len() }] {
+            let whom = if !is_one { format!("{} ", dim(&format!("{}:", who(one)))) } else { String::new() };
             text.push_str(&format!("  {}  {whom}{}\n", dim("do:"), one.remedy));
         }
     }
@@ -223,6 +224,8 @@ pub(crate) fn findings(all: &[Finding]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use tamga_core::check::client::Client;
+    use tamga_core::finding::Code;
 
     #[test]
     fn json_in_pieces_is_escaped_like_json_at_once() {
@@ -232,6 +235,19 @@ mod tests {
             json.as_bytes().chunks(size).for_each(|piece| net.write_all(piece).unwrap());
             assert_eq!(String::from_utf8(net.out).unwrap(), json_net(json), "{size}");
         }
+    }
+
+    #[test]
+    fn a_remedy_that_all_clients_share_is_printed_once() {
+        let of = |client: Client, about: &str, remedy: &str| {
+            let mut f = Finding::new(Code::IssuerUnknown, about.to_owned()).with_remedy(remedy);
+            f.clients = vec![client];
+            f
+        };
+        let shared = findings(&[of(Client::Curl, "CN=a", "do this"), of(Client::Go, "CN=b", "do this")]);
+        assert_eq!(shared.matches("do this").count(), 1, "{shared}");
+        let apart = findings(&[of(Client::Curl, "CN=a", "do this"), of(Client::Go, "CN=b", "do that")]);
+        assert!(apart.contains("do this") && apart.contains("do that"), "{apart}");
     }
 
     #[test]

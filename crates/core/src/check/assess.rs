@@ -178,6 +178,11 @@ fn add(findings: &mut Vec<Finding>, new: Finding) {
     }
 }
 
+/// True if a trusted root signed the top of a path, whatever else the client minds about it.
+fn is_there(view: &TrustView, top: &Certificate) -> bool {
+    view.anchors.iter().any(|a| a == top || subject::same(&a.subject, &top.issuer) && top.signed_by(a).is_ok())
+}
+
 /// The authority of our ledger whose key signed the top of a path.
 fn our_authority<'a>(q: &'a Question<'_>, top: &Certificate) -> Option<&'a Authority> {
     q.authorities
@@ -205,6 +210,11 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
                         .with_summary("it is marked as distrusted in the store")
                         .with_remedy("remove that entry from the store");
                 }
+                None if path.last().is_some_and(|c| is_there(view, c)) => {
+                    f = f
+                        .with_summary("the client does not accept the root in its store as the issuer of this chain")
+                        .with_remedy("issue under an authority whose certificate and limits this client reads");
+                }
                 None => {
                     f.remedy = "put the root of this authority into the store, or check with --anchor ROOT.pem".into()
                 }
@@ -229,7 +239,13 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
             ));
             f.remedy = format!("issue one that does: tamga issue {}", names.join(" "));
         }
-        Code::ConstraintViolated => {
+        Code::PurposeMissing if q.purpose.is_some_and(|p| p != JudgedPurpose::Server) => {
+            let purpose = q.purpose.map_or("", JudgedPurpose::word);
+            f = f
+                .with_summary(format!("the extended key usage does not allow the purpose {purpose}"))
+                .with_remedy("use a certificate that was issued for this purpose: tamga issue NAME --purpose PURPOSE");
+        }
+        Code::ConstraintViolated if !fault.detail.is_empty() => {
             f = f.with_summary(format!("{} lies outside what its authority may certify", fault.detail));
             f.about = fault.detail.clone();
         }

@@ -1,7 +1,7 @@
 //! Draws cases, serves them, lets every installed client visit them, judges them by the rules, and says where the two differ.
 //!
 //! `differential --seed N --cases N [--clients a,b] [--keep FILE] [--from FILE] [--least PERCENT] [--show NUMBER]
-//! [--odd WORD]`. Runs as root in a mount
+//! [--odd WORD] [--cover FILE]`. Runs as root in a mount
 //! namespace of its own (`unshare -m`), except with `--from`, which judges what an earlier run kept.
 
 #![allow(clippy::print_stdout, clippy::print_stderr, clippy::unwrap_used, reason = "it is a command of the tests")]
@@ -12,7 +12,7 @@ use tamga_core::check::client::Client;
 use tamga_host::entropy::now;
 use tamga_testkit::differential::kept::Kept;
 use tamga_testkit::differential::situation::Case;
-use tamga_testkit::differential::{observe, odd, report, serve};
+use tamga_testkit::differential::{cover, observe, odd, report, serve};
 use tamga_testkit::matrix::chain::Pool;
 
 fn main() -> ExitCode {
@@ -28,6 +28,12 @@ fn main() -> ExitCode {
     }
     if let Some(wanted) = option("--show") {
         show(&kept, wanted.parse().unwrap());
+        return ExitCode::SUCCESS;
+    }
+    if let Some(file) = option("--cover") {
+        let covered = cover::cover(kept);
+        covered.write(&PathBuf::from(file));
+        println!("{} cases; held by none: {:?}", covered.cases.len(), cover::unheld(&covered));
         return ExitCode::SUCCESS;
     }
     let columns = report::compared(&kept);

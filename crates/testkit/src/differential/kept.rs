@@ -51,14 +51,23 @@ impl Kept {
                 })
             })
             .collect();
-        let clients: Vec<&str> = self.observed.said.keys().map(|c| c.word()).collect();
-        let all = json!({"at": self.at.unix(), "clients": clients, "cases": cases});
-        std::fs::write(file, serde_json::to_vec(&all).unwrap()).unwrap();
+        let mut clients: Vec<&str> = self.observed.said.keys().map(|c| c.word()).collect();
+        clients.sort_unstable();
+        // One line a case, so that a change of one is a change of one line.
+        let cases: Vec<String> = cases.iter().map(Value::to_string).collect();
+        let (at, clients) = (self.at.unix(), json!(clients));
+        let text = format!("{{\"at\":{at},\"clients\":{clients},\"cases\":[\n{}\n]}}\n", cases.join(",\n"));
+        std::fs::write(file, text).unwrap();
     }
 
     /// Reads it.
     pub fn read(file: &Path) -> Kept {
-        let all: Value = serde_json::from_slice(&std::fs::read(file).unwrap()).unwrap();
+        Kept::parse(&std::fs::read(file).unwrap())
+    }
+
+    /// Reads what [`Kept::write`] wrote.
+    pub fn parse(text: &[u8]) -> Kept {
+        let all: Value = serde_json::from_slice(text).unwrap();
         let known = super::odd::all();
         let mut observed = Observed::default();
         for word in all["clients"].as_array().unwrap() {

@@ -1,5 +1,6 @@
 //! The differential loop: situations drawn at random, served on loopback, judged by the rules, and visited by the real clients in bulk.
 
+pub mod cover;
 pub mod kept;
 pub mod keys;
 pub mod observe;

@@ -91,7 +91,7 @@ impl Spec {
     }
 }
 
-/// Who signs a certificate that stands beside the line.
+/// The issuer of a certificate that is not part of the chain.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum By {
     /// A certificate of the line: 0 is the leaf.

@@ -201,7 +201,7 @@ fn der(env: &Env, bytes: &[u8], secret: &Secret, what: &str) -> Result<Object> {
     }
 }
 
-/// The public half of a key. One under a passphrase is opened if the passphrase was named; nobody is asked for it.
+/// Returns the public key. Opens an encrypted key only if the caller named its passphrase, and never asks for one.
 fn key(env: &Env, stored: Stored, secret: &Secret, what: &str) -> Result<Object> {
     let given = if stored.is_locked() { secret.given(&*env.caller)? } else { None };
     Ok(match stored {

@@ -259,6 +259,14 @@ pub fn uri_host(uri: &str) -> Option<&str> {
     (!host.is_empty()).then_some(host)
 }
 
+/// The octets of an address as an iPAddress holds them: 4 or 16, in network order (RFC 5280 §4.2.1.6).
+pub fn ip_octets(address: IpAddr) -> Vec<u8> {
+    match address {
+        IpAddr::V4(a) => a.octets().to_vec(),
+        IpAddr::V6(a) => a.octets().to_vec(),
+    }
+}
+
 /// 4 or 16 octets as an address.
 pub fn ip(octets: &[u8]) -> Option<IpAddr> {
     match octets.len() {

@@ -3,6 +3,7 @@
 use super::keys::Key;
 use super::situation::{Case, Tls};
 use crate::matrix::chain::Pool;
+use crate::matrix::run::answer;
 use rustls::crypto::CryptoProvider;
 use rustls::crypto::ring::{default_provider, kx_group, sign::any_supported_type};
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, UnixTime};
@@ -10,7 +11,7 @@ use rustls::server::NoServerSessionStorage;
 use rustls::server::danger::{ClientCertVerified, ClientCertVerifier};
 use rustls::sign::{CertifiedKey, SingleCertAndKey};
 use rustls::{DigitallySignedStruct, DistinguishedName, ServerConfig, SignatureScheme};
-use std::net::{IpAddr, Ipv4Addr, TcpListener, TcpStream};
+use std::net::{IpAddr, Ipv4Addr, TcpListener};
 use std::sync::{Arc, Mutex};
 use tamga_core::pki::format::private_key::pkcs8;
 
@@ -81,23 +82,11 @@ fn provider(tls: Tls) -> Arc<CryptoProvider> {
     Arc::new(provider)
 }
 
-/// A handshake and one short page.
-fn answer(mut socket: TcpStream, config: Arc<ServerConfig>) {
-    use std::io::{Read, Write};
-    let _ = socket.set_read_timeout(Some(std::time::Duration::from_secs(10)));
-    let _ = socket.set_nodelay(true);
-    let Ok(mut tls) = rustls::ServerConnection::new(config) else { return };
-    let mut stream = rustls::Stream::new(&mut tls, &mut socket);
-    let mut head = [0; 4096];
-    if stream.read(&mut head).is_ok_and(|n| n > 0) {
-        let page = "HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: 2\r\nConnection: close\r\n\r\nok";
-        let _ = stream.write_all(page.as_bytes());
-    }
-    tls.send_close_notify();
-    let _ = tls.complete_io(&mut socket);
+fn refused<T>() -> Result<T, rustls::Error> {
+    Err(rustls::Error::General("no client certificate is accepted".into()))
 }
 
-/// Asks for a client certificate, and takes none.
+/// Asks for a client certificate, and accepts none.
 #[derive(Debug)]
 struct Wanted {
     needed: bool,
@@ -118,7 +107,7 @@ impl ClientCertVerifier for Wanted {
         _: &[CertificateDer<'_>],
         _: UnixTime,
     ) -> Result<ClientCertVerified, rustls::Error> {
-        Err(rustls::Error::General("nobody is let in".into()))
+        refused()
     }
 
     fn verify_tls12_signature(
@@ -127,7 +116,7 @@ impl ClientCertVerifier for Wanted {
         _: &CertificateDer<'_>,
         _: &DigitallySignedStruct,
     ) -> Result<rustls::client::danger::HandshakeSignatureValid, rustls::Error> {
-        Err(rustls::Error::General("nobody is let in".into()))
+        refused()
     }
 
     fn verify_tls13_signature(
@@ -136,7 +125,7 @@ impl ClientCertVerifier for Wanted {
         _: &CertificateDer<'_>,
         _: &DigitallySignedStruct,
     ) -> Result<rustls::client::danger::HandshakeSignatureValid, rustls::Error> {
-        Err(rustls::Error::General("nobody is let in".into()))
+        refused()
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {

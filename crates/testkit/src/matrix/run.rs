@@ -148,10 +148,11 @@ pub fn listen(ders: &[Vec<u8>], which: super::chain::Key, pool: &Pool) -> u16 {
     port
 }
 
-/// A handshake and one short page.
-fn answer(mut socket: std::net::TcpStream, config: Arc<ServerConfig>) {
+/// Does a handshake and sends one short page.
+pub(crate) fn answer(mut socket: std::net::TcpStream, config: Arc<ServerConfig>) {
     use std::io::{Read, Write};
     let _ = socket.set_read_timeout(Some(std::time::Duration::from_secs(20)));
+    let _ = socket.set_nodelay(true);
     let Ok(mut tls) = rustls::ServerConnection::new(config) else { return };
     let mut stream = rustls::Stream::new(&mut tls, &mut socket);
     let mut head = [0; 4096];

@@ -68,3 +68,14 @@ impl Trail {
 pub fn served<'a>(input: &Input<'a>) -> impl Iterator<Item = &'a Certificate> + use<'a> {
     input.served.iter().chain(input.extra)
 }
+
+/// Texts without those that came before.
+fn distinct(texts: impl Iterator<Item = String>) -> Vec<String> {
+    let mut out: Vec<String> = Vec::new();
+    for text in texts {
+        if !out.contains(&text) {
+            out.push(text);
+        }
+    }
+    out
+}

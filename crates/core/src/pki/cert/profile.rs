@@ -9,7 +9,7 @@ use crate::pki::key::SigningKey;
 use crate::pki::key::{PublicKey, Strength};
 use crate::plan::ports::Entropy;
 use crate::vocabulary::label::Label;
-use crate::vocabulary::name::Name;
+use crate::vocabulary::name::{Name, ip_octets};
 use crate::vocabulary::permit::Permit;
 use crate::vocabulary::purpose::Purpose;
 use crate::vocabulary::timestamp::Timestamp;
@@ -17,7 +17,6 @@ use const_oid::AssociatedOid;
 use der::Encode;
 use der::asn1::{Ia5String, OctetString};
 use der::flagset::FlagSet;
-use std::net::IpAddr;
 use x509_cert::ext::Extension;
 use x509_cert::ext::pkix::constraints::name::{GeneralSubtree, GeneralSubtrees};
 use x509_cert::ext::pkix::crl::dp::DistributionPoint;
@@ -257,13 +256,7 @@ fn general(name: &Name) -> Result<GeneralName> {
         Name::Dns(n) => GeneralName::DnsName(ia5(n)?),
         Name::Mail(m) => GeneralName::Rfc822Name(ia5(m)?),
         Name::Uri(u) => GeneralName::UniformResourceIdentifier(ia5(u)?),
-        Name::Ip(ip) => {
-            let octets = match ip {
-                IpAddr::V4(a) => a.octets().to_vec(),
-                IpAddr::V6(a) => a.octets().to_vec(),
-            };
-            GeneralName::IpAddress(OctetString::new(octets).map_err(|_| ENCODING)?)
-        }
+        Name::Ip(ip) => GeneralName::IpAddress(OctetString::new(ip_octets(*ip)).map_err(|_| ENCODING)?),
     })
 }
 

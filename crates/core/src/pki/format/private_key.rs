@@ -197,7 +197,7 @@ fn from_pkcs8(der: &[u8], what: &str) -> Result<PrivateKey> {
     }
 }
 
-/// The kinds of keys that are met in files, and that no certificate of Tamga's has.
+/// The name of a key algorithm that occurs in key files and that Tamga does not use.
 fn named(oid: ObjectIdentifier) -> Option<&'static str> {
     [
         ("1.2.840.10040.4.1", "DSA"),

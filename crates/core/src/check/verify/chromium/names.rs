@@ -2,17 +2,13 @@
 
 use super::parsed::{Parsed, normalized};
 use crate::check::verify::parts::{Constraints, General};
-use crate::vocabulary::name::Name;
-use std::net::IpAddr;
+use crate::vocabulary::name::{Name, ip_octets};
 
 /// Whether the leaf names the host. A common name is never read.
 pub fn covers(names: &[General], host: &Name) -> bool {
     match host {
         Name::Ip(a) => {
-            let octets = match a {
-                IpAddr::V4(a) => a.octets().to_vec(),
-                IpAddr::V6(a) => a.octets().to_vec(),
-            };
+            let octets = ip_octets(*a);
             names.iter().any(|n| n.kind == 7 && n.octets == octets)
         }
         Name::Dns(host) => {

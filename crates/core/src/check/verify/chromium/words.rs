@@ -1,6 +1,7 @@
 //! Chromium's errors, and which of them each objection leads to.
 
 use crate::check::client::Outcome;
+use crate::check::verify::distinct;
 use crate::finding::Code;
 
 /// Which of the program's errors an objection leads to, gravest first; several make the first of those that are there.
@@ -80,15 +81,8 @@ pub fn words(code: Code) -> Vec<String> {
         Code::IssuerExpired | Code::NotYetValid => own == Code::Expired,
         code => own == code,
     };
-    let mut out: Vec<String> = Vec::new();
-    for w in WORDS.iter().filter(|w| same(w.1)) {
-        for said in words_of(w.2).1.split(" or ").map(str::to_owned) {
-            if !out.contains(&said) {
-                out.push(said);
-            }
-        }
-    }
-    out
+    let all = WORDS.iter().filter(|w| same(w.1));
+    distinct(all.flat_map(|w| words_of(w.2).1.split(" or ")).map(str::to_owned))
 }
 
 /// Every objection: a test leaves out one after another.

@@ -22,7 +22,7 @@ pub use errors::{all_words, is_overridable, words};
 const MOST_BETWEEN: usize = 6;
 /// A longer certificate is not read.
 const MOST_OCTETS: usize = 65_535;
-/// So many steps are taken in search of a path.
+/// Steps after which the search for a path ends.
 const MOST_STEPS: usize = 20_000;
 
 /// Extensions that it understands.

@@ -99,7 +99,7 @@ pub fn covers(leaf: &Certificate, host: &Name) -> bool {
     let Some(list) = tlv::one(&e.value).filter(|t| t.tag == SEQUENCE) else { return false };
     let mut rest = list.body;
     let mut matched = false;
-    // One after another: what stands behind the first that fits is not looked at.
+    // In order: Firefox does not read past the first name that matches, so a damaged one behind it does no harm.
     while let Some(t) = tlv::first(rest).filter(|_| !matched) {
         rest = &rest[t.whole.len()..];
         let Some(name) = parts::general(&t) else { break };

@@ -3,8 +3,7 @@
 use crate::check::verify::parts::{self, Constraints, General};
 use crate::pki::cert::Certificate;
 use crate::pki::cert::raw::id;
-use crate::vocabulary::name::Name;
-use std::net::IpAddr;
+use crate::vocabulary::name::{Name, ip_octets};
 
 /// Whether the leaf's purposes let a common name stand for a host: none, any, or a server's.
 fn may_serve(leaf: &Certificate) -> bool {
@@ -31,10 +30,7 @@ pub fn covers(leaf: &Certificate, host: &Name) -> bool {
     let names = parts::alternative_names(&leaf.raw).unwrap_or_default();
     match host {
         Name::Ip(a) => {
-            let octets = match a {
-                IpAddr::V4(a) => a.octets().to_vec(),
-                IpAddr::V6(a) => a.octets().to_vec(),
-            };
+            let octets = ip_octets(*a);
             names.iter().any(|n| n.kind == 7 && n.octets == octets)
         }
         Name::Dns(host) => {

@@ -129,8 +129,8 @@ pub fn uri_host(uri: &str) -> String {
     rest[..end].rsplit('@').next().unwrap_or_default().to_owned()
 }
 
-/// Holds the leaf's names against them. `Err` is what stands behind "not authorized to sign for this name: ", or a whole message of its
-/// own where it is `(message, true)`.
+/// Checks the leaf's names against the constraints. `Err` holds the text after "not authorized to sign for this name: ", and false; or a
+/// whole message, and true.
 pub fn check(names: &[General], permitted: &[Constraint], excluded: &[Constraint]) -> Result<(), (String, bool)> {
     for name in names {
         let text = String::from_utf8_lossy(&name.octets).into_owned();

@@ -341,7 +341,7 @@ fn unnamed(leaf: &Parsed<'_>, host: &Name) -> Option<Refusal> {
     Some(refusal("name", 0, text))
 }
 
-/// The same name, key and alternative names stand in the chain already.
+/// True if the chain already has a certificate of the same subject, key and alternative names.
 fn already(candidate: &Parsed<'_>, below: &[&Parsed<'_>]) -> bool {
     let names = |c: &Parsed<'_>| {
         c.certificate.raw.extension(crate::pki::cert::raw::id::SUBJECT_ALT_NAME).map(|e| e.value.clone())

@@ -2,17 +2,14 @@
 
 use super::readable::{Held, canonical};
 use crate::check::verify::parts::{self, Constraints, General, Subtree};
-use crate::vocabulary::name::Name;
+use crate::vocabulary::name::{Name, ip_octets};
 use std::net::IpAddr;
 
 /// What it says if the name does not fit.
 pub fn host(leaf: &Held<'_>, host: &Name) -> Result<(), String> {
     match host {
         Name::Ip(a) => {
-            let octets = match a {
-                IpAddr::V4(a) => a.octets().to_vec(),
-                IpAddr::V6(a) => a.octets().to_vec(),
-            };
+            let octets = ip_octets(*a);
             let Some(names) = &leaf.names else { return Err("No subject alternative names present".into()) };
             let mapped = [vec![0; 10], vec![0xff, 0xff], octets.clone()].concat();
             if names.iter().any(|n| n.kind == 7 && (n.octets == octets || n.octets == mapped)) {

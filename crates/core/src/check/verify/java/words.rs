@@ -1,5 +1,6 @@
 //! The JVM's errors.
 
+use crate::check::verify::distinct;
 use crate::finding::Code;
 
 const BUILDING: &str = "PKIX path building failed: unable to find valid certification path to requested target";
@@ -65,13 +66,7 @@ pub fn words(code: Code) -> Vec<String> {
         Code::IssuerExpired | Code::NotYetValid => own == Code::Expired,
         code => own == code,
     };
-    let mut out: Vec<String> = Vec::new();
-    for w in WORDS.iter().filter(|w| same(w.1)).map(|w| w.2.to_owned()) {
-        if !out.contains(&w) {
-            out.push(w);
-        }
-    }
-    out
+    distinct(WORDS.iter().filter(|w| same(w.1)).map(|w| w.2.to_owned()))
 }
 
 /// Every objection: a test leaves out one after another.

@@ -2,15 +2,8 @@
 
 use super::cached::Cached;
 use crate::check::verify::parts;
-use crate::vocabulary::name::Name;
+use crate::vocabulary::name::{Name, ip_octets};
 use std::net::IpAddr;
-
-fn octets_of(address: IpAddr) -> Vec<u8> {
-    match address {
-        IpAddr::V4(a) => a.octets().to_vec(),
-        IpAddr::V6(a) => a.octets().to_vec(),
-    }
-}
 
 /// What curl says, if the name does not fit.
 pub fn curl(leaf: &Cached<'_>, host: &Name) -> Result<(), String> {
@@ -21,7 +14,7 @@ pub fn curl(leaf: &Cached<'_>, host: &Name) -> Result<(), String> {
         supported |= matches!(name.kind, 2 | 7);
         let good = match (name.kind, host) {
             (2, Name::Dns(_)) => !name.octets.contains(&0) && fits(&name.octets),
-            (7, Name::Ip(a)) => name.octets == octets_of(*a),
+            (7, Name::Ip(a)) => name.octets == ip_octets(*a),
             _ => false,
         };
         if good {
@@ -70,7 +63,7 @@ fn curl_fits(pattern: &[u8], host: &[u8]) -> bool {
 /// What the library itself says, as Python asks it.
 pub fn library(leaf: &Cached<'_>, host: &Name) -> bool {
     match host {
-        Name::Ip(a) => leaf.names.iter().any(|n| n.kind == 7 && n.octets == octets_of(*a)),
+        Name::Ip(a) => leaf.names.iter().any(|n| n.kind == 7 && n.octets == ip_octets(*a)),
         Name::Dns(d) => {
             let mut names = leaf.names.iter().filter(|n| n.kind == 2).peekable();
             if names.peek().is_some() {
@@ -110,7 +103,7 @@ fn has_valid_star(pattern: &[u8]) -> bool {
 /// What Node.js' own comparison says.
 pub fn node(leaf: &Cached<'_>, host: &Name) -> bool {
     match host {
-        Name::Ip(a) => leaf.names.iter().any(|n| n.kind == 7 && n.octets == octets_of(*a)),
+        Name::Ip(a) => leaf.names.iter().any(|n| n.kind == 7 && n.octets == ip_octets(*a)),
         Name::Dns(d) => {
             let names: Vec<&[u8]> = leaf.names.iter().filter(|n| n.kind == 2).map(|n| n.octets.as_slice()).collect();
             if !names.is_empty() {

@@ -2,6 +2,7 @@
 
 use super::ends::End;
 use crate::check::client::Client;
+use crate::check::verify::distinct;
 use crate::finding::Code;
 
 /// An error of the library's: its name, what it is to us, its words, and Node.js' word for it.
@@ -118,24 +119,18 @@ pub fn words(client: Client, code: Code) -> Vec<String> {
     if !own.is_empty() {
         return own.iter().map(ToString::to_string).collect();
     }
-    let mut out: Vec<String> = Vec::new();
     let same = |own: Code| match code {
         Code::IssuerExpired => matches!(own, Code::Expired | Code::NotYetValid),
         code => own == code,
     };
-    for w in WORDS.iter().filter(|w| same(w.code)) {
-        let said = match client {
-            Client::Python => format!("certificate verify failed: {}", w.words),
-            Client::Node => w.node.to_owned(),
-            _ => format!("(60) SSL certificate problem: {}", w.words),
-        };
-        if !out.contains(&said) {
-            out.push(said);
-        }
-    }
+    let of_chain = WORDS.iter().filter(|w| same(w.code)).map(|w| match client {
+        Client::Python => format!("certificate verify failed: {}", w.words),
+        Client::Node => w.node.to_owned(),
+        _ => format!("(60) SSL certificate problem: {}", w.words),
+    });
     let ends = End::ALL.into_iter().filter(|e| e.code() == code);
-    out.extend(ends.flat_map(|e| e.said(client).split(" or ")).filter(|t| !t.is_empty()).map(str::to_owned));
-    out
+    let of_ends = ends.flat_map(|e| e.said(client).split(" or ")).filter(|t| !t.is_empty()).map(str::to_owned);
+    distinct(of_chain.chain(of_ends))
 }
 
 /// Every error by which it refuses a chain: a test leaves out one after another.

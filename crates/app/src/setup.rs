@@ -398,5 +398,5 @@ fn visit(name: Name, port: u16) -> Option<Visit> {
         Name::Ip(a) if a == IpAddr::V4(Ipv4Addr::LOCALHOST) => (name, a),
         _ => return None,
     };
-    Some(Visit { host, address: SocketAddr::new(ip, port) })
+    Some(Visit { host, address: SocketAddr::new(ip, port), page: None })
 }

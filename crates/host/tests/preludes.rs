@@ -16,7 +16,7 @@ fn meet(address: SocketAddr, prelude: Prelude) -> Result<Met, Missed> {
     dial::meet(&Ask { host: &host(), prelude, path: "/", shown: None }, address)
 }
 
-const ALL: [Prelude; 8] = [
+const ALL: [Prelude; 13] = [
     Prelude::None,
     Prelude::Postgres,
     Prelude::Mysql,
@@ -25,6 +25,11 @@ const ALL: [Prelude; 8] = [
     Prelude::Ldap,
     Prelude::SqlServer,
     Prelude::WebSocket,
+    Prelude::Pop3,
+    Prelude::Ftp,
+    Prelude::Xmpp,
+    Prelude::Nats,
+    Prelude::Tls,
 ];
 
 /// A server that sends this at once, reads a little, and hangs up.
@@ -49,7 +54,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(48))]
 
     #[test]
-    fn any_greeting_comes_to_an_end(bytes in prop::collection::vec(any::<u8>(), 0..200), which in 0_usize..8) {
+    fn any_greeting_comes_to_an_end(bytes in prop::collection::vec(any::<u8>(), 0..200), which in 0_usize..13) {
         let begun = Instant::now();
         let missed = meet(sends(bytes), ALL[which]).unwrap_err();
         prop_assert!(begun.elapsed() < Duration::from_secs(12), "{missed:?}");
@@ -59,15 +64,19 @@ proptest! {
     #[test]
     fn a_greeting_that_begins_well_and_goes_on_badly_comes_to_an_end_too(
         rest in prop::collection::vec(any::<u8>(), 0..80),
-        which in 0_usize..6,
+        which in 0_usize..10,
     ) {
-        let starts: [(&[u8], Prelude); 6] = [
+        let starts: [(&[u8], Prelude); 10] = [
             (b"\x04\x01\x00\x20\x00\x00\x01\x00\x01\x00", Prelude::SqlServer),
             (b"220 ready\r\n250", Prelude::Smtp),
             (b"* OK ready\r\n", Prelude::Imap),
             (b"S", Prelude::Postgres),
             (b"\x30\x0c\x02\x01\x01\x78", Prelude::Ldap),
             (b"\x20\x00\x00\x00\x0a8\x00", Prelude::Mysql),
+            (b"+OK ready\r\n", Prelude::Pop3),
+            (b"220 ready\r\n", Prelude::Ftp),
+            (b"<?xml version='1.0'?><stream:stream>", Prelude::Xmpp),
+            (b"INFO {", Prelude::Nats),
         ];
         let (start, prelude) = starts[which];
         let missed = meet(sends([start, &rest].concat()), prelude).unwrap_err();

@@ -76,3 +76,44 @@ pub fn config_of(folder: &std::path::Path) -> std::sync::Arc<rustls::ServerConfi
     config.alpn_protocols = vec![b"http/1.1".to_vec()];
     Arc::new(config)
 }
+
+/// A page that is served: its path, further header lines, its body.
+pub type Page<'a> = (&'a str, &'a str, String);
+
+/// The same as [`of_files`], and it answers HTTP: each path with its page, every other with 404.
+pub fn of_pages(folder: &std::path::Path, pages: &[Page<'_>]) -> u16 {
+    use std::io::{Read, Write};
+    let config = config_of(folder);
+    let pages: Vec<(String, String, String)> =
+        pages.iter().map(|(path, head, body)| ((*path).to_owned(), (*head).to_owned(), body.clone())).collect();
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for socket in listener.incoming().flatten() {
+            let Ok(tls) = rustls::ServerConnection::new(config.clone()) else { continue };
+            let pages = pages.clone();
+            // A browser opens connections ahead and leaves them idle.
+            std::thread::spawn(move || {
+                let mut stream = rustls::StreamOwned::new(tls, socket);
+                let (mut head, mut byte) = (Vec::new(), [0]);
+                while !head.ends_with(b"\r\n\r\n") && stream.read(&mut byte).is_ok_and(|n| n > 0) {
+                    head.push(byte[0]);
+                }
+                let head = String::from_utf8_lossy(&head).into_owned();
+                let path = head.split(' ').nth(1).unwrap_or_default();
+                let (status, more, body) = match pages.iter().find(|(p, ..)| p == path) {
+                    Some((_, more, body)) => ("200 OK", more.as_str(), body.as_str()),
+                    None => ("404 Not Found", "", ""),
+                };
+                let length = body.len();
+                let _ = write!(
+                    stream,
+                    "HTTP/1.1 {status}\r\nContent-Type: text/html\r\nContent-Length: {length}\r\nConnection: close\r\n{more}\r\n{body}"
+                );
+                stream.conn.send_close_notify();
+                let _ = stream.flush();
+            });
+        }
+    });
+    port
+}

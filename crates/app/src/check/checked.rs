@@ -6,9 +6,10 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use tamga_core::check::assess::Answer;
 use tamga_core::check::client::{Client, Outcome, agrees};
+use tamga_core::check::page::{self, Fate, Page, Part};
 use tamga_core::check::redirect::Hop;
 use tamga_core::check::wire::Reader;
-use tamga_core::finding::{Code, Finding};
+use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_host::clients::Observed;
@@ -26,6 +27,17 @@ pub struct Row {
     pub code: Option<String>,
     /// The findings that it acts on.
     pub findings: Vec<&'static str>,
+}
+
+/// How a verdict weighs.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Weight {
+    /// Nobody would warn.
+    Good,
+    /// Something could not be judged.
+    Care,
+    /// Somebody would warn, or something is missing.
+    Bad,
 }
 
 /// What came of one target.
@@ -50,6 +62,8 @@ pub struct Checked {
     pub findings: Vec<Finding>,
     /// What each client that was run printed.
     pub raw: Vec<String>,
+    /// What browsers that were run found in the page.
+    pub pages: Vec<Page>,
     /// What is worth knowing besides.
     pub remarks: Vec<String>,
     /// The redirects from plain HTTP on.
@@ -73,6 +87,7 @@ impl Checked {
             rows: Vec::new(),
             findings: Vec::new(),
             raw: Vec::new(),
+            pages: Vec::new(),
             remarks: Vec::new(),
             hops: Vec::new(),
             wire: Reader::default(),
@@ -133,12 +148,104 @@ impl Checked {
     }
 }
 
+impl Checked {
+    /// What was checked, and over what connection.
+    pub fn headline(&self) -> String {
+        let connection = self.met.first().map(|m| {
+            let exchange = m.key_exchange.as_ref().map(|k| format!(", key exchange {k}")).unwrap_or_default();
+            format!(": {}{exchange}{}", m.protocol, if m.staple { ", status stapled" } else { "" })
+        });
+        format!("{}{}", self.first_line, connection.unwrap_or_default())
+    }
+
+    /// The verdict in one line, and how it weighs.
+    pub fn verdict(&self) -> (Weight, String) {
+        let mut warned: Vec<&str> = Vec::new();
+        let minds = |r: &&Row| r.basis != "documented" && matches!(r.outcome, Outcome::Warns | Outcome::Refuses);
+        for r in self.rows.iter().filter(minds) {
+            if !warned.contains(&r.client.word()) {
+                warned.push(r.client.word());
+            }
+        }
+        let unknown = self.rows.iter().filter(|r| r.outcome == Outcome::Unknown);
+        let mut unjudged: Vec<&str> = unknown.map(|r| r.client.word()).collect();
+        unjudged.dedup();
+        let faulty = || self.pages.iter().any(|p| !p.parts.is_empty());
+        match () {
+            () if self.rows.is_empty() => (Weight::Bad, "no certificate received: the connection failed".to_owned()),
+            () if !warned.is_empty() => (Weight::Bad, format!("{} would warn or refuse", warned.join(", "))),
+            () if self.ending != Ending::Good && faulty() => (
+                Weight::Bad,
+                "no client would warn about the certificate, but parts of the page are blocked, missing or not protected"
+                    .to_owned(),
+            ),
+            () if self.ending != Ending::Good => (Weight::Bad, "not good".to_owned()),
+            () if self.rows.iter().all(|r| r.outcome != Outcome::Accepts) => {
+                (Weight::Care, "no client could be judged".to_owned())
+            }
+            () if !unjudged.is_empty() => {
+                let others = unjudged.join(", ");
+                (Weight::Care, format!("no client that was judged would warn; not judged: {others}"))
+            }
+            () => (Weight::Good, "no client would warn".to_owned()),
+        }
+    }
+
+    /// What was found in the pages counts like what was found in the chain.
+    pub(super) fn take_pages(&mut self, pages: Vec<Page>) {
+        for f in page::findings(&pages) {
+            if f.severity > Severity::Note {
+                self.ending = self.ending.worst(Ending::Bad);
+            }
+            self.findings.push(f);
+        }
+        self.pages = pages;
+    }
+}
+
 #[derive(Serialize, JsonSchema)]
 struct Connection {
     address: String,
     protocol: String,
     cipher: String,
+    key_exchange: Option<String>,
     alpn: Option<String>,
+    staple: bool,
+}
+
+/// A page, as a browser that was run saw it.
+#[derive(Serialize, JsonSchema)]
+struct PageView<'a> {
+    #[schemars(with = "report::OneOf<Client>")]
+    client: &'static str,
+    url: &'a str,
+    secure_context: bool,
+    /// What it asks for, or sends to, over plain HTTP.
+    insecure: Vec<&'a str>,
+    refused: Vec<Refused<'a>>,
+}
+
+/// A part whose server the browser refused.
+#[derive(Serialize, JsonSchema)]
+struct Refused<'a> {
+    url: &'a str,
+    code: &'a str,
+}
+
+impl<'a> PageView<'a> {
+    fn of(page: &'a Page) -> PageView<'a> {
+        let refused = |p: &'a Part| match &p.fate {
+            Fate::Refused(code) => Some(Refused { url: &p.url, code }),
+            _ => None,
+        };
+        PageView {
+            client: page.client.word(),
+            url: &page.url,
+            secure_context: page.secure_context,
+            insecure: page.insecure(),
+            refused: page.parts.iter().filter_map(refused).collect(),
+        }
+    }
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -179,6 +286,8 @@ struct View<'a> {
     kind: &'static str,
     ok: bool,
     connections: Vec<Connection>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    page: Option<PageView<'a>>,
     redirects: Vec<Redirect>,
     chain: Vec<report::CertificateOf>,
     paths: Vec<Vec<Sha256Fingerprint>>,
@@ -198,6 +307,8 @@ impl Serialize for Checked {
             address: m.address.to_string(),
             protocol: m.protocol.to_string(),
             cipher: m.cipher.to_string(),
+            key_exchange: m.key_exchange.clone(),
+            staple: m.staple,
             alpn: m.alpn.as_ref().map(ToString::to_string),
         };
         let redirect = |h: &Hop| {
@@ -210,6 +321,8 @@ impl Serialize for Checked {
             kind: self.kind,
             ok: self.ending == Ending::Good,
             connections: self.met.iter().map(connection).collect(),
+            // Chromium's, if it was run: it tells of parts that Firefox is silent about.
+            page: self.pages.iter().min_by_key(|p| p.client != Client::Chromium).map(PageView::of),
             redirects: self.hops.iter().filter_map(redirect).collect(),
             chain: self.chain.iter().map(report::CertificateOf::from).collect(),
             paths: if path.is_empty() { vec![] } else { vec![path] },

@@ -7,8 +7,10 @@ use crate::report::Outcome as Ending;
 use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 use tamga_core::check::client::case::Spoken;
+use tamga_core::check::client::{Client, Outcome};
 use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::pki::cert::Certificate;
+use tamga_core::stores::trust::hsts;
 use tamga_core::vocabulary::name::Name;
 use tamga_host::clients::Visit;
 use tamga_host::dial::{self, Ask, Met, Missed, Prelude};
@@ -63,15 +65,21 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
     }
     about_client(around, &mut checked, host, &first);
     remembered(around, &mut checked, host, *port);
+    over_tls_alone(env, around, &mut checked, host);
     for other in met.iter().filter(|m| m.chain != first.chain) {
         elsewhere(around, &mut checked, host, &first, other)?;
     }
     // Neither curl nor a browser speaks the other protocols.
     if observe && matches!(prelude, Prelude::None | Prelude::WebSocket) {
-        let visit = Visit { host: host.clone(), address: first.address };
+        let page = (*prelude == Prelude::None).then(|| meeting.path.clone());
+        let visit = Visit { host: host.clone(), address: first.address, page };
+        let mut pages = Vec::new();
         for (client, seen) in crate::observe::observe(env, &around.clients, std::slice::from_ref(&visit)) {
-            checked.compare(client, seen.into_iter().next());
+            let observed = seen.into_iter().next();
+            pages.extend(observed.as_ref().and_then(|o| o.page.clone()));
+            checked.compare(client, observed);
         }
+        checked.take_pages(pages);
     }
     // What visitors meet who type the bare name.
     if *port == 443 && *prelude == Prelude::None {
@@ -187,7 +195,7 @@ fn about_client(around: &Around, checked: &mut Checked, host: &Name, met: &Met) 
 fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
     let typed = host.to_string();
     for e in around.exceptions.iter().filter(|e| e.host == typed && e.port == port) {
-        let client = tamga_core::check::client::Client::from_str(e.client);
+        let client = Client::from_str(e.client);
         if !client.as_ref().is_ok_and(|c| around.clients.contains(c)) {
             continue;
         }
@@ -202,6 +210,33 @@ fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
         f.clients.extend(client);
         checked.findings.push(f);
     }
+}
+
+/// Where a browser remembers Strict-Transport-Security, a warning has no button to go on.
+fn over_tls_alone(env: &Env, around: &Around, checked: &mut Checked, host: &Name) {
+    let Some(mut f) = hsts(env, around, &host.to_string()) else { return };
+    let warns = checked.rows.iter().any(|r| r.client == Client::Chromium && r.outcome == Outcome::Warns);
+    if warns {
+        f.summary.push_str(": its warning about the certificate has no button to go on");
+        f.severity = Severity::Warning;
+    }
+    checked.findings.push(f);
+}
+
+/// What Chromium remembers of a host, if Chromium is one of the clients asked about.
+pub(super) fn hsts(env: &Env, around: &Around, host: &str) -> Option<Finding> {
+    if !around.clients.contains(&Client::Chromium) {
+        return None;
+    }
+    let r = hsts::remembered(&env.machine, host).into_iter().max_by_key(|r| r.until)?;
+    let whose = if r.domain == host { String::new() } else { format!(", by what {} said of its subdomains", r.domain) };
+    let mut f = Finding::new(Code::HstsRemembered, host).with_summary(format!(
+        "Chromium remembers until {} that {host} is asked over HTTPS alone, on every port{whose}",
+        r.until.date()
+    ));
+    f.remedy = format!("in Chromium open chrome://net-internals/#hsts and delete the policy of {}", r.domain);
+    f.clients.push(Client::Chromium);
+    Some(f)
 }
 
 /// Another address of the same name that shows another certificate.

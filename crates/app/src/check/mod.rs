@@ -10,7 +10,7 @@ mod target;
 mod wire;
 
 pub use around::Terms;
-pub use checked::{Checked, Row};
+pub use checked::{Checked, Row, Weight};
 
 use crate::env::Env;
 use crate::failure::Result;
@@ -87,6 +87,8 @@ fn one(env: &Env, around: &Around, typed: &str, observe: bool) -> Result<Checked
         Target::Label(issued) => files::label(env, around, typed, &issued)?,
     };
     checked.show_wire = around.wire;
+    // What was added later stands where it weighs; the order among equals stays.
+    checked.findings.sort_by_key(|f| std::cmp::Reverse(f.severity));
     Ok(checked)
 }
 

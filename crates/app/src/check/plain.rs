@@ -1,14 +1,14 @@
 //! From plain HTTP to HTTPS, hop by hop.
 
 use super::hops::{asked, followed, report_hops};
-use super::live::{Meeting, live};
+use super::live::{Meeting, hsts, live};
 use super::{Around, Checked};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Outcome as Ending;
 use std::str::FromStr;
 use tamga_core::check::redirect::{Address, Next};
-use tamga_core::finding::Finding;
+use tamga_core::finding::{Finding, Severity};
 use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::Prelude;
 
@@ -18,7 +18,7 @@ pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, obs
     let mut checked = match &end {
         Ok(Next::Secure(to)) => match Name::from_str(&to.host) {
             Ok(host) => {
-                let meeting = Meeting { host, port: to.port, prelude: Prelude::None, path: "/".into() };
+                let meeting = Meeting { host, port: to.port, prelude: Prelude::None, path: to.path.clone() };
                 let mut checked = live(env, around, typed, &meeting, observe)?;
                 checked.first_line = format!("{start}, and {to}, to which it leads");
                 checked
@@ -34,5 +34,13 @@ pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, obs
         checked.findings.push(f);
     }
     report_hops(&mut checked, start, hops);
+    // Who types http:// never gets there.
+    if let Some(mut f) = hsts(env, around, &start.host) {
+        f.summary.push_str(&format!(": it asks https://{}:{} instead of {start}", start.host, start.port));
+        f.severity = Severity::Warning;
+        checked.findings.retain(|other| other.code != f.code);
+        checked.findings.push(f);
+        checked.ending = checked.ending.worst(Ending::Bad);
+    }
     Ok(checked)
 }

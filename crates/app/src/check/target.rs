@@ -22,6 +22,10 @@ pub(crate) enum Target {
     Label(Box<Issued>),
 }
 
+/// What may be checked.
+const SCHEMES: &str = "https://HOST[:PORT], http://HOST[:PORT], likewise with wss, smtp imap pop3 ldap ftp xmpp nats postgres mysql \
+     sqlserver, smtps imaps pop3s ldaps ftps rediss amqps mqtts; HOST:PORT, a file or directory, a label, or a host";
+
 /// How the names of files with certificates and keys end.
 const FILE_ENDINGS: [&str; 11] =
     [".pem", ".crt", ".cer", ".der", ".p12", ".pfx", ".p7b", ".key", ".csr", ".jks", ".chain"];
@@ -47,12 +51,11 @@ pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
             Name::asked(&address.host)?;
             return Ok(Target::Plain(address));
         }
-        return Err(Error::Word {
-            what: "kind of target",
-            typed: format!("{scheme}://"),
-            accepted: "https://HOST[:PORT], http://HOST[:PORT], wss postgres mysql smtp imap ldap sqlserver likewise, HOST:PORT, a file or directory, a label, or a host".into(),
-        }
-        .into());
+        let accepted = match Prelude::with_tls(&scheme.to_ascii_lowercase()) {
+            Some(with_tls) => format!("{with_tls}://HOST[:PORT]: {scheme}:// means without TLS"),
+            None => SCHEMES.into(),
+        };
+        return Err(Error::Word { what: "kind of target", typed: format!("{scheme}://"), accepted }.into());
     }
     // The ledger knows what a label means better than the directory in which Tamga is run.
     if let Some(issued) = around.current(typed)? {

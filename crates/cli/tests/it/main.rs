@@ -43,6 +43,7 @@ mod many;
 mod met;
 mod missteps;
 mod other_systems;
+mod padlock;
 mod policies;
 mod preludes;
 mod privileges;

@@ -69,7 +69,7 @@ fn many_targets_come_side_by_side_in_their_order_with_a_summary() {
 #[test]
 fn what_is_typed_wrong_in_a_list_is_reported_before_any_connection() {
     let s = lab();
-    std::fs::write(s.lab("bad.txt"), "localhost:1\nftp://archive.saltmarsh.test\n").unwrap();
+    std::fs::write(s.lab("bad.txt"), "localhost:1\ngopher://archive.saltmarsh.test\n").unwrap();
     s.run(&["check", "--list", "bad.txt"]).expect(2);
     std::fs::write(s.lab("empty.txt"), "# nothing\n").unwrap();
     assert!(s.run(&["check", "--list", "empty.txt"]).expect(3).err.contains("no line"));

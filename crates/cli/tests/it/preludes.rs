@@ -83,9 +83,59 @@ fn mail_and_directories_go_over_to_tls() {
 }
 
 #[test]
-fn a_server_without_tls_and_one_of_another_kind_are_distinguished() {
+fn files_messages_and_talk_go_over_to_tls() {
     let s = lab();
-    let no = |scheme: &str, talk: fn(&mut BufReader<TcpStream>)| checked(&s, scheme, server(&s, false, talk));
+    let pop3 = server(&s, true, |socket| {
+        say(socket, b"+OK ready <1@charts>\r\n");
+        assert_eq!(heard(socket), "STLS\r\n");
+        say(socket, b"+OK begin\r\n");
+    });
+    assert_eq!(checked(&s, "pop3", pop3), (0, String::new()));
+    let ftp = server(&s, true, |socket| {
+        say(socket, b"220-charts\r\n220 ready\r\n");
+        assert_eq!(heard(socket), "AUTH TLS\r\n");
+        say(socket, b"234 begin\r\n");
+    });
+    assert_eq!(checked(&s, "ftp", ftp), (0, String::new()));
+    let nats = server(&s, true, |socket| say(socket, b"INFO {\"server_id\":\"x\",\"tls_required\":true}\r\n"));
+    assert_eq!(checked(&s, "nats", nats), (0, String::new()));
+    let xmpp = server(&s, true, |socket| {
+        let until = |socket: &mut BufReader<TcpStream>, count: usize| {
+            let mut all = String::new();
+            for _ in 0..count {
+                let mut some = Vec::new();
+                socket.read_until(b'>', &mut some).unwrap();
+                all.push_str(&String::from_utf8_lossy(&some));
+            }
+            all
+        };
+        assert!(until(socket, 2).contains("to='localhost'"));
+        say(socket, b"<?xml version='1.0'?><stream:stream id='1' xmlns='jabber:client'><stream:features>");
+        say(socket, b"<starttls xmlns='urn:ietf:params:xml:ns:xmpp-tls'><required/></starttls></stream:features>");
+        assert!(until(socket, 1).starts_with("<starttls"));
+        say(socket, b"<proceed xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>");
+    });
+    assert_eq!(checked(&s, "xmpp", xmpp), (0, String::new()));
+}
+
+#[test]
+fn schemes_that_mean_tls_at_once_offer_no_http_and_their_plain_twins_are_refused() {
+    let s = lab();
+    for scheme in ["smtps", "imaps", "pop3s", "ldaps", "rediss", "amqps", "mqtts", "ftps"] {
+        let port = server(&s, true, |_| {});
+        assert_eq!(checked(&s, scheme, port), (0, String::new()), "{scheme}");
+    }
+    for (plain, with_tls) in [("redis", "rediss://"), ("amqp", "amqps://"), ("mqtt", "mqtts://"), ("ws", "wss://")] {
+        let said = s.run(&["check", &format!("{plain}://localhost")]).expect(2).err;
+        assert!(said.contains(with_tls) && said.contains("without TLS"), "{said}");
+    }
+}
+
+#[test]
+fn a_server_without_tls_and_one_of_another_kind_are_distinguished() {
+    type Talk = fn(&mut BufReader<TcpStream>);
+    let s = lab();
+    let no = |scheme: &str, talk: Talk| checked(&s, scheme, server(&s, false, talk));
     let off = (1, "tls-on-plain-port".to_owned());
     let other = (1, "other-protocol".to_owned());
     assert_eq!(
@@ -114,16 +164,36 @@ fn a_server_without_tls_and_one_of_another_kind_are_distinguished() {
         say(socket, b"N");
     };
     assert_eq!(no("postgres", refuses), off);
+    let refused: [(&str, Talk); 4] = [
+        ("pop3", |socket| {
+            say(socket, b"+OK ready\r\n");
+            heard(socket);
+            say(socket, b"-ERR what?\r\n");
+        }),
+        ("ftp", |socket| {
+            say(socket, b"220 ready\r\n");
+            heard(socket);
+            say(socket, b"502 what?\r\n");
+        }),
+        ("nats", |socket| say(socket, b"INFO {\"server_id\":\"x\"}\r\n")),
+        ("xmpp", |socket| {
+            let _ = socket.read(&mut [0; 512]).unwrap();
+            say(socket, b"<stream:stream id='1'><stream:features></stream:features>");
+        }),
+    ];
+    for (scheme, talk) in refused {
+        assert_eq!(no(scheme, talk), off, "{scheme}");
+    }
     // A greeting of MySQL that offers nothing.
     let plain = |socket: &mut BufReader<TcpStream>| {
         say(socket, b"\x16\x00\x00\x00\x0a8.0\x00\x01\x00\x00\x00abcdefgh\x00\x00\x00\x21\x00");
         let _ = socket.read(&mut [0; 8]);
     };
     assert_eq!(no("mysql", plain), off);
-    for scheme in ["smtp", "imap", "mysql"] {
+    for scheme in ["smtp", "imap", "mysql", "pop3", "ftp", "nats"] {
         assert_eq!(no(scheme, |socket| say(socket, b"SSH-2.0-gauge\r\n\r\n\r\n")), other, "{scheme}");
     }
-    for scheme in ["postgres", "ldap"] {
+    for scheme in ["postgres", "ldap", "xmpp"] {
         let nonsense = |socket: &mut BufReader<TcpStream>| {
             let _ = socket.read(&mut [0; 4]).unwrap();
             say(socket, b"HTTP/1.1 400 Bad Request\r\n\r\n");

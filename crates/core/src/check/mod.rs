@@ -4,6 +4,7 @@
 pub mod assess;
 pub mod client;
 pub mod messages;
+pub mod page;
 pub mod predict;
 pub mod redirect;
 pub mod verify;

@@ -6,6 +6,7 @@ mod chain;
 mod connection;
 mod issuing;
 mod names;
+mod page;
 mod trust;
 mod validity;
 
@@ -89,6 +90,10 @@ codes! {
     RedirectElsewhere "redirect-elsewhere",
     RedirectRemembered "redirect-remembered",
     PlainHttpOpen "plain-http-open",
+    MixedContent "mixed-content",
+    InsecureForm "insecure-form",
+    SubresourceRefused "subresource-refused",
+    HstsRemembered "hsts-remembered",
     Revoked "revoked",
     RevocationUnknown "revocation-unknown",
     StapleMissing "staple-missing",
@@ -141,7 +146,9 @@ pub fn entry(code: Code) -> &'static Entry {
 
 /// Every row, by subject.
 pub fn entries() -> impl Iterator<Item = &'static Entry> {
-    [trust::ROWS, names::ROWS, validity::ROWS, chain::ROWS, connection::ROWS, issuing::ROWS].into_iter().flatten()
+    [trust::ROWS, names::ROWS, validity::ROWS, chain::ROWS, connection::ROWS, page::ROWS, issuing::ROWS]
+        .into_iter()
+        .flatten()
 }
 
 /// One finding about one thing.

@@ -2,6 +2,8 @@
 
 #![allow(clippy::disallowed_macros, reason = "the protocol's messages; there is no path in them")]
 
+mod page;
+
 use super::{Observed, Visit, failed};
 use crate::fs;
 use crate::places::Machine;
@@ -14,7 +16,8 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
-use tamga_core::check::client::Outcome;
+use tamga_core::check::client::{Client, Outcome};
+use tamga_core::check::page::Page;
 use tamga_core::plan::ports::Commands;
 use tamga_core::plan::ports::Environment;
 use tamga_core::stores::trust::chromium::folder;
@@ -22,6 +25,13 @@ use tamga_core::vocabulary::text::Shown;
 
 /// Starting takes one second here; a cold or loaded machine takes many.
 const LIMIT: Duration = Duration::from_secs(45);
+
+/// So long a page may take to load its parts; what it still loads then is not waited for.
+const LOAD: Duration = Duration::from_secs(8);
+/// A part that was asked for over HTTPS instead of plain HTTP fails only after the page is loaded.
+const LATE: Duration = Duration::from_millis(600);
+/// A page can make endlessly many requests.
+const MOST_EVENTS: usize = 20_000;
 
 /// So many pages are asked for at once: before it shows an error it waits a second or more, in case the network has a login page.
 const TABS: usize = 12;
@@ -85,6 +95,8 @@ struct Browser {
     answers: mpsc::Receiver<Value>,
     next: u64,
     begun: Instant,
+    /// What happened in the pages, with the session that it happened in.
+    events: Vec<Value>,
 }
 
 impl Browser {
@@ -156,7 +168,7 @@ impl Browser {
             }
         });
         let write = std::fs::File::from(OwnedFd::from(write));
-        Ok(Browser { _started: started, child, write, answers, next: 0, begun: Instant::now() })
+        Ok(Browser { _started: started, child, write, answers, next: 0, begun: Instant::now(), events: Vec::new() })
     }
 
     /// Asks, and gives the number of the question.
@@ -172,20 +184,34 @@ impl Browser {
         Ok(self.next)
     }
 
+    /// The next message within a time; None if there was none.
+    fn next_message(&mut self, within: Duration) -> Result<Option<Value>, String> {
+        match self.answers.recv_timeout(within) {
+            Ok(message) => Ok(Some(message)),
+            Err(mpsc::RecvTimeoutError::Timeout) => Ok(None),
+            Err(mpsc::RecvTimeoutError::Disconnected) => Err("chromium ended before it answered".to_owned()),
+        }
+    }
+
+    /// What happens in a page is kept for later.
+    fn keep(&mut self, message: Value) {
+        if self.events.len() < MOST_EVENTS && message["method"].as_str().is_some_and(page::counts) {
+            self.events.push(message);
+        }
+    }
+
     /// The next answer: the number of its question, and what it says.
     fn hear(&mut self) -> Result<(u64, Result<Value, String>), String> {
         loop {
             let left = LIMIT.checked_sub(self.begun.elapsed()).ok_or("chromium did not answer in time")?;
-            let answer = self.answers.recv_timeout(left).map_err(|e| match e {
-                mpsc::RecvTimeoutError::Timeout => "chromium did not answer in time".to_owned(),
-                mpsc::RecvTimeoutError::Disconnected => "chromium ended before it answered".to_owned(),
-            })?;
+            let answer = self.next_message(left)?.ok_or("chromium did not answer in time")?;
             if let Some(id) = answer["id"].as_u64() {
                 return Ok(match answer.get("error") {
                     Some(e) => (id, Err(format!("chromium refused: {e}"))),
                     None => (id, Ok(answer["result"].clone())),
                 });
             }
+            self.keep(answer);
         }
     }
 
@@ -211,10 +237,16 @@ impl Browser {
     fn pages(&mut self, visits: &[Visit], seen: &mut [Option<Observed>]) -> Result<(), String> {
         let mut targets = Vec::new();
         let mut asked = Vec::new();
+        self.events.clear();
         for visit in visits {
             let target = self.call("", "Target.createTarget", &json!({"url": "about:blank"}))?["targetId"].clone();
             let session = self.call("", "Target.attachToTarget", &json!({"targetId": target, "flatten": true}))?;
             let session = session["sessionId"].as_str().unwrap_or_default().to_owned();
+            if visit.page.is_some() {
+                for domain in ["Page", "Network", "Audits", "Security"] {
+                    self.call(&session, &format!("{domain}.enable"), &json!({}))?;
+                }
+            }
             targets.push((target, session, visit.url()));
         }
         for (_, session, url) in &targets {
@@ -226,10 +258,56 @@ impl Browser {
                 seen[i] = Some(answer.map_or_else(failed, |result| observed(&result)));
             }
         }
+        let shown = |i: usize, seen: &[Option<Observed>]| {
+            visits[i].page.is_some() && seen[i].as_ref().is_some_and(|o| o.outcome == Outcome::Accepts)
+        };
+        let sessions: Vec<&str> =
+            (0..visits.len()).filter(|i| shown(*i, seen)).map(|i| targets[i].1.as_str()).collect();
+        self.settle(&sessions)?;
+        for (i, (_, session, url)) in targets.iter().enumerate().filter(|(i, _)| shown(*i, seen)).collect::<Vec<_>>() {
+            let page = self.page(session, url)?;
+            if let Some(o) = seen[i].as_mut() {
+                o.page = page;
+            }
+        }
         for (target, ..) in targets {
             self.call("", "Target.closeTarget", &json!({"targetId": target}))?;
         }
         Ok(())
+    }
+
+    /// Waits until these pages are loaded, and for what comes late; a page that never ends is taken as it is.
+    fn settle(&mut self, sessions: &[&str]) -> Result<(), String> {
+        if sessions.is_empty() {
+            return Ok(());
+        }
+        let until = Instant::now() + LOAD;
+        let is_loaded = |events: &[Value], session: &str| {
+            events.iter().any(|e| e["sessionId"] == session && e["method"] == "Page.loadEventFired")
+        };
+        while Instant::now() < until && !sessions.iter().all(|s| is_loaded(&self.events, s)) {
+            if let Some(message) = self.next_message(Duration::from_millis(100))? {
+                self.keep(message);
+            }
+        }
+        let late = Instant::now() + LATE;
+        while let Some(left) = late.checked_duration_since(Instant::now()).filter(|d| !d.is_zero()) {
+            if let Some(message) = self.next_message(left)? {
+                self.keep(message);
+            }
+        }
+        Ok(())
+    }
+
+    /// What was found in the page of a session; None if the browser shows a page of its own instead.
+    fn page(&mut self, session: &str, url: &str) -> Result<Option<Page>, String> {
+        let expression = "location.protocol === 'https:' ? window.isSecureContext : null";
+        let asked = json!({"expression": expression, "returnByValue": true});
+        let answer = self.call(session, "Runtime.evaluate", &asked)?;
+        let Some(is_secure) = answer["result"]["value"].as_bool() else { return Ok(None) };
+        let events = self.events.iter().filter(|e| e["sessionId"] == session);
+        let (client, url) = (Client::Chromium, url.to_owned());
+        Ok(Some(Page { client, url, secure_context: is_secure, parts: page::parts(events) }))
     }
 }
 
@@ -237,11 +315,11 @@ impl Browser {
 fn observed(result: &Value) -> Observed {
     let raw = tamga_core::vocabulary::text::harmless(&result.to_string());
     match result["errorText"].as_str() {
-        None | Some("") => Observed { outcome: Outcome::Accepts, code: None, raw },
+        None | Some("") => Observed::accepts(raw),
         // Nobody was met, so nothing is said of a certificate.
         Some(code) if NOBODY.contains(&code) => failed(code),
         Some(code) => {
-            Observed { outcome: outcome(code), code: Some(tamga_core::vocabulary::text::harmless(code)), raw }
+            Observed { outcome: outcome(code), ..Observed::refuses(tamga_core::vocabulary::text::harmless(code), raw) }
         }
     }
     .after_tls()
@@ -275,9 +353,7 @@ impl Observed {
             "net::ERR_ABORTED",
         ];
         match &self.code {
-            Some(code) if LATER.contains(&code.as_str()) => {
-                Observed { outcome: Outcome::Accepts, code: None, raw: self.raw }
-            }
+            Some(code) if LATER.contains(&code.as_str()) => Observed::accepts(self.raw),
             _ => self,
         }
     }

@@ -6,7 +6,7 @@ use crate::process;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::check::client::{Outcome, go, java};
+use tamga_core::check::client::{go, java};
 use tamga_core::plan::ports::Commands;
 use tamga_core::plan::ports::Environment;
 use tamga_core::stores::trust::java as jvms;
@@ -69,13 +69,13 @@ impl Compiled {
     fn heard(self, line: &str) -> Observed {
         let raw = tamga_core::vocabulary::text::harmless(line.get(1..).unwrap_or_default());
         match line.chars().next() {
-            Some('+') => Observed { outcome: Outcome::Accepts, code: None, raw },
+            Some('+') => Observed::accepts(raw),
             Some('-') => {
                 let code = match self {
                     Compiled::Java => java::said(&raw),
                     Compiled::Go => go::said(&raw),
                 };
-                Observed { outcome: Outcome::Refuses, code: Some(code), raw }
+                Observed::refuses(code, raw)
             }
             _ => failed(raw),
         }

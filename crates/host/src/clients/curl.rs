@@ -6,7 +6,6 @@ use crate::process;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::check::client::Outcome;
 use tamga_core::plan::ports::Commands;
 use tamga_core::plan::ports::Environment;
 use tamga_core::stores::trust::system;
@@ -48,9 +47,9 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
     let raw = tamga_core::vocabulary::text::harmless(ended.errors.as_received().trim());
     let shaken = String::from_utf8_lossy(&ended.output).trim().parse::<f64>().is_ok_and(|t| t > 0.0);
     match ended.code {
-        Some(0) => Observed { outcome: Outcome::Accepts, code: None, raw },
+        Some(0) => Observed::accepts(raw),
         // 35, 51, 58, 60, 77: TLS and certificates. Everything later than the handshake is not about the certificate.
-        Some(n) if shaken && !matches!(n, 35 | 51 | 60) => Observed { outcome: Outcome::Accepts, code: None, raw },
+        Some(n) if shaken && !matches!(n, 35 | 51 | 60) => Observed::accepts(raw),
         Some(_) => {
             let line = ended
                 .errors
@@ -59,7 +58,7 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
                 .find_map(|l| l.strip_prefix("curl: "))
                 .unwrap_or("it failed without a word");
             let code = tamga_core::check::client::curl::said(&tamga_core::vocabulary::text::harmless(line));
-            Observed { outcome: Outcome::Refuses, code: Some(code), raw }
+            Observed::refuses(code, raw)
         }
         None => failed("curl did not end within 20 seconds"),
     }

@@ -2,6 +2,8 @@
 
 #![allow(clippy::disallowed_macros, reason = "the protocol's messages; there is no path in them")]
 
+mod page;
+
 use super::{Observed, Visit, failed};
 use crate::places::Machine;
 use crate::scratch::{self, Started};
@@ -11,7 +13,8 @@ use std::net::{Ipv4Addr, SocketAddr, TcpStream, ToSocketAddrs};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
-use tamga_core::check::client::Outcome;
+use tamga_core::check::client::{Client, Outcome};
+use tamga_core::check::page::Page;
 use tamga_core::check::verify::firefox::is_overridable;
 use tamga_core::plan::ports::Commands;
 use tamga_core::stores::trust::firefox::usual_profile;
@@ -20,6 +23,14 @@ use tamga_core::stores::trust::firefox::usual_profile;
 const LIMIT: Duration = Duration::from_secs(90);
 /// The file in which Firefox says on which port it listens.
 const PORT: &str = "MarionetteActivePort";
+
+/// So long is waited for what fails late.
+const LATE: Duration = Duration::from_millis(600);
+/// What Firefox' console has about mixed content, and whether the page is a secure context. A page of Firefox' own is none.
+const SEEN: &str = "const shown = gBrowser.currentURI; if (shown.scheme !== 'https') return {}; \
+    const wanted = /^Mixed Content|^Insecure Password/; \
+    return { secure: gBrowser.securityUI.isSecureContext, messages: Services.console.getMessageArray() \
+      .filter(m => m instanceof Ci.nsIScriptError && wanted.test(m.category)).slice(0, 2000).map(m => m.errorMessage) }";
 
 /// Where Firefox is, for a person who has a profile: who has none does not use it.
 pub fn program(machine: &Machine) -> Option<PathBuf> {
@@ -160,7 +171,37 @@ impl Browser {
         })
     }
 
+    /// Runs a script in the browser's own window; None if it gave nothing.
+    fn chrome(&mut self, script: &str) -> Result<Value, String> {
+        let context = |to: &str| json!({"value": to});
+        let _ = self.ask("Marionette:SetContext", &context("chrome"))?;
+        let answer = self.ask("WebDriver:ExecuteScript", &json!({"script": script, "args": []}))?;
+        let _ = self.ask("Marionette:SetContext", &context("content"))?;
+        Ok(answer.unwrap_or(Value::Null))
+    }
+
+    /// What Firefox found in the page that it shows.
+    fn page(&mut self, visit: &Visit) -> Result<Option<Page>, String> {
+        // What was asked for over HTTPS instead of plain HTTP fails only after the page is loaded.
+        std::thread::sleep(LATE);
+        let seen = self.chrome(SEEN)?;
+        let Some(secure_context) = seen["secure"].as_bool() else { return Ok(None) };
+        let messages = seen["messages"].as_array().into_iter().flatten().filter_map(Value::as_str);
+        Ok(Some(Page { client: Client::Firefox, url: visit.url(), secure_context, parts: page::parts(messages) }))
+    }
+
     fn visit(&mut self, visit: &Visit) -> Observed {
+        if visit.page.is_some() && self.chrome("Services.console.reset()").is_err() {
+            return failed("firefox ended before it was asked");
+        }
+        let mut observed = self.navigate(visit);
+        if visit.page.is_some() && observed.outcome == Outcome::Accepts {
+            observed.page = self.page(visit).unwrap_or_default();
+        }
+        observed
+    }
+
+    fn navigate(&mut self, visit: &Visit) -> Observed {
         if !visit.address.ip().is_loopback() && !leads(visit) {
             return failed(format!("firefox cannot be led to {} by this name", visit.address.ip()));
         }
@@ -169,7 +210,7 @@ impl Browser {
             Err(why) => return failed(why),
         };
         let Err(word) = shown else {
-            return Observed { outcome: Outcome::Accepts, code: None, raw: "the page was shown".into() };
+            return Observed::accepts("the page was shown");
         };
         // The error page knows the code; on a page of another kind the functions do not exist.
         let script = "const of = f => { try { return document[f]().errorCodeString } catch { return '' } }; \
@@ -178,11 +219,11 @@ impl Browser {
             Ok(Ok(Value::String(code))) if !code.is_empty() => tamga_core::vocabulary::text::harmless(&code),
             Ok(_) if word == "insecure certificate" => return failed("firefox warns, and tells no code"),
             // What follows the handshake says nothing against the certificate.
-            Ok(_) => return Observed { outcome: Outcome::Accepts, code: None, raw: word },
+            Ok(_) => return Observed::accepts(word),
             Err(why) => return failed(why),
         };
         let outcome = if is_overridable(&code) { Outcome::Warns } else { Outcome::Refuses };
-        Observed { outcome, raw: format!("{word}: {code}"), code: Some(code) }
+        Observed { outcome, ..Observed::refuses(code.clone(), format!("{word}: {code}")) }
     }
 }
 

@@ -16,6 +16,7 @@ use compiled::Compiled;
 use script::Runtime;
 use std::net::SocketAddr;
 use tamga_core::check::client::{Client, Outcome};
+use tamga_core::check::page::Page;
 use tamga_core::vocabulary::name::Name;
 
 /// What a client really did.
@@ -27,6 +28,18 @@ pub struct Observed {
     pub code: Option<String>,
     /// What it printed, for `--verbose`.
     pub raw: String,
+    /// What a browser found in the page, where one was asked for and shown.
+    pub page: Option<Page>,
+}
+
+impl Observed {
+    fn accepts(raw: impl Into<String>) -> Observed {
+        Observed { outcome: Outcome::Accepts, code: None, raw: raw.into(), page: None }
+    }
+
+    fn refuses(code: impl Into<String>, raw: impl Into<String>) -> Observed {
+        Observed { outcome: Outcome::Refuses, code: Some(code.into()), raw: raw.into(), page: None }
+    }
 }
 
 /// One visit.
@@ -36,12 +49,14 @@ pub struct Visit {
     pub host: Name,
     /// Where it is reached.
     pub address: SocketAddr,
+    /// The path of the page whose parts count as well; None if only the connection counts.
+    pub page: Option<String>,
 }
 
 impl Visit {
-    /// `https://host:port/`.
+    /// `https://host:port/`, with the path of the page.
     pub fn url(&self) -> String {
-        format!("https://{}:{}/", self.host_in_url(), self.address.port())
+        format!("https://{}:{}{}", self.host_in_url(), self.address.port(), self.page.as_deref().unwrap_or("/"))
     }
 
     fn host_in_url(&self) -> String {
@@ -115,5 +130,5 @@ fn by_script(runtime: Runtime, machine: &Machine, visits: &[Visit]) -> Option<Ve
 
 fn failed(why: impl Into<String>) -> Observed {
     let why = why.into();
-    Observed { outcome: Outcome::Unknown, code: Some(why.clone()), raw: why }
+    Observed { outcome: Outcome::Unknown, code: Some(why.clone()), raw: why, page: None }
 }

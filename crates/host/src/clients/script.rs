@@ -6,7 +6,6 @@ use crate::process;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::check::client::Outcome;
 use tamga_core::plan::ports::Commands;
 use tamga_core::plan::ports::Environment;
 use tamga_core::stores::trust::system;
@@ -77,8 +76,8 @@ impl Runtime {
         };
         let said = tamga_core::vocabulary::text::harmless(String::from_utf8_lossy(&ended.output).trim());
         match ended.code {
-            Some(0) => Observed { outcome: Outcome::Accepts, code: None, raw: said },
-            Some(1) if !said.is_empty() => Observed { outcome: Outcome::Refuses, code: Some(said.clone()), raw: said },
+            Some(0) => Observed::accepts(said),
+            Some(1) if !said.is_empty() => Observed::refuses(said.clone(), said),
             Some(n) => failed(format!(
                 "it ended with {n}: {}",
                 tamga_core::vocabulary::text::harmless(ended.errors.as_received().trim())

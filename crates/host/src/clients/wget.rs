@@ -8,7 +8,7 @@ use std::net::{Ipv4Addr, Shutdown, SocketAddr, TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::check::client::{Outcome, gnutls};
+use tamga_core::check::client::gnutls;
 use tamga_core::plan::ports::Commands;
 use tamga_core::stores::trust::system;
 use tamga_core::vocabulary::text::Shown;
@@ -54,11 +54,9 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
     let of_tls = ended.errors.as_received().contains("GnuTLS: ");
     match ended.code {
         // 5: the certificate; 4 with a word of GnuTLS: the handshake itself.
-        Some(5) => Observed { outcome: Outcome::Refuses, code: Some(gnutls::said(ended.errors.as_received())), raw },
-        Some(4) if of_tls => {
-            Observed { outcome: Outcome::Refuses, code: Some(gnutls::said(ended.errors.as_received())), raw }
-        }
-        Some(0 | 6 | 8) => Observed { outcome: Outcome::Accepts, code: None, raw },
+        Some(5) => Observed::refuses(gnutls::said(ended.errors.as_received()), raw),
+        Some(4) if of_tls => Observed::refuses(gnutls::said(ended.errors.as_received()), raw),
+        Some(0 | 6 | 8) => Observed::accepts(raw),
         Some(n) => failed(format!("wget ended with {n}: {raw}")),
         None => failed("wget did not end within 25 seconds"),
     }

@@ -1,7 +1,9 @@
 //! Meeting a server: connect, TLS by rustls with a verifier that only takes notes, and what it means if that fails.
 
 mod answer;
+mod hybrid;
 mod limit;
+mod lines;
 mod notes;
 mod old;
 pub mod plain;
@@ -14,9 +16,10 @@ pub use prelude::Prelude;
 use limit::{Limit, WHOLE};
 use notes::{Notes, Wants};
 use rustls::pki_types::ServerName;
-use rustls::{AlertDescription, ClientConfig, ClientConnection};
+use rustls::{AlertDescription, ClientConfig, ClientConnection, NamedGroup};
 use std::io::{ErrorKind, Read, Write};
 use std::net::{IpAddr, SocketAddr, TcpStream, ToSocketAddrs};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use tamga_core::check::wire::{Reader, Side};
@@ -36,6 +39,10 @@ pub struct Met {
     pub protocol: String,
     /// The cipher suite's name.
     pub cipher: String,
+    /// The group of the key exchange by its name in the TLS registry: `X25519MLKEM768` is hybrid post-quantum.
+    pub key_exchange: Option<String>,
+    /// True if the server stapled a status (RFC 6066 §8).
+    pub staple: bool,
     /// The application protocol agreed upon.
     pub alpn: Option<Untrusted>,
     /// What the server sent, DER, leaf first.
@@ -118,7 +125,7 @@ pub fn resolve(host: &Name, port: u16, given: &[(String, IpAddr)]) -> Result<Vec
 /// One deadline holds for everything that is asked of an address: the preamble, the handshake, and what follows one that failed.
 pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
     let until = Instant::now() + WHOLE;
-    let Ask { host, prelude, shown, .. } = *ask;
+    let Ask { host, prelude, .. } = *ask;
     let missed = |code, detail: String| Missed::new(code, detail);
     let mut socket = TcpStream::connect_timeout(&address, CONNECT).map_err(|e| match e.kind() {
         ErrorKind::TimedOut => missed(Code::SilentConnection, format!("{address} does not answer within 5 seconds")),
@@ -136,22 +143,11 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
         )
     };
     let passed = || limit.as_ref().is_some_and(Limit::has_passed);
-    prelude.say(&mut socket).map_err(|m| match passed() {
+    prelude.say(&mut socket, &host.to_string()).map_err(|m| match passed() {
         true => too_slow(),
         false => missed(m.code, format!("{address}: {}", m.detail)),
     })?;
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let notes = Arc::new(Notes { chain: Mutex::default(), algorithms: provider.signature_verification_algorithms });
-    let wants = Arc::new(Wants { asked: Mutex::new(false), shown: shown.cloned() });
-    let mut config = ClientConfig::builder_with_provider(provider)
-        .with_protocol_versions(rustls::DEFAULT_VERSIONS)
-        .map_err(|e| missed(Code::NoCommonCipher, e.to_string()))?
-        .dangerous()
-        .with_custom_certificate_verifier(notes.clone())
-        .with_client_cert_resolver(wants.clone());
-    config.alpn_protocols = offered(prelude);
-    let mut tls = ClientConnection::new(Arc::new(config), server_name(host)?)
-        .map_err(|e| missed(Code::NoCommonCipher, e.to_string()))?;
+    let (notes, wants, mut tls) = begun(ask)?;
     let mut wrapped;
     let inner: &mut dyn Wire = match prelude {
         Prelude::SqlServer => {
@@ -204,6 +200,8 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
             other => format!("{other:?}"),
         },
         cipher: tls.negotiated_cipher_suite().and_then(|s| s.suite().as_str()).unwrap_or_default().to_owned(),
+        key_exchange: tls.negotiated_key_exchange_group().map(|g| group(g.name())),
+        staple: notes.staple.load(Ordering::Relaxed),
         alpn: tls.alpn_protocol().map(Untrusted::from_bytes),
         chain,
         wants_client: asked,
@@ -211,6 +209,34 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
         wire,
         not_upgraded,
     })
+}
+
+/// A connection that has not begun, with what will be noted of it.
+fn begun(ask: &Ask<'_>) -> Result<(Arc<Notes>, Arc<Wants>, ClientConnection), Missed> {
+    let missed = |e: rustls::Error| Missed::new(Code::NoCommonCipher, e.to_string());
+    let mut provider = rustls::crypto::ring::default_provider();
+    provider.kx_groups.insert(0, &hybrid::Hybrid);
+    let provider = Arc::new(provider);
+    let notes = Arc::new(Notes {
+        chain: Mutex::default(),
+        staple: AtomicBool::new(false),
+        algorithms: provider.signature_verification_algorithms,
+    });
+    let wants = Arc::new(Wants { asked: Mutex::new(false), shown: ask.shown.cloned() });
+    let mut config = ClientConfig::builder_with_provider(provider)
+        .with_protocol_versions(rustls::DEFAULT_VERSIONS)
+        .map_err(missed)?
+        .dangerous()
+        .with_custom_certificate_verifier(notes.clone())
+        .with_client_cert_resolver(wants.clone());
+    config.alpn_protocols = offered(ask.prelude);
+    let tls = ClientConnection::new(Arc::new(config), server_name(ask.host)?).map_err(missed)?;
+    Ok((notes, wants, tls))
+}
+
+/// A group by its name in the TLS registry, else by its number.
+fn group(group: NamedGroup) -> String {
+    group.as_str().map_or_else(|| format!("{:#06x}", u16::from(group)), str::to_owned)
 }
 
 /// The application protocols that are offered (RFC 7301): a WebSocket begins in HTTP/1.1, and what is no HTTP offers none.

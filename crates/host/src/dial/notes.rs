@@ -6,6 +6,7 @@ use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{DigitallySignedStruct, SignatureScheme};
 use std::net::SocketAddr;
 use std::sync::Mutex;
+use std::sync::atomic::{AtomicBool, Ordering};
 use tamga_core::finding::Code;
 use tamga_core::pki::cert::Certificate;
 
@@ -13,6 +14,7 @@ use tamga_core::pki::cert::Certificate;
 #[derive(Debug)]
 pub(super) struct Notes {
     pub(super) chain: Mutex<Vec<Vec<u8>>>,
+    pub(super) staple: AtomicBool,
     pub(super) algorithms: rustls::crypto::WebPkiSupportedAlgorithms,
 }
 
@@ -42,9 +44,10 @@ impl ServerCertVerifier for Notes {
         leaf: &CertificateDer<'_>,
         rest: &[CertificateDer<'_>],
         _: &ServerName<'_>,
-        _: &[u8],
+        staple: &[u8],
         _: UnixTime,
     ) -> Result<ServerCertVerified, rustls::Error> {
+        self.staple.store(!staple.is_empty(), Ordering::Relaxed);
         if let Ok(mut chain) = self.chain.lock() {
             *chain = std::iter::once(leaf).chain(rest).map(|c| c.to_vec()).collect();
         }

@@ -1,8 +1,8 @@
-//! What is said in clear text before TLS, where a protocol begins so: never a name, never a password.
+//! What is said in clear text before TLS, where a protocol begins so: never an account, never a password.
 
 use super::answer::{Answer, other, without_tls};
-use super::{ANSWER, Missed};
-use std::io::{BufRead, BufReader, ErrorKind, Read, Write};
+use super::{ANSWER, Missed, lines};
+use std::io::{ErrorKind, Read, Write};
 use tamga_core::finding::Code;
 
 /// A protocol that begins in clear text and goes over to TLS.
@@ -22,8 +22,18 @@ pub enum Prelude {
     Ldap,
     /// SQL Server's PRELOGIN, inside whose packets the handshake travels.
     SqlServer,
+    /// POP3 with STLS (RFC 2595 §4).
+    Pop3,
+    /// FTP with AUTH TLS (RFC 4217 §4).
+    Ftp,
+    /// XMPP with STARTTLS (RFC 6120 §5).
+    Xmpp,
+    /// NATS, whose server speaks first (its client protocol, INFO).
+    Nats,
     /// TLS at once, then the upgrade to WebSocket.
     WebSocket,
+    /// TLS at once, then something that is no HTTP.
+    Tls,
 }
 
 /// SSLRequest: its length, then 80877103.
@@ -47,22 +57,43 @@ impl Prelude {
             "mysql" | "mariadb" => (Prelude::Mysql, 3306),
             "smtp" => (Prelude::Smtp, 25),
             "imap" => (Prelude::Imap, 143),
+            "pop3" => (Prelude::Pop3, 110),
             "ldap" => (Prelude::Ldap, 389),
+            "ftp" => (Prelude::Ftp, 21),
+            "xmpp" => (Prelude::Xmpp, 5222),
+            "nats" => (Prelude::Nats, 4222),
+            "smtps" => (Prelude::Tls, 465),
+            "imaps" => (Prelude::Tls, 993),
+            "pop3s" => (Prelude::Tls, 995),
+            "ldaps" => (Prelude::Tls, 636),
+            "rediss" => (Prelude::Tls, 6379),
+            "amqps" => (Prelude::Tls, 5671),
+            "mqtts" => (Prelude::Tls, 8883),
+            "ftps" => (Prelude::Tls, 990),
             _ => return None,
         })
     }
 
-    /// Says what comes before TLS.
+    /// A scheme that means no TLS by convention → the one that does.
+    pub fn with_tls(scheme: &str) -> Option<&'static str> {
+        ["rediss", "amqps", "mqtts", "wss"].into_iter().find(|s| s.strip_suffix('s') == Some(scheme))
+    }
+
+    /// Says what comes before TLS. `host`: whom XMPP is to serve, which TLS itself says in clear text right after.
     ///
     /// Errors: the server does not offer TLS, or speaks something else.
-    pub fn say(self, socket: &mut (impl Read + Write)) -> Result<(), Missed> {
+    pub fn say(self, socket: &mut (impl Read + Write), host: &str) -> Result<(), Missed> {
         let answer = match self {
-            Prelude::None | Prelude::WebSocket => return Ok(()),
+            Prelude::None | Prelude::WebSocket | Prelude::Tls => return Ok(()),
             Prelude::SqlServer => super::tds::ask(socket),
             Prelude::Postgres => postgres(socket),
             Prelude::Mysql => mysql(socket),
-            Prelude::Smtp => smtp(socket),
-            Prelude::Imap => imap(socket),
+            Prelude::Smtp => lines::smtp(socket),
+            Prelude::Imap => lines::imap(socket),
+            Prelude::Pop3 => lines::pop3(socket),
+            Prelude::Ftp => lines::ftp(socket),
+            Prelude::Xmpp => lines::xmpp(socket, host),
+            Prelude::Nats => lines::nats(socket),
             Prelude::Ldap => ldap(socket),
         };
         match answer {
@@ -114,61 +145,6 @@ fn mysql(socket: &mut (impl Read + Write)) -> Answer {
     request.extend([0; 23]);
     socket.write_all(&request)?;
     Ok(None)
-}
-
-/// The lines of one answer, up to the one in which the number is followed by a blank.
-fn reply(from: &mut impl BufRead) -> std::io::Result<Vec<String>> {
-    let mut lines = Vec::new();
-    loop {
-        let mut line = String::new();
-        if from.by_ref().take(MOST).read_line(&mut line)? == 0 || lines.len() > 100 {
-            return Err(ErrorKind::UnexpectedEof.into());
-        }
-        let last = line.as_bytes().get(3) != Some(&b'-');
-        lines.push(line.trim_end().to_owned());
-        if last {
-            return Ok(lines);
-        }
-    }
-}
-
-fn smtp(socket: &mut (impl Read + Write)) -> Answer {
-    // What comes after the answer to STARTTLS belongs to TLS; a server that sends it early is cut off here.
-    let mut from = BufReader::new(socket);
-    if !reply(&mut from)?.iter().all(|l| l.starts_with("220")) {
-        return Ok(Some(other("its greeting is not SMTP's")));
-    }
-    from.get_mut().write_all(b"EHLO localhost\r\n")?;
-    let able = reply(&mut from)?;
-    if !able.iter().any(|l| l.get(4..).is_some_and(|w| w.trim().eq_ignore_ascii_case("STARTTLS"))) {
-        return Ok(Some(without_tls("it does not offer STARTTLS")));
-    }
-    from.get_mut().write_all(b"STARTTLS\r\n")?;
-    let answer = reply(&mut from)?;
-    Ok(match answer.first() {
-        Some(l) if l.starts_with("220") => None,
-        _ => Some(without_tls("it refuses STARTTLS")),
-    })
-}
-
-fn imap(socket: &mut (impl Read + Write)) -> Answer {
-    let mut from = BufReader::new(socket);
-    let mut line = String::new();
-    from.by_ref().take(MOST).read_line(&mut line)?;
-    if !line.starts_with("* OK") {
-        return Ok(Some(other("its greeting is not IMAP's")));
-    }
-    from.get_mut().write_all(b"a1 STARTTLS\r\n")?;
-    for _ in 0..100 {
-        line.clear();
-        if from.by_ref().take(MOST).read_line(&mut line)? == 0 {
-            break;
-        }
-        if let Some(answer) = line.strip_prefix("a1 ") {
-            return Ok((!answer.starts_with("OK")).then(|| without_tls("it refuses STARTTLS")));
-        }
-    }
-    Err(ErrorKind::UnexpectedEof.into())
 }
 
 fn ldap(socket: &mut (impl Read + Write)) -> Answer {

@@ -90,7 +90,7 @@ pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: 
     let visits: Vec<Visit> = kinds
         .iter()
         .zip(&ports)
-        .map(|(k, p)| Visit { host: k.host.clone(), address: SocketAddr::from((Ipv4Addr::LOCALHOST, *p)) })
+        .map(|(k, p)| Visit { host: k.host.clone(), address: SocketAddr::from((Ipv4Addr::LOCALHOST, *p)), page: None })
         .collect();
     let at = now();
     let seen = clients::observe_all(&Client::ALL, machine, &visits, |_, _| {});

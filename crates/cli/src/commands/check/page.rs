@@ -3,8 +3,7 @@
 use crate::words::html::{self, text};
 use crate::words::human::alike;
 use std::fmt::Write;
-use tamga_app::check::Checked;
-use tamga_app::report::Outcome as Ending;
+use tamga_app::check::{Checked, Weight};
 use tamga_core::check::client::Outcome;
 use tamga_core::finding::{Finding, Severity, entry};
 use tamga_core::pki::cert::Certificate;
@@ -29,19 +28,12 @@ pub(super) fn page(sections: &[String], good: usize, at: Timestamp) -> String {
 
 /// One target: verdict, findings by weight, the chain, the clients.
 pub(super) fn section(c: &Checked) -> String {
-    let mut out = format!("<section><h2>{}</h2><p class=\"kind\">{}</p>", text(&c.target), text(&c.first_line));
-    let warned: Vec<&str> = {
-        let bad = c.rows.iter().filter(|r| matches!(r.outcome, Outcome::Warns | Outcome::Refuses));
-        let mut names: Vec<&str> = bad.map(|r| r.client.word()).collect();
-        names.dedup();
-        names
-    };
-    let (class, verdict) = match () {
-        () if c.rows.is_empty() => ("bad", "no certificate received: the connection failed".to_owned()),
-        () if !warned.is_empty() => ("bad", format!("{} would warn or refuse", warned.join(", "))),
-        () if c.ending != Ending::Good => ("bad", "not good".to_owned()),
-        () if c.rows.iter().all(|r| r.outcome != Outcome::Accepts) => ("care", "no client could be judged".to_owned()),
-        () => ("good", "no client would warn".to_owned()),
+    let mut out = format!("<section><h2>{}</h2><p class=\"kind\">{}</p>", text(&c.target), text(&c.headline()));
+    let (weight, verdict) = c.verdict();
+    let class = match weight {
+        Weight::Good => "good",
+        Weight::Care => "care",
+        Weight::Bad => "bad",
     };
     let _ = write!(out, "<p class=\"verdict {class}\">{}</p>", text(&verdict));
     // What differs only in the step for one client or another is one finding to read.

@@ -2,8 +2,7 @@
 
 use super::wire;
 use crate::words::human;
-use tamga_app::check::{Checked, Row};
-use tamga_app::report::Outcome as Ending;
+use tamga_app::check::{Checked, Row, Weight};
 use tamga_core::check::client::Outcome;
 use tamga_core::vocabulary::text::cut;
 
@@ -11,37 +10,16 @@ use tamga_core::vocabulary::text::cut;
 const LONGEST: usize = 300;
 
 pub(super) fn words(c: &Checked, verbose: bool) -> String {
-    let warned: Vec<&str> = {
-        let mut out: Vec<&str> = Vec::new();
-        for r in
-            c.rows.iter().filter(|r| r.basis != "documented" && matches!(r.outcome, Outcome::Warns | Outcome::Refuses))
-        {
-            if !out.contains(&r.client.word()) {
-                out.push(r.client.word());
-            }
-        }
-        out
-    };
-    let mut unjudged: Vec<&str> =
-        c.rows.iter().filter(|r| r.outcome == Outcome::Unknown).map(|r| r.client.word()).collect();
-    unjudged.dedup();
-    let verdict = if c.rows.is_empty() {
-        human::bad("no certificate received: the connection failed")
-    } else if !warned.is_empty() {
-        human::bad(&format!("{} would warn or refuse", warned.join(", ")))
-    } else if c.ending != Ending::Good {
-        human::bad("not good")
-    } else if c.rows.iter().all(|r| r.outcome != Outcome::Accepts) {
-        human::care("no client could be judged")
-    } else if !unjudged.is_empty() {
-        human::care(&format!("no client that was judged would warn; not judged: {}", unjudged.join(", ")))
-    } else {
-        human::good("no client would warn")
+    let (weight, verdict) = c.verdict();
+    let verdict = match weight {
+        Weight::Good => human::good(&verdict),
+        Weight::Care => human::care(&verdict),
+        Weight::Bad => human::bad(&verdict),
     };
     // Nothing is called checked that was not reached.
     let (head, what) = match c.rows.is_empty() {
-        true => ("target ", c.target.as_str()),
-        false => ("checked", c.first_line.as_str()),
+        true => ("target ", c.target.clone()),
+        false => ("checked", c.headline()),
     };
     let mut text = format!("{} {what}\n{verdict}\n", human::dim(head));
     if !c.findings.is_empty() {

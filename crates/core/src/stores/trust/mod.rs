@@ -9,6 +9,7 @@ pub mod exceptions;
 pub mod families;
 pub mod firefox;
 pub mod firefox_policy;
+pub mod hsts;
 pub mod java;
 pub mod macos;
 pub mod settings;

@@ -11,9 +11,9 @@ use std::str::FromStr;
 use tamga_core::ca::authority::create::{self, Request};
 use tamga_core::ca::status::{self, OnDisk};
 use tamga_core::deploy::schedule::{self, Job, Kind};
-use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::crl::{Crl, Revoked, ToSign};
 use tamga_core::pki::cert::profile::{Leaf, Links};
+use tamga_core::pki::cert::{Certificate, build};
 use tamga_core::pki::chain::revocation::{Said, said};
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
@@ -227,11 +227,23 @@ fn time_stamping_wants_that_purpose_alone_and_critical() {
     };
     let plain = leaf.issue(key.public(), &ours.0, &ours.1, &entropy).unwrap();
     let said = |purposes: Option<&[JudgedPurpose]>, critical: bool, wanted: JudgedPurpose| {
-        let mut c = plain.clone();
-        c.purposes = purposes.map(|all| all.iter().map(|p| p.oid()).collect());
-        for e in c.extensions.iter_mut().filter(|e| e.extn_id.to_string() == "2.5.29.37") {
+        let mut extensions = plain.extensions.clone();
+        extensions.retain(|e| purposes.is_some() || e.extn_id.to_string() != "2.5.29.37");
+        for e in extensions.iter_mut().filter(|e| e.extn_id.to_string() == "2.5.29.37") {
+            let all: Vec<_> = purposes.into_iter().flatten().map(|p| p.oid()).collect();
             e.critical = critical;
+            e.extn_value = der::asn1::OctetString::new(der::Encode::to_der(&all).unwrap()).unwrap();
         }
+        let made = build::ToSign {
+            serial: build::Serial::random(&entropy),
+            issuer: plain.issuer.clone(),
+            not_before: plain.not_before,
+            not_after: plain.not_after,
+            subject: plain.subject.clone(),
+            spki: plain.key.spki().to_vec(),
+            extensions,
+        };
+        let c = made.sign(&ours.1, &entropy).unwrap();
         let input = Input {
             served: &[c],
             extra: &[],

@@ -204,7 +204,7 @@ fn wanted(env: &Env, ledger: Option<&Ledger>, request: &Request) -> Result<(Vec<
             (Some(serial), _) => Error::LabelUnknown {
                 label: serial,
                 sought: "serial number of this label",
-                known: rest.into_iter().map(|i| i.certificate.serial).collect(),
+                known: rest.into_iter().map(|i| i.certificate.serial.clone()).collect(),
             },
             (None, _) => Error::Objection {
                 code: "expired",

@@ -116,9 +116,10 @@ impl Around {
         };
         let clients: Vec<Client> = clients.into_iter().filter(|c| terms.scope.has_client(*c)).collect();
         let anchors = certificates(&terms.anchors)?;
-        let view = |c: Client| match terms.anchors.is_empty() {
-            true => view::of(c, &env.machine),
-            false => TrustView { anchors: anchors.clone(), sources: terms.anchors.clone(), ..TrustView::default() },
+        let given = || TrustView::given(anchors.clone(), terms.anchors.clone());
+        let views = match terms.anchors.is_empty() {
+            true => view::all(&clients, &env.machine),
+            false => clients.iter().map(|c| (*c, given())).collect(),
         };
         let ledger = env.open_to_look()?;
         let authorities = ledger.as_ref().map(Ledger::authorities).transpose()?.unwrap_or_default();
@@ -126,7 +127,7 @@ impl Around {
         Ok(Around {
             lists: terms.lists.iter().map(list).collect::<Result<_>>()?,
             revocation: terms.revocation,
-            views: clients.iter().map(|c| (*c, view(*c))).collect(),
+            views,
             clients,
             authorities,
             ledger: Mutex::new(ledger),

@@ -163,7 +163,7 @@ fn renewal_keeps_names_purpose_and_place() {
     s.run(&["renew", "charts"]).expect(0);
     let after = sample::certificate(&s.lab("charts/certificate.pem"));
     assert_eq!(after.name_words(), before.name_words());
-    assert_eq!((after.purposes, after.subject), (before.purposes, before.subject.clone()));
+    assert_eq!((&after.purposes, &after.subject), (&before.purposes, &before.subject));
     assert!(after.key != before.key && after.serial != before.serial);
     assert_eq!(s.files("lab/charts"), listed);
     s.run(&["match", "charts/certificate.pem", "charts/private-key.pem"]).expect(0);

@@ -127,12 +127,13 @@ fn verdict(q: &Question<'_>, client: Client, view: &TrustView) -> Verdict {
     let none = [None];
     let some: Vec<Option<&Name>> = q.names.iter().map(Some).collect();
     let names: &[Option<&Name>] = if some.is_empty() { &none } else { &some };
+    let anchors = view.near(q.served.iter().chain(q.extra));
     let mut worst: Option<Verdict> = None;
     for name in names {
         let input = Input {
             served: q.served,
             extra: q.extra,
-            anchors: &view.anchors,
+            anchors: &anchors,
             distrusted: &view.distrusted,
             distrusted_keys: &view.distrusted_keys,
             name: *name,

@@ -1,7 +1,7 @@
 //! The ports of the core: what it asks of the world, as small traits.
 
 use crate::plan::native::{NativeEntry, StoreName};
-use crate::plan::nss::{Library, NssFailure, NssView};
+use crate::plan::nss::{Library, NssEntry, NssFailure, NssView};
 use crate::plan::step::Invocation;
 use crate::vocabulary::secret::Passphrase;
 use crate::vocabulary::timestamp::Timestamp;
@@ -58,6 +58,12 @@ pub trait BrowserDatabases {
     ///
     /// Errors: the library is missing, or refuses the database.
     fn nss(&self, directory: &Path, library: &Library) -> Result<NssView, NssFailure>;
+    /// What of an NSS database is trusted or distrusted: the same as [`BrowserDatabases::nss`] says, in a place that may know it sooner.
+    ///
+    /// Errors: the library is missing, or refuses the database.
+    fn nss_trust(&self, directory: &Path, library: &Library) -> Result<Vec<NssEntry>, NssFailure> {
+        self.nss(directory, library).map(|view| view.entries)
+    }
     /// The rows of the database of Chromium's certificate manager: certificate and settings; empty if there is none.
     fn kept_certificates(&self, file: &Path) -> Vec<(Vec<u8>, Vec<u8>)>;
 }

@@ -5,7 +5,7 @@ use crate::fs;
 use crate::platform;
 use std::path::{Path, PathBuf};
 use tamga_core::plan::native::{NativeEntry, StoreName};
-use tamga_core::plan::nss::{Library, NssFailure, NssView};
+use tamga_core::plan::nss::{Library, NssEntry, NssFailure, NssView};
 use tamga_core::plan::ports::{BrowserDatabases, Commands, Environment, Files, NativeStores};
 use tamga_core::plan::step::Invocation;
 use tamga_core::vocabulary::secret::Passphrase;
@@ -113,6 +113,10 @@ impl BrowserDatabases for Machine {
 
     fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure> {
         crate::nss::list(self, folder, library)
+    }
+
+    fn nss_trust(&self, folder: &Path, library: &Library) -> Result<Vec<NssEntry>, NssFailure> {
+        crate::nss::trust(self, folder, library)
     }
 }
 

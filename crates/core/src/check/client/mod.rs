@@ -7,6 +7,7 @@ pub mod go;
 pub mod java;
 pub mod judge;
 pub mod python;
+mod reader;
 pub mod rules;
 pub mod safari;
 pub mod standard;

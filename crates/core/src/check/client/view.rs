@@ -1,12 +1,12 @@
 //! What each client trusts on this machine, with the stores, settings and variables as they are.
 
+use super::reader::{self, Reader};
 use super::{Client, gnutls};
+use crate::check::verify::openssl::text::canonical;
 use crate::error::Diagnostic;
 use crate::finding::{Code, Finding};
 use crate::pki::cert::Certificate;
-use crate::pki::format::pem;
 use crate::plan::nss::Library;
-use crate::plan::ports::Files;
 use crate::plan::ports::Look;
 use crate::stores::trust::chromium_policy::ChromiumPolicy;
 use crate::stores::trust::chromium_profile::{self, Said};
@@ -16,7 +16,9 @@ use crate::stores::trust::{
 };
 use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::text::Shown;
+use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 /// A client's eyes.
 #[derive(Clone, Debug, Default)]
@@ -35,60 +37,102 @@ pub struct TrustView {
     pub unreadable: Option<String>,
     /// True if the client is not at home on this system: what is said of it rests on what its makers published.
     pub documented: bool,
+    /// Where the roots of a name stand, once it was asked for.
+    places: OnceLock<HashMap<Vec<u8>, Vec<usize>>>,
 }
 
 impl TrustView {
+    /// These roots, from these files, for every client.
+    pub fn given(anchors: Vec<Certificate>, sources: Vec<PathBuf>) -> TrustView {
+        TrustView { anchors, sources, ..TrustView::default() }
+    }
+
     /// True if the client distrusts this, or its key.
     pub fn distrusts(&self, c: &Certificate) -> bool {
         self.distrusted.contains(&c.sha256()) || self.distrusted_keys.contains(&c.key.fingerprint())
     }
+
+    /// The roots that can have to do with a chain, in their order: those with the name of an issuer or of a certificate in it, and those
+    /// above them. No client's answer depends on another one.
+    pub fn near<'a>(&self, chain: impl Iterator<Item = &'a Certificate>) -> Vec<Certificate> {
+        let places = self.places.get_or_init(|| {
+            let mut places: HashMap<Vec<u8>, Vec<usize>> = HashMap::new();
+            for (i, a) in self.anchors.iter().enumerate() {
+                places.entry(folded(&a.subject)).or_default().push(i);
+            }
+            places
+        });
+        let mut names: Vec<Vec<u8>> = chain.flat_map(|c| [folded(&c.issuer), folded(&c.subject)]).collect();
+        let mut found = BTreeSet::new();
+        while let Some(name) = names.pop() {
+            for i in places.get(&name).into_iter().flatten() {
+                if found.insert(*i) {
+                    names.push(folded(&self.anchors[*i].issuer));
+                }
+            }
+        }
+        found.into_iter().map(|i| self.anchors[i].clone()).collect()
+    }
+}
+
+/// A name as no client tells it apart: one that compares more strictly finds its roots among these too.
+fn folded(name: &[u8]) -> Vec<u8> {
+    String::from_utf8_lossy(&canonical(name)).to_lowercase().into_bytes()
 }
 
 /// Looks through a client's eyes.
 pub fn of(client: Client, look: &dyn Look) -> TrustView {
+    seen_by(client, &Reader::new(look))
+}
+
+/// Through the eyes of each; what several read is read once.
+pub fn all(clients: &[Client], look: &dyn Look) -> Vec<(Client, TrustView)> {
+    let reader = Reader::new(look);
+    clients.iter().map(|c| (*c, seen_by(*c, &reader))).collect()
+}
+
+fn seen_by(client: Client, r: &Reader<'_>) -> TrustView {
     match client {
-        Client::Curl => curl(look),
-        Client::Chromium => chromium(look),
-        Client::Firefox => firefox(look),
-        Client::Node => node(look),
-        Client::Python => python(look),
-        Client::Java => java(look),
-        Client::Go => go(look),
-        Client::Gnutls => by_wget(look),
-        Client::Safari => native_or_all(look, &[&macos::Macos(Scope::User), &macos::Macos(Scope::Machine)]),
-        Client::Windows => native_or_all(look, &[&windows::Windows(Scope::User), &windows::Windows(Scope::Machine)]),
-        Client::Standard => everything(look),
+        Client::Curl => curl(r),
+        Client::Chromium => chromium(r),
+        Client::Firefox => firefox(r),
+        Client::Node => node(r),
+        Client::Python => python(r),
+        Client::Java => java(r),
+        Client::Go => go(r),
+        Client::Gnutls => by_wget(r),
+        Client::Safari => native_or_all(r, &[&macos::Macos(Scope::User), &macos::Macos(Scope::Machine)]),
+        Client::Windows => native_or_all(r, &[&windows::Windows(Scope::User), &windows::Windows(Scope::Machine)]),
+        Client::Standard => everything(r),
     }
 }
 
 /// Everything that is a root to anyone here.
-fn everything(look: &dyn Look) -> TrustView {
+fn everything(r: &Reader<'_>) -> TrustView {
+    let look = r.look;
     let mut view = TrustView::default();
-    add_file(&mut view, look, &system::bundle(look));
-    let browser = chromium(look);
+    add_file(&mut view, r, &system::bundle(look));
+    let browser = chromium(r);
     view.sources.extend(browser.sources);
-    let (curl, firefox) = (curl(look), firefox(look));
+    let (curl, firefox) = (curl(r), firefox(r));
     view.sources.extend(firefox.sources);
-    for c in browser.anchors.into_iter().chain(curl.anchors).chain(firefox.anchors) {
-        if !view.anchors.contains(&c) {
-            view.anchors.push(c);
-        }
-    }
+    reader::add(&mut view.anchors, browser.anchors.into_iter().chain(curl.anchors).chain(firefox.anchors));
     view
 }
 
 /// A client of another system: there by its stores; elsewhere as if it had every root that stands here.
-fn native_or_all(look: &dyn Look, stores: &[&dyn Store]) -> TrustView {
+fn native_or_all(r: &Reader<'_>, stores: &[&dyn Store]) -> TrustView {
     let mut view = TrustView::default();
-    for place in stores.iter().flat_map(|s| s.survey(look, &[])) {
+    for place in stores.iter().flat_map(|s| s.survey(r.look, &[])) {
         add_place(&mut view, place);
     }
-    if view.sources.is_empty() { TrustView { documented: true, ..everything(look) } } else { view }
+    if view.sources.is_empty() { TrustView { documented: true, ..everything(r) } } else { view }
 }
 
 /// The store of the JVM that `java` starts, or the one to which a variable leads it; a file that is absent counts for nothing
 /// (measured with OpenJDK 17).
-fn java(look: &dyn Look) -> TrustView {
+fn java(r: &Reader<'_>) -> TrustView {
+    let look = r.look;
     let mut view = TrustView::default();
     let named = java_store::named_store(look);
     if let Some((name, path)) = &named {
@@ -105,7 +149,8 @@ fn java(look: &dyn Look) -> TrustView {
 }
 
 /// The bundle and every file of the directory; each variable replaces its own half (measured with 1.19).
-fn go(look: &dyn Look) -> TrustView {
+fn go(r: &Reader<'_>) -> TrustView {
+    let look = r.look;
     let mut view = TrustView::default();
     let file = look.env("SSL_CERT_FILE").map_or_else(|| system::bundle(look), PathBuf::from);
     let folders = look.env("SSL_CERT_DIR").unwrap_or_else(|| system::LINKS.into());
@@ -114,24 +159,22 @@ fn go(look: &dyn Look) -> TrustView {
             overridden(&mut view, name, path);
         }
     }
-    add_file(&mut view, look, &file);
+    add_file(&mut view, r, &file);
     for folder in folders.split(':').map(PathBuf::from) {
         view.sources.push(folder.clone());
-        for name in look.list(&folder) {
-            let bytes = look.read(&folder.join(name)).unwrap_or_default();
-            add_all(&mut view, &bytes);
-        }
+        add_named(&mut view, r, &folder, &look.list(&folder));
     }
     view
 }
 
 /// The bundle, and what wget's own settings add (measured with wget 1.21).
-fn by_wget(look: &dyn Look) -> TrustView {
+fn by_wget(r: &Reader<'_>) -> TrustView {
+    let look = r.look;
     let mut view = TrustView::default();
-    add_file(&mut view, look, &system::bundle(look));
+    add_file(&mut view, r, &system::bundle(look));
     let settings = gnutls::settings(look);
     if let Some(file) = &settings.file {
-        add_file(&mut view, look, file);
+        add_file(&mut view, r, file);
     }
     if settings.looks_away {
         let from = settings.from.shown();
@@ -146,7 +189,8 @@ fn by_wget(look: &dyn Look) -> TrustView {
 
 /// curl's tool reads CURL_CA_BUNDLE, else SSL_CERT_DIR, else SSL_CERT_FILE; a file replaces only the file half of its
 /// defaults, a directory only the directory half (measured with 7.88).
-fn curl(look: &dyn Look) -> TrustView {
+fn curl(r: &Reader<'_>) -> TrustView {
+    let look = r.look;
     let mut view = TrustView::default();
     let (mut file, mut folder) = (system::bundle(look), PathBuf::from(system::LINKS));
     let from = |name: &str| look.env(name).map(|v| (name.to_owned(), PathBuf::from(v)));
@@ -160,12 +204,12 @@ fn curl(look: &dyn Look) -> TrustView {
         overridden(&mut view, &name, &path);
         file = path;
     }
-    add_file(&mut view, look, &file);
+    add_file(&mut view, r, &file);
     // Absent or without any certificate: curl gives up before it connects (measured).
     if view.anchors.is_empty() && file != system::bundle(look) {
         view.unreadable = Some(format!("(77) error setting certificate file: {}", file.shown()));
     }
-    add_folder(&mut view, look, &folder);
+    add_folder(&mut view, r, &folder);
     let settings = look.home().join(".curlrc");
     if let Some(text) = look.read(&settings) {
         let off = String::from_utf8_lossy(&text)
@@ -192,13 +236,14 @@ fn overridden(view: &mut TrustView, name: &str, path: &Path) {
 }
 
 /// The person's NSS database. What is compiled into Chromium cannot be read; no private root is among it.
-fn chromium(look: &dyn Look) -> TrustView {
+fn chromium(r: &Reader<'_>) -> TrustView {
+    let look = r.look;
     let mut view = TrustView::default();
     for place in ChromiumPolicy.survey(look, &[]) {
         add_place(&mut view, place);
     }
     let folder = nssdb::folder(look);
-    add_database(&mut view, look, &folder, &Library::System);
+    add_database(&mut view, r, &folder, &Library::System);
     add_native(&mut view, look);
     for kept in chromium_profile::all(look) {
         view.sources.push(kept.file);
@@ -213,10 +258,11 @@ fn chromium(look: &dyn Look) -> TrustView {
 }
 
 /// Node's compiled-in roots are public ones: of private ones it knows what NODE_EXTRA_CA_CERTS adds (measured with 20.20).
-fn node(look: &dyn Look) -> TrustView {
+fn node(r: &Reader<'_>) -> TrustView {
+    let look = r.look;
     let mut view = TrustView::default();
     if let Some(file) = look.env("NODE_EXTRA_CA_CERTS") {
-        add_file(&mut view, look, Path::new(&file));
+        add_file(&mut view, r, Path::new(&file));
     }
     if look.env("NODE_TLS_REJECT_UNAUTHORIZED").is_some_and(|v| v == "0") {
         view.findings.push(
@@ -229,7 +275,8 @@ fn node(look: &dyn Look) -> TrustView {
 }
 
 /// OpenSSL's file and directory; each variable replaces its own half (measured with 3.11).
-fn python(look: &dyn Look) -> TrustView {
+fn python(r: &Reader<'_>) -> TrustView {
+    let look = r.look;
     let mut view = TrustView::default();
     let file = look.env("SSL_CERT_FILE").map_or_else(|| system::bundle(look), PathBuf::from);
     let folder = look.env("SSL_CERT_DIR").map_or_else(|| system::LINKS.into(), PathBuf::from);
@@ -238,13 +285,14 @@ fn python(look: &dyn Look) -> TrustView {
             overridden(&mut view, name, path);
         }
     }
-    add_file(&mut view, look, &file);
-    add_folder(&mut view, look, &folder);
+    add_file(&mut view, r, &file);
+    add_folder(&mut view, r, &folder);
     view
 }
 
 /// The usual profile's database, and what a policy will have put into it by the next start.
-fn firefox(look: &dyn Look) -> TrustView {
+fn firefox(r: &Reader<'_>) -> TrustView {
+    let look = r.look;
     let mut view = TrustView::default();
     for place in FirefoxPolicy.survey(look, &[]) {
         view.sources.push(place.place);
@@ -252,7 +300,7 @@ fn firefox(look: &dyn Look) -> TrustView {
     }
     add_native(&mut view, look);
     let Some(profile) = profiles::usual_profile(look) else { return view };
-    add_database(&mut view, look, &profile, &profiles::library(look));
+    add_database(&mut view, r, &profile, &profiles::library(look));
     view
 }
 
@@ -285,15 +333,15 @@ fn add_place(view: &mut TrustView, place: StoreLocation) {
 }
 
 /// What a database trusts and distrusts; nothing where there is none.
-fn add_database(view: &mut TrustView, look: &dyn Look, folder: &Path, library: &Library) {
-    if !look.exists(&folder.join("cert9.db")) {
+fn add_database(view: &mut TrustView, r: &Reader<'_>, folder: &Path, library: &Library) {
+    if !r.look.exists(&folder.join("cert9.db")) {
         return;
     }
     view.sources.push(folder.to_owned());
-    match look.nss(folder, library) {
+    match r.database(folder, library) {
         Ok(seen) => {
-            for e in seen.entries {
-                let Ok(c) = Certificate::read(&e.der, "a certificate of the database") else { continue };
+            for e in seen.iter() {
+                let Some(c) = r.certificate(&e.der) else { continue };
                 if e.is_distrusted() {
                     view.distrusted.push(c.sha256());
                 } else if e.is_trusted() {
@@ -305,29 +353,23 @@ fn add_database(view: &mut TrustView, look: &dyn Look, folder: &Path, library: &
     }
 }
 
-fn add_file(view: &mut TrustView, look: &dyn Files, file: &Path) {
-    let Some(bytes) = look.read(file) else { return };
+fn add_file(view: &mut TrustView, r: &Reader<'_>, file: &Path) {
+    let Some(found) = r.file(file) else { return };
     view.sources.push(file.to_owned());
-    add_all(view, &bytes);
+    reader::add(&mut view.anchors, found.iter().cloned());
 }
 
-fn add_folder(view: &mut TrustView, look: &dyn Files, folder: &Path) {
-    let names: Vec<String> = look.list(folder).into_iter().filter(|n| system::is_hash_name(n)).collect();
+fn add_folder(view: &mut TrustView, r: &Reader<'_>, folder: &Path) {
+    let names: Vec<String> = r.look.list(folder).into_iter().filter(|n| system::is_hash_name(n)).collect();
     if !names.is_empty() {
         view.sources.push(folder.to_owned());
     }
-    for name in names {
-        add_all(view, &look.read(&folder.join(name)).unwrap_or_default());
-    }
+    add_named(view, r, folder, &names);
 }
 
-fn add_all(view: &mut TrustView, bytes: &[u8]) {
-    for der in pem::certificates(bytes) {
-        if view.anchors.iter().any(|a| a.der() == der) {
-            continue;
-        }
-        if let Ok(c) = Certificate::read(&der, "a root") {
-            view.anchors.push(c);
-        }
-    }
+/// What is in files of a directory.
+fn add_named(view: &mut TrustView, r: &Reader<'_>, folder: &Path, names: &[String]) {
+    let files = names.iter().filter_map(|n| r.file(&folder.join(n)));
+    let found: Vec<Certificate> = files.flat_map(|f| f.to_vec()).collect();
+    reader::add(&mut view.anchors, found.into_iter());
 }

@@ -10,4 +10,4 @@ pub mod raw;
 pub mod read;
 pub mod subject;
 
-pub use read::Certificate;
+pub use read::{Certificate, Fields};

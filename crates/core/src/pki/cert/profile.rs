@@ -367,7 +367,7 @@ mod tests {
         assert!(c.usage.unwrap().key_encipherment);
         assert_eq!(c.name_words(), [long, "::1".into()]);
         assert_eq!(c.crl_urls, ["http://pki.saltmarsh.test/root.crl"]);
-        assert_eq!(c.purposes.unwrap().len(), 2);
+        assert_eq!(c.purposes.as_ref().unwrap().len(), 2);
         assert_eq!(c.issuer_key_identifier, Some(key.public().identifier()));
     }
 

@@ -11,11 +11,25 @@ use const_oid::ObjectIdentifier;
 use der::Decode;
 use der::asn1::OctetString;
 use spki::AlgorithmIdentifierOwned;
+use std::ops::Deref;
+use std::sync::Arc;
 use x509_cert::ext::Extension;
 
-/// A parsed certificate. Two are equal if their bytes are.
+/// A parsed certificate. Two are equal if their bytes are. A clone costs nothing: stores hold the same roots again and again.
 #[derive(Clone, Debug)]
-pub struct Certificate {
+pub struct Certificate(Arc<Fields>);
+
+impl Deref for Certificate {
+    type Target = Fields;
+
+    fn deref(&self) -> &Fields {
+        &self.0
+    }
+}
+
+/// What a certificate says.
+#[derive(Debug)]
+pub struct Fields {
     der: Vec<u8>,
     /// 0 for v1, 2 for v3.
     pub version: u8,
@@ -69,7 +83,7 @@ pub struct Certificate {
 
 impl PartialEq for Certificate {
     fn eq(&self, other: &Certificate) -> bool {
-        self.der == other.der
+        Arc::ptr_eq(&self.0, &other.0) || self.der == other.der
     }
 }
 
@@ -79,7 +93,7 @@ impl Certificate {
     /// Parses DER. `what` names the source in the error.
     ///
     /// Errors: [`Error::Malformed`] when the outer structure is no certificate; extensions that do not
-    /// parse are kept aside in [`Certificate::broken`].
+    /// parse are kept aside in [`Fields::broken`].
     ///
     /// ```
     /// use tamga_core::pki::cert::Certificate;
@@ -101,7 +115,7 @@ impl Certificate {
     }
 
     /// Reads whatever has the shape of a certificate, as a server may send it: what is wrong with its fields is listed in
-    /// [`Certificate::flaws`], and in [`Certificate::raw`] what stands there. None without that shape.
+    /// [`Fields::flaws`], and in [`Fields::raw`] what stands there. None without that shape.
     ///
     /// ```
     /// use tamga_core::pki::cert::Certificate;
@@ -140,7 +154,7 @@ impl Certificate {
             all.push(Extension { extn_id, critical: e.is_critical(), extn_value });
         }
         let said = Extensions::of(all);
-        Some(Certificate {
+        Some(Certificate(Arc::new(Fields {
             der: der.to_vec(),
             version: version.unwrap_or(u8::MAX),
             serial: serial_hex(&raw.serial),
@@ -166,7 +180,7 @@ impl Certificate {
             broken: said.broken,
             flaws,
             raw,
-        })
+        })))
     }
 
     /// The whole certificate, DER.

@@ -22,6 +22,7 @@ use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE, limits};
 use tamga_core::ca::issue;
 use tamga_core::ca::renew;
 use tamga_core::ca::report::{Authority, Issued, Standing};
+use tamga_core::check::address_limits;
 use tamga_core::check::client::{self, Client};
 use tamga_core::deploy::recipe::Recipe;
 use tamga_core::error::Error;
@@ -229,6 +230,11 @@ pub fn setup(env: &Env, request: &Request) -> Result<Report> {
         Some(server) => form::write(env, server, &issued, &request.secret, &NewSecret::default())?,
         None => None,
     };
+    let mut findings = issue::remarks(names);
+    if change != Change::Unchanged {
+        let leaf = &issued.certificate;
+        findings.extend(address_limits::note(leaf, &authority.certificate));
+    }
     let resolved = |n: &Name| Resolved { name: n.to_string(), resolves: resolves(n) };
     Ok(Answer::Done(Done {
         authority,
@@ -237,7 +243,7 @@ pub fn setup(env: &Env, request: &Request) -> Result<Report> {
         rows,
         names: names.iter().map(resolved).collect(),
         proofs,
-        findings: issue::remarks(names),
+        findings,
         is_new_root,
         form,
     }))
@@ -368,7 +374,9 @@ fn prove(env: &Env, stores: &Choice, secret: &Secret, issued: &Issued) -> Result
     let mut proofs = Vec::new();
     for (client, seen) in observe(env, &Client::ALL, &visits) {
         let is_in_scope = match client {
-            Client::Curl | Client::Python | Client::Go | Client::Gnutls => stores.has(StoreId::System, Scope::Machine),
+            Client::Curl | Client::Python | Client::Go | Client::Gnutls | Client::Bun | Client::Grpc => {
+                stores.has(StoreId::System, Scope::Machine)
+            }
             Client::Java => stores.has(StoreId::Java, Scope::Machine),
             // No store of this machine is its: only a variable gives it the root.
             Client::Node => false,

@@ -212,3 +212,13 @@ pub fn has(programs: &[&str]) -> bool {
     eprintln!("SKIPPED: {missing:?} not installed");
     false
 }
+
+/// The directories of programs that no package of the system brings (Bun, a Python with gRPC), as TAMGA_TESTS_CLIENTS names them; None, and
+/// said, where it does not.
+pub fn brought() -> Option<std::ffi::OsString> {
+    let named = std::env::var_os("TAMGA_TESTS_CLIENTS");
+    if named.is_none() {
+        eprintln!("SKIPPED: TAMGA_TESTS_CLIENTS names no directories with bun and a python3 with grpcio");
+    }
+    named
+}

@@ -222,9 +222,14 @@ fn wanted(env: &Env, ledger: Option<&Ledger>, request: &Request) -> Result<(Vec<
 pub fn how(client: Client) -> &'static str {
     match client {
         Client::Curl => "only with --crlfile FILE",
-        Client::Node | Client::Python | Client::Java | Client::Go | Client::Safari | Client::Windows => {
-            "only if the program itself loads the list"
-        }
+        Client::Node
+        | Client::Python
+        | Client::Java
+        | Client::Go
+        | Client::Bun
+        | Client::Grpc
+        | Client::Safari
+        | Client::Windows => "only if the program itself loads the list",
         Client::Gnutls => "only with --crl-file FILE",
         Client::Firefox | Client::Chromium => "never looks for lists of a private authority",
         Client::Standard => "not a program",

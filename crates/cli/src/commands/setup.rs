@@ -208,7 +208,7 @@ fn render_advice(proofs: &[Proof], unresolved: &[&str], label: &str, raise: &str
     for p in proofs.iter().filter(|p| !p.accepts()) {
         let command = match (p.client, p.is_in_scope) {
             (Client::Java, false) => format!("{raise}tamga trust add {label} --stores java"),
-            (Client::Curl | Client::Python | Client::Go | Client::Gnutls, false) => {
+            (Client::Curl | Client::Python | Client::Go | Client::Gnutls | Client::Bun | Client::Grpc, false) => {
                 format!("{raise}tamga trust add {label} --scope machine")
             }
             (Client::Node, _) => "eval \"$(tamga trust environment)\", or for one call: tamga run -- node …".into(),

@@ -14,6 +14,7 @@ mod apply;
 mod at_a_terminal;
 mod attack;
 mod authority;
+mod boring;
 mod certificates;
 mod check;
 mod children;

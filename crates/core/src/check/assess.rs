@@ -1,6 +1,7 @@
 //! Would anyone warn, why, and what to do: verdicts of clients and findings about one chain.
 
 use crate::ca::report::{Authority, Issued, Life};
+use crate::check::address_limits;
 use crate::check::client::case::Spoken;
 use crate::check::client::case::{ChainFault, Input};
 use crate::check::client::view::TrustView;
@@ -246,6 +247,15 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
                 .with_summary(format!("the extended key usage does not allow the purpose {purpose}"))
                 .with_remedy("use a certificate that was issued for this purpose: tamga issue NAME --purpose PURPOSE");
         }
+        Code::IpConstraintUnsupported => {
+            f.about = fault.detail.clone();
+            f = f.with_summary(format!(
+                "the certificate names {}, and {} knows no limits of addresses, which its authority has",
+                fault.detail,
+                client.title()
+            ));
+            f.remedy = address_limits::remedy(path.first());
+        }
         Code::ConstraintViolated if !fault.detail.is_empty() => {
             f = f.with_summary(format!("{} lies outside what its authority may certify", fault.detail));
             f.about = fault.detail.clone();
@@ -295,7 +305,9 @@ fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
         Client::Curl => {
             format!("{}tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)", q.raise)
         }
-        Client::Python | Client::Go | Client::Gnutls => format!("{}tamga trust add {label} --scope machine", q.raise),
+        Client::Python | Client::Go | Client::Gnutls | Client::Bun | Client::Grpc => {
+            format!("{}tamga trust add {label} --scope machine", q.raise)
+        }
         Client::Java => format!("{}tamga trust add {label} --stores java", q.raise),
         Client::Node => "eval \"$(tamga trust environment)\", or for one call: tamga run -- node …".into(),
         Client::Safari => format!("on the Mac: tamga trust add {label} --stores macos-user"),

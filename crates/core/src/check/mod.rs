@@ -1,6 +1,7 @@
 //! What clients make of a chain and a connection: [`predict`] by each library's own procedure ([`verify`]) or by rules
 //! ([`client`]), and what follows for a person ([`assess`]).
 
+pub mod address_limits;
 pub mod assess;
 pub mod client;
 pub mod messages;

@@ -18,7 +18,9 @@ pub fn predict_without(client: Client, input: &Input<'_>, without: Option<&'stat
     match client {
         // Nothing to judge: no procedure begins.
         _ if input.served.is_empty() => client::by_policy(&client::standard::POLICY, client, input),
-        Client::Curl | Client::Python | Client::Node => verify::openssl::predict(client, input, without),
+        Client::Curl | Client::Python | Client::Node | Client::Bun | Client::Grpc => {
+            verify::openssl::predict(client, input, without)
+        }
         Client::Gnutls => verify::gnutls::predict(input, without),
         Client::Java => verify::java::predict(input, without),
         Client::Go => verify::go::predict(input, without),
@@ -33,7 +35,9 @@ pub fn predict_without(client: Client, input: &Input<'_>, without: Option<&'stat
 /// Everything that a client may say because of this. NAME stands for the host, NAMES for what the certificate names.
 pub fn words(client: Client, code: Code) -> Vec<String> {
     match client {
-        Client::Curl | Client::Python | Client::Node => verify::openssl::words(client, code),
+        Client::Curl | Client::Python | Client::Node | Client::Bun | Client::Grpc => {
+            verify::openssl::words(client, code)
+        }
         Client::Gnutls => verify::gnutls::words(code),
         Client::Java => verify::java::words(code),
         Client::Go => verify::go::words(code),
@@ -46,7 +50,7 @@ pub fn words(client: Client, code: Code) -> Vec<String> {
 /// The objections of a client's library, by the words with which [`predict_without`] leaves them out.
 pub fn objections(client: Client) -> Vec<&'static str> {
     match client {
-        Client::Curl | Client::Python | Client::Node => verify::openssl::all_words(),
+        Client::Curl | Client::Python | Client::Node | Client::Bun | Client::Grpc => verify::openssl::all_words(client),
         Client::Gnutls => verify::gnutls::all_words(),
         Client::Java => verify::java::all_words(),
         Client::Go => verify::go::all_words(),
@@ -59,7 +63,9 @@ pub fn objections(client: Client) -> Vec<&'static str> {
 /// Whether a client finds the host in a certificate.
 pub fn covers(client: Client, leaf: &Certificate, host: &Name) -> bool {
     match client {
-        Client::Curl | Client::Python | Client::Node => verify::openssl::covers(client, leaf, host),
+        Client::Curl | Client::Python | Client::Node | Client::Bun | Client::Grpc => {
+            verify::openssl::covers(client, leaf, host)
+        }
         Client::Gnutls => verify::gnutls::names::covers(leaf, host),
         Client::Java => verify::java::covers(leaf, host),
         Client::Go => verify::go::covers(leaf, host),

@@ -67,6 +67,7 @@ codes! {
     IntermediateNotACa "intermediate-not-a-ca",
     PathTooLong "path-too-long",
     ConstraintViolated "constraint-violated",
+    IpConstraintUnsupported "ip-constraint-unsupported",
     KeyMissing "key-missing",
     KeyMismatch "key-mismatch",
     KeyReadableByOthers "key-readable-by-others",

@@ -40,6 +40,15 @@ pub(super) const ROWS: &[Entry] = &[
         by_hand: "Rename the host, or get a publicly trusted certificate for it.",
     },
     Entry {
+        code: Code::IpConstraintUnsupported,
+        severity: Severity::Warning,
+        summary: "this client knows no limits of addresses, and refuses every address under an authority that has some",
+        meaning: "Bun and gRPC (BoringSSL) refuse a certificate that names an address if an authority above it limits addresses.",
+        cause: "RFC 5280 section 4.2.1.10 has a client refuse limits that it cannot process; a root made by Tamga limits addresses.",
+        remedy: "issue a certificate without addresses for these clients: tamga issue HOST --label LABEL",
+        by_hand: "Serve these clients a certificate with DNS names alone, or use an authority that does not limit addresses.",
+    },
+    Entry {
         code: Code::ConstraintViolated,
         severity: Severity::Error,
         summary: "a name is outside the name constraints of its authority",

@@ -69,7 +69,9 @@ impl InScope {
         match client {
             Client::Standard | Client::Safari | Client::Windows => true,
             Client::Chromium | Client::Firefox => self.has(Scope::User),
-            Client::Curl | Client::Python | Client::Go | Client::Gnutls | Client::Java => self.has(Scope::Machine),
+            Client::Curl | Client::Python | Client::Go | Client::Gnutls | Client::Java | Client::Bun | Client::Grpc => {
+                self.has(Scope::Machine)
+            }
             // No store is its own: variables lead it to its roots.
             Client::Node => self == InScope::Both,
         }

@@ -22,6 +22,10 @@ crate::words! {
         Go = "go",
         /// wget and what else is made with GnuTLS.
         Gnutls = "gnutls",
+        /// Bun, whose library is BoringSSL.
+        Bun = "bun",
+        /// gRPC's core, as Python's grpcio and others bring it, with BoringSSL.
+        Grpc = "grpc",
         /// Safari, from what Apple has published.
         Safari = "safari",
         /// Windows' own library, from what Microsoft has published.
@@ -42,6 +46,8 @@ impl Client {
             Client::Java => "Java",
             Client::Go => "Go",
             Client::Gnutls => "wget (GnuTLS)",
+            Client::Bun => "Bun",
+            Client::Grpc => "gRPC",
             Client::Safari => "Safari",
             Client::Windows => "Windows",
         }

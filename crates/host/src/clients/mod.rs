@@ -76,6 +76,8 @@ pub fn is_installed(client: Client, machine: &Machine) -> bool {
         Client::Firefox => firefox::program(machine).is_some(),
         Client::Node => Runtime::Node.program(machine).is_some(),
         Client::Python => Runtime::Python.program(machine).is_some(),
+        Client::Bun => Runtime::Bun.program(machine).is_some(),
+        Client::Grpc => Runtime::Grpc.program(machine).is_some(),
         Client::Java => Compiled::Java.program(machine).is_some(),
         Client::Go => Compiled::Go.program(machine).is_some(),
         Client::Gnutls => wget::program(machine).is_some(),
@@ -93,6 +95,8 @@ pub fn observe(client: Client, machine: &Machine, visits: &[Visit]) -> Option<Ve
         Client::Firefox => Some(firefox::visits(&firefox::program(machine)?, machine, visits)),
         Client::Node => by_script(Runtime::Node, machine, visits),
         Client::Python => by_script(Runtime::Python, machine, visits),
+        Client::Bun => by_script(Runtime::Bun, machine, visits),
+        Client::Grpc => by_script(Runtime::Grpc, machine, visits),
         Client::Java => Some(Compiled::Java.visits(&Compiled::Java.program(machine)?, machine, visits)),
         Client::Go => Some(Compiled::Go.visits(&Compiled::Go.program(machine)?, machine, visits)),
         Client::Gnutls => {

@@ -123,6 +123,16 @@ fn run(client: Client, cases: &[Case], port: u16, folder: &Path, listed: &Path) 
             c.arg(written(folder, "bulk.js", include_str!("clients/bulk.js"))).arg(listed);
             c
         }
+        Client::Grpc => {
+            let mut c = bare("python3", folder);
+            c.arg(written(folder, "bulk-grpc.py", include_str!("clients/bulk-grpc.py"))).arg(listed);
+            c
+        }
+        Client::Bun => {
+            let mut c = bare("bun", folder);
+            c.arg("run").arg(written(folder, "bulk-bun.js", include_str!("clients/bulk-bun.js"))).arg(listed);
+            c
+        }
         Client::Java => {
             let source = written(folder, "Bulk.java", include_str!("clients/Bulk.java"));
             let mut c = bare("java", folder);

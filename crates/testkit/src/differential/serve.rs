@@ -67,7 +67,7 @@ fn config(case: &Case, pool: &Pool) -> ServerConfig {
     .with_cert_resolver(resolver);
     config.session_storage = Arc::new(NoServerSessionStorage {});
     config.send_tls13_tickets = 0;
-    config.alpn_protocols = vec![b"http/1.1".to_vec()];
+    config.alpn_protocols = vec![b"http/1.1".to_vec(), b"h2".to_vec()];
     config
 }
 

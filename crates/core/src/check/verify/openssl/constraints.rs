@@ -24,8 +24,9 @@ pub enum Fault {
 /// The most comparisons that it makes.
 const MOST: usize = 1 << 20;
 
-/// Holds a certificate's subject and alternative names against constraints; gives the name that is at fault.
-pub fn check(of: &Cached<'_>, by: &Constraints) -> Result<(), (Fault, General)> {
+/// Holds a certificate's subject and alternative names against constraints; gives the name that is at fault. `addresses`: the library knows
+/// constraints of addresses.
+pub fn check(of: &Cached<'_>, by: &Constraints, addresses: bool) -> Result<(), (Fault, General)> {
     let subject = parts::attributes(&of.certificate.subject).unwrap_or_default();
     let all = General { kind: 4, octets: of.certificate.subject.clone() };
     let limits = by.permitted.len() + by.excluded.len();
@@ -33,16 +34,16 @@ pub fn check(of: &Cached<'_>, by: &Constraints) -> Result<(), (Fault, General)> 
         return Err((Fault::TooMany, all));
     }
     if !subject.is_empty() {
-        one(&all, by)?;
+        one(&all, by, addresses)?;
         for (_, _, tag, octets) in subject.iter().filter(|a| a.1 == parts::EMAIL_ADDRESS) {
             let mail = General { kind: 1, octets: octets.clone() };
             if *tag != 0x16 {
                 return Err((Fault::Syntax, mail));
             }
-            one(&mail, by)?;
+            one(&mail, by, addresses)?;
         }
     }
-    of.names.iter().try_for_each(|name| one(name, by))
+    of.names.iter().try_for_each(|name| one(name, by, addresses))
 }
 
 /// Holds the common names against them, as far as they look like a host's name.
@@ -51,10 +52,16 @@ pub fn check_common_names(of: &Cached<'_>, by: &Constraints) -> Result<(), (Faul
         let Some(text) = parts::text(tag, &octets) else { continue };
         let text = text.trim_end_matches('\0');
         if looks_like_a_host(text) {
-            one(&General { kind: 2, octets: text.as_bytes().to_vec() }, by)?;
+            one(&General { kind: 2, octets: text.as_bytes().to_vec() }, by, true)?;
         }
     }
     Ok(())
+}
+
+/// True if a common name looks like a host's name.
+pub fn has_host_as_common_name(of: &Cached<'_>) -> bool {
+    let commons = parts::common_names(&of.certificate.subject);
+    commons.iter().filter_map(|(tag, octets)| parts::text(*tag, octets)).any(|t| looks_like_a_host(&t))
 }
 
 /// Letters, digits, hyphens and underscores in labels, with at least one dot.
@@ -86,11 +93,15 @@ fn other_kind(name: &General) -> Option<Vec<u8>> {
     parts::first(&name.octets)?.expect(0x06).map(<[u8]>::to_vec)
 }
 
-fn one(name: &General, by: &Constraints) -> Result<(), (Fault, General)> {
+fn one(name: &General, by: &Constraints, addresses: bool) -> Result<(), (Fault, General)> {
     let is_mailbox = name.kind == 0 && other_kind(name).as_deref() == Some(SMTP_UTF8);
     let kind = if is_mailbox { 1 } else { name.kind };
     let applies = |s: &&Subtree| s.base.kind == kind && (kind != 0 || other_kind(&s.base) == other_kind(name));
     let at_fault = |fault| (fault, name.clone());
+    let holds = |base: &General| match kind == 7 && !addresses {
+        true => Err(Fault::Kind),
+        false => holds(kind, name, base),
+    };
     let (mut asked, mut found) = (false, false);
     for tree in by.permitted.iter().filter(applies) {
         if tree.has_minimum || tree.has_maximum {
@@ -98,7 +109,7 @@ fn one(name: &General, by: &Constraints) -> Result<(), (Fault, General)> {
         }
         asked = true;
         if !found {
-            found = holds(kind, name, &tree.base).map_err(at_fault)?;
+            found = holds(&tree.base).map_err(at_fault)?;
         }
     }
     if asked && !found {
@@ -108,7 +119,7 @@ fn one(name: &General, by: &Constraints) -> Result<(), (Fault, General)> {
         if tree.has_minimum || tree.has_maximum {
             return Err(at_fault(Fault::MinMax));
         }
-        if holds(kind, name, &tree.base).map_err(at_fault)? {
+        if holds(&tree.base).map_err(at_fault)? {
             return Err(at_fault(Fault::Excluded));
         }
     }

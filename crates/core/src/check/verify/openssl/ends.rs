@@ -46,6 +46,11 @@ impl End {
                 "ERR_SSL_BAD_SIGNATURE or ERR_SSL_WRONG_SIGNATURE_TYPE or ERR_SSL_LAST_OCTET_INVALID or ERR_SSL_SALT_LENGTH_CHECK_FAILED or ERR_SSL_FIRST_OCTET_INVALID or ERR_SSL_WRONG_CURVE"
             }
             (End::KeyMismatch, Client::Python) => "BAD_SIGNATURE or WRONG_SIGNATURE_TYPE or [SSL] EVP lib",
+            (End::KeyMismatch, Client::Bun) => "ERR_SSL_BAD_SIGNATURE or ERR_SSL_WRONG_SIGNATURE_TYPE",
+            (End::KeyMismatch, Client::Grpc) => "BAD_SIGNATURE or WRONG_SIGNATURE_TYPE",
+            (End::NotForSigning, Client::Bun | Client::Grpc) => "",
+            (End::ClientWanted, Client::Bun) => "ERR_SSL_TLSV1_ALERT_CERTIFICATE_REQUIRED",
+            (End::ClientWanted, Client::Grpc) => "TLSV1_ALERT_CERTIFICATE_REQUIRED",
             (End::KeyMismatch, _) => {
                 "(35) error:0A00007B:SSL routines::bad signature or (35) error:0A000172:SSL routines::wrong signature type or (35) error:0200008A:rsa routines::last octet invalid"
             }

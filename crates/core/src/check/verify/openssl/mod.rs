@@ -1,5 +1,6 @@
 //! OpenSSL 3.0's procedure, and what curl, Python and Node.js make of it. Measured with 3.0.19 on Debian 12.
 
+mod boring;
 pub mod cached;
 pub mod constraints;
 mod ends;
@@ -20,6 +21,7 @@ use crate::pki::key::Shape;
 use crate::vocabulary::name::Name;
 use cached::Cached;
 use ends::End;
+use words::grpc;
 use words::{MISMATCH, found};
 pub use words::{all_words, words};
 
@@ -40,14 +42,20 @@ struct Manner {
     asks_for_name: bool,
     /// It goes on after an objection, and reports the last.
     goes_on: bool,
+    /// BoringSSL, which grew from the same code and took other ways.
+    boring: bool,
 }
 
 fn manner(client: Client) -> Manner {
+    // Debian sets security level 2 (112 bits).
+    let usual = Manner { client, strength: 112, partial: true, asks_for_name: false, goes_on: false, boring: false };
     match client {
-        // Debian sets security level 2 (112 bits); Node.js comes with level 1 of its own.
-        Client::Python => Manner { client, strength: 112, partial: false, asks_for_name: true, goes_on: false },
-        Client::Node => Manner { client, strength: 80, partial: false, asks_for_name: false, goes_on: true },
-        _ => Manner { client, strength: 112, partial: true, asks_for_name: false, goes_on: false },
+        Client::Python => Manner { partial: false, asks_for_name: true, ..usual },
+        // Node.js comes with level 1 of its own.
+        Client::Node => Manner { strength: 80, partial: false, goes_on: true, ..usual },
+        Client::Bun => Manner { strength: 0, partial: false, goes_on: true, boring: true, ..usual },
+        Client::Grpc => Manner { strength: 0, boring: true, ..usual },
+        _ => usual,
     }
 }
 
@@ -78,6 +86,11 @@ pub fn predict(client: Client, input: &Input<'_>, without: Option<&'static str>)
     if let Some(refused) = unreadable(client, input) {
         return refused;
     }
+    if run.manner.boring
+        && let Some(word) = boring::before(client, input, without)
+    {
+        return run.ended_before(word);
+    }
     let path = run.chain();
     run.trail.path = path;
     let mut said = run.handshake().or_else(|| run.said());
@@ -101,6 +114,11 @@ fn unreadable(client: Client, input: &Input<'_>) -> Option<Verdict> {
         let code = match client {
             Client::Python => python.to_owned(),
             Client::Node => node,
+            // Too long a message has one name in both libraries.
+            Client::Grpc if python.starts_with("EXCESSIVE") => python.to_owned(),
+            Client::Bun if python.starts_with("EXCESSIVE") => node,
+            Client::Bun => "ERR_SSL_DECODE_ERROR or ERR_BORINGSSL".to_owned(),
+            Client::Grpc => "DECODE_ERROR or INVALID_INTEGER or INVALID_UTF8STRING or INVALID_VERSION".to_owned(),
             _ => curl,
         };
         let judgement = Judgement { path: trail.path.clone(), faults: trail.faults() };
@@ -119,7 +137,7 @@ fn unreadable(client: Client, input: &Input<'_>) -> Option<Verdict> {
 impl<'a> Run<'a> {
     /// Builds, and objects; gives the path.
     fn chain(&mut self) -> Vec<Certificate> {
-        let served: Vec<Cached<'a>> = super::served(self.input).map(Cached::of).collect();
+        let served: Vec<Cached<'a>> = super::served(self.input).map(|c| self.cached(c)).collect();
         let Some(leaf) = served.first() else { return Vec::new() };
         if leaf.invalid {
             self.queue(INVALID_CERTIFICATE);
@@ -131,7 +149,12 @@ impl<'a> Run<'a> {
             let subject = text::canonical(&a.subject);
             served.iter().any(|c| c.issuer == subject) || self.input.served.contains(a)
         };
-        let anchors = above(self.input.anchors, named);
+        let anchors = above(self.input.anchors, named, self.manner.boring);
+        let mut anchors = anchors;
+        // Of two of a name Bun finds the one that was added last.
+        if self.manner.client == Client::Bun {
+            anchors.reverse();
+        }
         let path = self.build(&served, &anchors);
         self.extensions(&path);
         self.strengths(&path);
@@ -196,7 +219,8 @@ impl<'a> Run<'a> {
                 }
             }
         }
-        if !trusted && path.len() == untrusted && self.manner.partial {
+        let may_be_its_own = self.manner.partial || self.manner.boring && path[0].self_issued;
+        if !trusted && path.len() == untrusted && may_be_its_own {
             // The leaf itself may lie in the store.
             if let Some(own) = anchors.iter().find(|a| a.certificate == path[0].certificate) {
                 path[0] = own;
@@ -234,13 +258,13 @@ impl<'a> Run<'a> {
         for c in all {
             let again = path.iter().any(|p| p.certificate == c.certificate);
             let may_repeat = of.self_issued && path.len() == 1;
-            if (again && !may_repeat) || !of.likely_issued_by(c) {
+            if (again && !may_repeat) || !self.may_be_issuer(of, c) {
                 if c.invalid && c.subject == of.issuer {
                     self.queue(INVALID_CERTIFICATE);
                 }
                 continue;
             }
-            if self.holds_now(c) {
+            if self.manner.boring || self.holds_now(c) {
                 return Some(c);
             }
             let end = |c: &Cached<'_>| seconds(&c.certificate.raw.not_after);
@@ -249,6 +273,15 @@ impl<'a> Run<'a> {
             }
         }
         nearest
+    }
+
+    fn cached<'c>(&self, c: &'c Certificate) -> Cached<'c> {
+        let cached = Cached::of(c);
+        if self.manner.boring { boring::adapted(cached) } else { cached }
+    }
+
+    fn may_be_issuer(&self, of: &Cached<'_>, issuer: &Cached<'_>) -> bool {
+        of.likely_issued_by(issuer) && (!self.manner.boring || boring::may_issue(issuer))
     }
 
     fn holds_now(&self, c: &Cached<'_>) -> bool {
@@ -270,7 +303,8 @@ impl<'a> Run<'a> {
     fn own_name(&mut self, leaf: &Cached<'_>) {
         let Some(host) = self.input.name else { return };
         let fits = match self.manner.client {
-            Client::Node => names::node(leaf, host),
+            Client::Node | Client::Bun => names::node(leaf, host),
+            Client::Grpc => boring::fits(leaf, host),
             _ => names::curl(leaf, host).is_ok(),
         };
         if !fits {
@@ -317,6 +351,21 @@ impl<'a> Run<'a> {
         Some(end.said(self.manner.client).to_owned())
     }
 
+    /// A verdict before any chain is built.
+    fn ended_before(mut self, (word, code, said): boring::Before) -> Verdict {
+        self.trail.path = self.input.served.first().cloned().into_iter().collect();
+        self.trail.object(word, code, 0, "");
+        let said = said[usize::from(self.manner.client == Client::Bun)].to_owned();
+        let judgement = Judgement { path: self.trail.path.clone(), faults: self.trail.faults() };
+        Verdict {
+            client: self.manner.client,
+            outcome: Outcome::Refuses,
+            code: Some(said),
+            judgement,
+            documented: false,
+        }
+    }
+
     /// What the program prints.
     fn said(&self) -> Option<String> {
         let own = |o: &&super::Objection| self.manner.asks_for_name || o.word != MISMATCH;
@@ -331,8 +380,10 @@ impl<'a> Run<'a> {
                 format!("certificate verify failed: {kind} mismatch, certificate is not valid for '{host}'.")
             }
             (Client::Python, false) => format!("certificate verify failed: {}", said.words),
-            (Client::Node, true) => "ERR_TLS_CERT_ALTNAME_INVALID".into(),
-            (Client::Node, false) => said.node.to_owned(),
+            (Client::Node | Client::Bun, true) => "ERR_TLS_CERT_ALTNAME_INVALID".into(),
+            (Client::Grpc, true) => "Hostname Verification Check failed".into(),
+            (Client::Grpc, false) => grpc(said),
+            (Client::Node | Client::Bun, false) => said.node.to_owned(),
             (_, true) => {
                 let leaf = Cached::of(&self.trail.path[0]);
                 self.input.name.and_then(|h| names::curl(&leaf, h).err()).unwrap_or_default()
@@ -350,19 +401,21 @@ pub fn covers(client: Client, leaf: &Certificate, host: &Name) -> bool {
     let leaf = Cached::of(leaf);
     match client {
         Client::Python => names::library(&leaf, host),
-        Client::Node => names::node(&leaf, host),
+        Client::Node | Client::Bun => names::node(&leaf, host),
+        Client::Grpc => boring::fits(&leaf, host),
         _ => names::curl(&leaf, host).is_ok(),
     }
 }
 
 /// The anchors that can stand above what was served, or above one another.
-fn above<'a>(anchors: &'a [Certificate], named: impl Fn(&&Certificate) -> bool) -> Vec<Cached<'a>> {
+fn above<'a>(anchors: &'a [Certificate], named: impl Fn(&&Certificate) -> bool, boring: bool) -> Vec<Cached<'a>> {
+    let cached = |c: &'a Certificate| if boring { boring::adapted(Cached::of(c)) } else { Cached::of(c) };
     // What it cannot read is in no store of its own.
     let readable = |a: &&Certificate| readable::fault(a.der()).is_none();
-    let near: Vec<Cached<'a>> = anchors.iter().filter(named).filter(readable).map(Cached::of).collect();
+    let near: Vec<Cached<'a>> = anchors.iter().filter(named).filter(readable).map(cached).collect();
     if near.iter().all(|c| c.self_issued) {
         return near;
     }
     // A trusted intermediate has an issuer of its own.
-    anchors.iter().filter(readable).map(Cached::of).collect()
+    anchors.iter().filter(readable).map(cached).collect()
 }

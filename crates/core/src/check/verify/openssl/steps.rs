@@ -1,8 +1,10 @@
 //! What OpenSSL looks at once it has a path, step by step.
 
-use super::Run;
 use super::cached::{self, Cached};
 use super::constraints::{self, Fault};
+use super::words::{IP_CONSTRAINT, NO_NAMES, NO_POLICY, POLICY};
+use super::{Run, boring};
+use crate::check::client::Client;
 use crate::check::verify::parts::shown;
 use crate::finding::Code;
 use crate::pki::cert::raw::seconds;
@@ -15,16 +17,27 @@ impl Run<'_> {
         let purpose = self.input.purpose == Some(JudgedPurpose::Server);
         let mut plen = 0;
         for (i, c) in path.iter().enumerate() {
+            // gRPC takes a trusted issuer as it is.
+            if self.manner.client == Client::Grpc && i > 0 && i + 1 == path.len() {
+                break;
+            }
             let words = c.certificate.subject_words();
             if c.unknown_critical {
                 let unknown = c.certificate.unknown_critical.first().map(ToString::to_string).unwrap_or_default();
                 self.object("UNHANDLED_CRITICAL_EXTENSION", i, unknown);
             }
+            if self.manner.boring && boring::has_odd_policies(c) {
+                self.object(POLICY, i, words.clone());
+            }
+            if self.manner.boring && boring::demands_policy(c, i) && path[..i].iter().any(|c| !boring::has_policies(c))
+            {
+                self.object(NO_POLICY, 0, words.clone());
+            }
             let ca = c.ca();
             if i > 0 && (ca == 0 || (i + 1 < path.len() && ca != 1)) {
                 self.object("INVALID_CA", i, words.clone());
             }
-            if matches!(c.certificate.key.shape(), Shape::Ec { explicit: true, .. }) {
+            if matches!(c.certificate.key.shape(), Shape::Ec { explicit: true, .. }) && !self.manner.boring {
                 self.object("EC_KEY_EXPLICIT_PARAMS", i, c.certificate.key.strength().to_string());
             }
             if purpose && !c.invalid && !c.serves_as(i > 0) {
@@ -55,7 +68,7 @@ impl Run<'_> {
         let last = path.len() - 1;
         let mut n = last;
         let mut issuer = path[last];
-        if !issuer.likely_issued_by(issuer) && !self.manner.partial {
+        if !self.may_be_issuer(issuer, issuer) && !self.manner.partial {
             if last == 0 {
                 self.object("UNABLE_TO_VERIFY_LEAF_SIGNATURE", 0, issuer.certificate.issuer_words());
                 self.dates(issuer, 0);
@@ -81,8 +94,17 @@ impl Run<'_> {
     }
 
     fn signature(&mut self, subject: &Cached<'_>, issuer: &Cached<'_>, depth: usize) {
-        if issuer.certificate.key.shape() == Shape::Unreadable {
+        let unread = match issuer.certificate.key.shape() {
+            Shape::Unreadable => true,
+            Shape::Ec { explicit: true, .. } | Shape::Rsa { pss_only: true, .. } => self.manner.boring,
+            _ => false,
+        };
+        if unread {
             self.object("UNABLE_TO_DECODE_ISSUER_PUBLIC_KEY", depth + 1, issuer.certificate.subject_words());
+            return;
+        }
+        if self.manner.boring && !boring::verifies(subject.certificate) {
+            self.object("CERT_SIGNATURE_FAILURE", depth, subject.certificate.subject_words());
             return;
         }
         if subject.certificate.raw.inner_algorithm != subject.certificate.raw.outer_algorithm {
@@ -138,16 +160,23 @@ impl Run<'_> {
             }
             for j in (i + 1..path.len()).rev() {
                 let Some(by) = &path[j].constraints else { continue };
-                let mut result = constraints::check(c, by);
-                if result.is_ok() && i == 0 && !c.names.iter().any(|n| n.kind == 2) {
+                let mut result = constraints::check(c, by, !self.manner.boring);
+                if self.manner.boring {
+                    if i == 0 && c.names.is_empty() && constraints::has_host_as_common_name(c) {
+                        self.object(NO_NAMES, i, c.certificate.subject_words());
+                        continue;
+                    }
+                } else if result.is_ok() && i == 0 && !c.names.iter().any(|n| n.kind == 2) {
                     result = constraints::check_common_names(c, by);
                 }
                 if let Err((fault, name)) = result {
+                    let is_address = name.kind == 7;
                     let name = shown(&name);
                     let word = match fault {
                         Fault::Permitted => "PERMITTED_VIOLATION",
                         Fault::Excluded => "EXCLUDED_VIOLATION",
                         Fault::MinMax => "SUBTREE_MINMAX",
+                        Fault::Kind if is_address => IP_CONSTRAINT,
                         Fault::Kind => "UNSUPPORTED_CONSTRAINT_TYPE",
                         Fault::Syntax => "UNSUPPORTED_NAME_SYNTAX",
                         Fault::TooMany => "UNSPECIFIED",

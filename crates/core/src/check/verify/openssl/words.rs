@@ -20,6 +20,18 @@ const fn word(name: &'static str, code: Code, words: &'static str, node: &'stati
 /// The name does not fit: by the library for Python, by the program's own comparison for the others.
 pub(super) const MISMATCH: &str = "HOSTNAME_MISMATCH";
 
+/// A library that knows no constraints of addresses refuses every address under one.
+pub(super) const IP_CONSTRAINT: &str = "BORING_IP_CONSTRAINT";
+
+/// An authority demands a policy, and the certificate has none.
+pub(super) const NO_POLICY: &str = "BORING_NO_POLICY";
+
+/// An authority has limits, and a certificate without alternative names cannot be held against them.
+pub(super) const NO_NAMES: &str = "BORING_NO_NAMES";
+
+/// A library that reads policies even where nobody asks for any.
+pub(super) const POLICY: &str = "BORING_POLICY";
+
 const OTHER: &str = "UNSPECIFIED";
 
 /// Every error that it has for a chain.
@@ -91,11 +103,27 @@ const WORDS: &[Word] = &[
     word("EXCLUDED_VIOLATION", Code::ConstraintViolated, "excluded subtree violation", OTHER),
     word("SUBTREE_MINMAX", Code::ConstraintViolated, "name constraints minimum and maximum not supported", OTHER),
     word("UNSUPPORTED_CONSTRAINT_TYPE", Code::ConstraintViolated, "unsupported name constraint type", OTHER),
+    word(NO_POLICY, Code::ConstraintViolated, "no explicit policy", OTHER),
+    word(NO_NAMES, Code::ConstraintViolated, "Issuer has name constraints but leaf has no SANs", OTHER),
+    word(POLICY, Code::Malformed, "invalid or inconsistent certificate policy extension", OTHER),
+    word(IP_CONSTRAINT, Code::IpConstraintUnsupported, "unsupported name constraint type", OTHER),
     word("UNSUPPORTED_NAME_SYNTAX", Code::ConstraintViolated, "unsupported or invalid name syntax", OTHER),
 ];
 
 pub(super) fn found(name: &str) -> &'static Word {
     WORDS.iter().find(|w| w.name == name).unwrap_or(&WORDS[0])
+}
+
+/// gRPC shows the library's text, which differs from OpenSSL's here and there.
+pub(super) fn grpc(w: &Word) -> String {
+    let words = match w.name {
+        "EC_KEY_EXPLICIT_PARAMS" => "unable to decode issuer public key",
+        "INVALID_PURPOSE" => "unsupported certificate purpose",
+        "SELF_SIGNED_CERT_IN_CHAIN" => "self signed certificate in certificate chain",
+        "DEPTH_ZERO_SELF_SIGNED_CERT" => "self signed certificate",
+        _ => w.words,
+    };
+    words.to_owned()
 }
 
 /// Its words for a fault, each as a client prints them.
@@ -104,7 +132,8 @@ pub fn words(client: Client, code: Code) -> Vec<String> {
         (Client::Python, Code::NameNotCovered) => {
             &["certificate verify failed: Hostname mismatch, certificate is not valid for 'NAME'."]
         }
-        (Client::Node, Code::NameNotCovered) => &["ERR_TLS_CERT_ALTNAME_INVALID"],
+        (Client::Grpc, Code::NameNotCovered) => &["Hostname Verification Check failed"],
+        (Client::Node | Client::Bun, Code::NameNotCovered) => &["ERR_TLS_CERT_ALTNAME_INVALID"],
         (Client::Curl, Code::NameNotCovered) => &[
             "(60) SSL: no alternative certificate subject name matches target host name 'NAME'",
             "(60) SSL: certificate subject name 'NAME' does not match target host name 'NAME'",
@@ -123,17 +152,27 @@ pub fn words(client: Client, code: Code) -> Vec<String> {
         Code::IssuerExpired => matches!(own, Code::Expired | Code::NotYetValid),
         code => own == code,
     };
-    let of_chain = WORDS.iter().filter(|w| same(w.code)).map(|w| match client {
+    let boring = matches!(client, Client::Bun | Client::Grpc);
+    let own = |w: &&Word| boring || !w.name.starts_with("BORING");
+    let of_chain = WORDS.iter().filter(own).filter(|w| same(w.code)).map(|w| match client {
         Client::Python => format!("certificate verify failed: {}", w.words),
-        Client::Node => w.node.to_owned(),
+        Client::Node | Client::Bun => w.node.to_owned(),
+        Client::Grpc => grpc(w),
         _ => format!("(60) SSL certificate problem: {}", w.words),
     });
+    let of_before = |b: &super::boring::Before| b.2[usize::from(client == Client::Bun)];
+    let before = super::boring::ALL.iter().filter(|b| boring && b.1 == code).flat_map(|b| of_before(b).split(" or "));
+    let before = before.map(str::to_owned);
+    let of_chain = of_chain.chain(before);
     let ends = End::ALL.into_iter().filter(|e| e.code() == code);
     let of_ends = ends.flat_map(|e| e.said(client).split(" or ")).filter(|t| !t.is_empty()).map(str::to_owned);
     distinct(of_chain.chain(of_ends))
 }
 
 /// Every error by which it refuses a chain: a test leaves out one after another.
-pub fn all_words() -> Vec<&'static str> {
-    WORDS.iter().map(|w| w.name).chain(End::ALL.map(End::word)).collect()
+pub fn all_words(client: Client) -> Vec<&'static str> {
+    let boring = matches!(client, Client::Bun | Client::Grpc);
+    let words = WORDS.iter().map(|w| w.name).filter(|w| boring || !w.starts_with("BORING"));
+    let before = super::boring::ALL.iter().map(|b| b.0).filter(|_| boring);
+    words.chain(End::ALL.map(End::word)).chain(before).collect()
 }

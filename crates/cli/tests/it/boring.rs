@@ -1,0 +1,82 @@
+//! Clients whose library knows no limits of addresses: Bun, and gRPC's core.
+
+use crate::lab;
+use serde_json::Value;
+use tamga_testkit::sandbox::{Sandbox, brought};
+use tamga_testkit::site::Site;
+
+fn targets(v: &Value, basis: &str) -> Vec<(String, String, Option<String>)> {
+    let word = |c: &Value, k: &str| c[k].as_str().map(str::to_owned);
+    let all = v["targets"][0]["clients"].as_array().unwrap().iter().filter(|c| c["basis"] == basis);
+    all.map(|c| (word(c, "client").unwrap(), word(c, "verdict").unwrap(), word(c, "code"))).collect()
+}
+
+/// A check with the root in the files that variables name, and the programs of these directories in front.
+fn check(s: &Sandbox, target: &str, observe: bool, more: &[(&str, String)]) -> Value {
+    let mut words = vec!["check", target, "--clients", "bun,grpc,curl", "--format", "json"];
+    if observe {
+        words.push("--observe");
+    }
+    let root = s.lab("charts/root.pem").display().to_string();
+    let mut c = s.command(&words);
+    c.env("SSL_CERT_FILE", &root).env("GRPC_DEFAULT_SSL_ROOTS_FILE_PATH", &root);
+    c.envs(more.iter().map(|(k, v)| (k, v)));
+    serde_json::from_slice(&c.output().unwrap().stdout).unwrap()
+}
+
+#[test]
+fn addresses_under_limits_are_refused_and_the_remedy_helps() {
+    let s = lab();
+    let site = Site::start(&s, &["charts"]);
+    let v = check(&s, &format!("localhost:{}", site.port), false, &[]);
+    let refused = |c: &str, code: &str| (c.to_owned(), "refuses".to_owned(), Some(code.to_owned()));
+    let curl = ("curl".to_owned(), "accepts".to_owned(), None);
+    let bun = refused("bun", "UNSPECIFIED");
+    let grpc = refused("grpc", "unsupported name constraint type");
+    assert_eq!(targets(&v, "predicted"), [bun, grpc, curl]);
+    let found = v["targets"][0]["findings"].as_array().unwrap();
+    let found: Vec<&Value> = found.iter().filter(|f| f["code"] == "ip-constraint-unsupported").collect();
+    assert_eq!(found.len(), 1, "{v}");
+    let remedy = found[0]["remedy"].as_str().unwrap();
+    let command = remedy.split_once(": tamga ").unwrap().1;
+    // What it says is what helps.
+    s.run(&command.split(' ').collect::<Vec<_>>()).expect(0);
+    let label = command.rsplit(' ').next().unwrap();
+    let site = Site::start(&s, &[label]);
+    let v = check(&s, &format!("localhost:{}", site.port), false, &[]);
+    assert!(targets(&v, "predicted").iter().all(|t| t.1 == "accepts"), "{v}");
+}
+
+#[test]
+fn setup_says_so_once() {
+    let s = crate::sandbox().without_clients();
+    let first = s.json(&["setup", "charts.saltmarsh.test", "--into", "tls"]).expect(0).json();
+    let found = first["findings"].as_array().unwrap().iter().find(|f| f["code"] == "ip-constraint-unsupported");
+    let found = found.unwrap_or_else(|| panic!("{first}"));
+    assert_eq!(found["severity"], "note");
+    assert!(
+        found["remedy"].as_str().unwrap().contains("tamga issue charts.saltmarsh.test localhost --label"),
+        "{found}"
+    );
+    let again = s.json(&["setup", "charts.saltmarsh.test"]).expect(0).json();
+    assert!(!again.to_string().contains("ip-constraint-unsupported"), "{again}");
+}
+
+#[test]
+fn the_real_clients_say_what_is_foreseen() {
+    let Some(folders) = brought() else { return };
+    let s = lab();
+    let mut path = folders;
+    path.push(":");
+    path.push(std::env::var_os("PATH").unwrap());
+    let path = [("PATH", path.into_string().unwrap())];
+    s.run(&["issue", "localhost", "charts.saltmarsh.test", "--label", "hosts"]).expect(0);
+    s.run(&["issue", "archive.saltmarsh.test", "--label", "archive"]).expect(0);
+    for (label, accepted) in [("charts", 1), ("hosts", 3), ("archive", 0)] {
+        let site = Site::start(&s, &[label]);
+        let v = check(&s, &format!("localhost:{}", site.port), true, &path);
+        let observed = targets(&v, "observed");
+        assert_eq!(observed, targets(&v, "predicted"), "{label}: {v}");
+        assert_eq!(observed.iter().filter(|t| t.1 == "accepts").count(), accepted, "{label}");
+    }
+}

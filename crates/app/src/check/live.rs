@@ -8,6 +8,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 use tamga_core::check::client::case::Spoken;
 use tamga_core::check::client::{Client, Outcome};
+use tamga_core::check::suites::Kind;
 use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::stores::trust::hsts;
@@ -55,6 +56,12 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
     let answer = around.ask(&sent.chain, std::slice::from_ref(host), Some(spoken(&sent, &first)))?;
     checked.take(answer, sent.chain);
     checked.wire.clone_from(&first.wire);
+    if let Some(suite) = first.suite {
+        checked.remarks.push(format!(
+            "the server takes only {}, which Tamga does not speak itself: the chain was read and judged, and not used",
+            Kind::of(suite).words()
+        ));
+    }
     if let Some(why) = &first.not_upgraded {
         let mut f = Finding::new(why.code, host.to_string())
             .with_summary(format!("there is no WebSocket: {}", why.detail))
@@ -152,7 +159,9 @@ fn parsed(met: &Met) -> tamga_core::error::Result<Sent> {
 /// What the connection showed beside the certificates.
 fn spoken<'a>(sent: &'a Sent, met: &Met) -> Spoken<'a> {
     let is_tls12 = met.protocol == "TLS 1.2";
-    Spoken { junk: &sent.junk, demands_client: met.refused.is_some(), is_tls12, ..Spoken::default() }
+    let is_p521 = met.key_exchange.as_deref() == Some("secp521r1");
+    let (suite, demands_client) = (met.suite, met.refused.is_some());
+    Spoken { junk: &sent.junk, demands_client, is_tls12, suite, is_p521, ..Spoken::default() }
 }
 
 /// What the server makes of the client's certificate, or of none.

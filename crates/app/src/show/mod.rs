@@ -9,9 +9,11 @@ pub use find::{Object, find};
 
 use crate::env::Env;
 use crate::failure::Result;
+use crate::report::Outcome;
 use crate::secret::Secret;
 use schemars::JsonSchema;
 use serde::Serialize;
+use tamga_core::pki::signature::SignatureFault;
 use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::ledger::Event;
 
@@ -31,6 +33,17 @@ pub struct Request {
 pub struct Report {
     /// They.
     pub objects: Vec<One>,
+}
+
+impl Report {
+    /// Refused where a request is not signed with the key in it: it is shown, and nobody should sign it.
+    pub fn outcome(&self) -> Outcome {
+        let is_wrong = |o: &One| match &o.object {
+            Object::Request(r) => r.proves_possession() == Err(SignatureFault::Wrong),
+            _ => false,
+        };
+        if self.objects.iter().any(is_wrong) { Outcome::Refused } else { Outcome::Good }
+    }
 }
 
 /// One thing.

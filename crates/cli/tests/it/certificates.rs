@@ -399,3 +399,19 @@ fn a_list_is_narrowed_by_labels_and_names() {
     assert_eq!(s.run(&["list", "nothing"]).expect(0).out, "none\n");
     assert!(s.run(&["list", "pier"]).expect(0).out.contains("192.168.7.7"));
 }
+
+#[test]
+fn a_request_that_is_not_signed_with_its_key_is_shown_and_refused() {
+    let s = lab();
+    s.run(&["request", "archive.saltmarsh.test", "--into", "out"]).expect(0);
+    s.run(&["show", "out/request.pem"]).expect(0);
+    let text = std::fs::read(s.lab("out/request.pem")).unwrap();
+    let mut der = tamga_core::pki::format::pem::read(&text).0.remove(0).der.to_vec();
+    // The last octet is the signature's.
+    *der.last_mut().unwrap() ^= 1;
+    std::fs::write(s.lab("bad.pem"), &*tamga_core::pki::format::pem::write("CERTIFICATE REQUEST", &der)).unwrap();
+    let said = s.run(&["show", "bad.pem"]).expect(3).out;
+    assert!(said.contains("archive.saltmarsh.test") && said.contains("not made with the key in it"), "{said}");
+    assert_eq!(s.json(&["show", "bad.pem"]).expect(3).json()["ok"], false);
+    s.run(&["sign", "bad.pem", "--issuer", "saltmarsh"]).expect(3);
+}

@@ -60,6 +60,7 @@ mod setup;
 mod share;
 mod status;
 mod stopped;
+mod suites;
 mod transcripts;
 mod trust;
 mod vectors;

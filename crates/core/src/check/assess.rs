@@ -250,9 +250,8 @@ fn of_fault(q: &Question<'_>, client: Client, view: &TrustView, verdict: &Verdic
         Code::IpConstraintUnsupported => {
             f.about = fault.detail.clone();
             f = f.with_summary(format!(
-                "the certificate names {}, and {} knows no limits of addresses, which its authority has",
-                fault.detail,
-                client.title()
+                "the certificate names {} under an authority that limits addresses, which these clients do not know",
+                fault.detail
             ));
             f.remedy = address_limits::remedy(path.first());
         }

@@ -8,5 +8,6 @@ pub mod messages;
 pub mod page;
 pub mod predict;
 pub mod redirect;
+pub mod suites;
 pub mod verify;
 pub mod wire;

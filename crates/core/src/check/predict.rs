@@ -2,7 +2,7 @@
 
 use crate::check::client::case::Input;
 use crate::check::client::{self, Client, Verdict};
-use crate::check::verify;
+use crate::check::{suites, verify};
 use crate::finding::Code;
 use crate::pki::cert::Certificate;
 use crate::pki::chain::name_match;
@@ -15,6 +15,9 @@ pub fn predict(client: Client, input: &Input<'_>) -> Verdict {
 
 /// The same with one of the library's objections left out: what would it say if it did not mind this?
 pub fn predict_without(client: Client, input: &Input<'_>, without: Option<&'static str>) -> Verdict {
+    if let Some(refused) = suites::refused(client, input) {
+        return refused;
+    }
     match client {
         // Nothing to judge: no procedure begins.
         _ if input.served.is_empty() => client::by_policy(&client::standard::POLICY, client, input),

@@ -6,6 +6,7 @@ mod limit;
 mod lines;
 mod notes;
 mod old;
+mod p521;
 pub mod plain;
 mod prelude;
 mod tds;
@@ -55,6 +56,28 @@ pub struct Met {
     pub wire: Reader,
     /// Why there was no upgrade to WebSocket, where one was asked for.
     pub not_upgraded: Option<Missed>,
+    /// The suite, where ours does not speak it and the chain was only read.
+    pub suite: Option<u16>,
+}
+
+impl Met {
+    /// A server of TLS 1.2 with which ours cannot go on: what it sent in clear text.
+    fn read_only(address: SocketAddr, sent: old::Sent, wire: Reader) -> Met {
+        Met {
+            address,
+            protocol: "TLS 1.2".into(),
+            cipher: tamga_core::check::wire::cipher(sent.suite),
+            key_exchange: sent.group,
+            staple: false,
+            alpn: None,
+            chain: sent.chain,
+            wants_client: false,
+            refused: None,
+            wire,
+            not_upgraded: None,
+            suite: Some(sent.suite),
+        }
+    }
 }
 
 /// A client certificate with its key, to be shown to a server that asks.
@@ -164,13 +187,18 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
                 return Err(Missed { wire: Box::new(wire), ..too_slow() });
             }
             let mut missed = wants.explained(explain(&e, &seen, &wire, address, until), address);
-            if matches!(missed.code, Code::TlsTooOld | Code::NoCommonCipher)
+            // What only ours does not speak is no fault of the server's.
+            let limits = [Code::TlsTooOld, Code::NoCommonCipher, Code::BudgetExhausted];
+            if limits.contains(&missed.code)
                 && prelude == Prelude::None
                 && let Some(older) = old::ask(host, address, until)
             {
+                if let Some(sent) = older.chain {
+                    return Ok(Met::read_only(address, sent, wire));
+                }
                 missed = Missed {
-                    detail: format!("{address}: {}", older.1),
-                    code: older.0.unwrap_or(missed.code),
+                    detail: format!("{address}: {}", older.detail),
+                    code: older.code.unwrap_or(missed.code),
                     ..missed
                 };
             }
@@ -208,6 +236,7 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
         refused,
         wire,
         not_upgraded,
+        suite: None,
     })
 }
 
@@ -216,6 +245,7 @@ fn begun(ask: &Ask<'_>) -> Result<(Arc<Notes>, Arc<Wants>, ClientConnection), Mi
     let missed = |e: rustls::Error| Missed::new(Code::NoCommonCipher, e.to_string());
     let mut provider = rustls::crypto::ring::default_provider();
     provider.kx_groups.insert(0, &hybrid::Hybrid);
+    provider.kx_groups.push(&p521::P521);
     let provider = Arc::new(provider);
     let notes = Arc::new(Notes {
         chain: Mutex::default(),

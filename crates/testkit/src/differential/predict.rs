@@ -41,6 +41,8 @@ pub fn predicted(client: Client, case: &Case, refused: &[usize], at: Timestamp, 
             key_mismatch: !case.fits,
             demands_client: case.tls.demands_client,
             is_tls12: case.tls.only == Some(2),
+            suite: None,
+            is_p521: false,
             staple_refuses: case.tls.staple,
         },
     };

@@ -4,7 +4,7 @@ mod difference;
 mod object;
 
 use crate::args::SecretArgs;
-use crate::exit::{Done, Result};
+use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use tamga_app::show::{self, Report, Request};
@@ -34,7 +34,8 @@ pub(crate) fn run(session: &Session, args: ShowArgs) -> Result<Done> {
     }
     let request = Request { what: args.what, history: args.history, secret };
     let report = show::show(session, &request)?;
-    Ok(Done::report(render(&report, session.now), &report))
+    let code = exit::of(report.outcome());
+    Ok(Done::report(render(&report, session.now), &report).with_code(code))
 }
 
 fn render(report: &Report, now: Timestamp) -> String {

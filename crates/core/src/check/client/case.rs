@@ -48,6 +48,10 @@ pub struct Spoken<'a> {
     pub demands_client: bool,
     /// TLS 1.2 was spoken, not 1.3.
     pub is_tls12: bool,
+    /// The cipher suite of a server with which ours could not go on.
+    pub suite: Option<u16>,
+    /// Keys were exchanged on P-521.
+    pub is_p521: bool,
     /// A response was stapled whose status says that its sender may not ask (RFC 6960 §4.2.1, `unauthorized`).
     pub staple_refuses: bool,
 }

@@ -79,9 +79,10 @@ pub(super) fn extensions(list: &[u8]) -> Vec<(u16, Vec<u8>)> {
 }
 
 /// Ciphers of the last twenty years: what an old server may still choose from. The strong ones first.
-const OFFERED: [u16; 26] = [
-    0xc02b, 0xc02f, 0xc02c, 0xc030, 0xcca9, 0xcca8, 0x009e, 0x009f, 0xc009, 0xc013, 0xc00a, 0xc014, 0x0033, 0x0039,
-    0x0067, 0x006b, 0x009c, 0x009d, 0x003c, 0x003d, 0x002f, 0x0035, 0x000a, 0x0016, 0x0005, 0x0004,
+const OFFERED: [u16; 31] = [
+    0xc02b, 0xc02f, 0xc02c, 0xc030, 0xcca9, 0xcca8, 0x009e, 0x009f, 0xccaa, 0xc023, 0xc027, 0xc024, 0xc028, 0xc009,
+    0xc013, 0xc00a, 0xc014, 0x0033, 0x0039, 0x0067, 0x006b, 0x009c, 0x009d, 0x003c, 0x003d, 0x002f, 0x0035, 0x000a,
+    0x0016, 0x0005, 0x0004,
 ];
 
 /// A ClientHello record that offers `version` and everything before it, for this host (as SNI, unless it is an address).
@@ -100,7 +101,7 @@ pub fn client(host: &str, version: u16, random: &[u8; 32]) -> Vec<u8> {
     // Groups P-256, P-384, P-521, X25519; uncompressed points; every usual signature.
     add(10, &[0, 8, 0, 23, 0, 24, 0, 25, 0, 29]);
     add(11, &[1, 0]);
-    add(13, &[0, 18, 4, 3, 5, 3, 6, 3, 8, 4, 8, 5, 4, 1, 5, 1, 2, 1, 2, 3]);
+    add(13, &[0, 26, 4, 3, 5, 3, 6, 3, 8, 4, 8, 5, 8, 6, 8, 7, 8, 8, 4, 1, 5, 1, 6, 1, 2, 1, 2, 3]);
     let ciphers: Vec<u8> = OFFERED.iter().flat_map(|c| c.to_be_bytes()).collect();
     let body = [
         &version.to_be_bytes()[..],

@@ -6,6 +6,7 @@ use crate::pki::cert::Certificate;
 use crate::vocabulary::text::harmless;
 
 /// The type of a ServerHello.
+pub(super) const CERTIFICATE: u8 = 11;
 pub(super) const SERVER_HELLO: u8 = 2;
 
 type Details = Vec<(&'static str, String)>;
@@ -104,6 +105,12 @@ fn certificates(body: &[u8]) -> Option<Details> {
         details.push(("certificate", words));
     }
     Some(details)
+}
+
+/// The certificates of such a list, DER.
+pub(super) fn chain(body: &[u8]) -> Option<Vec<Vec<u8>>> {
+    let mut list = Cursor(Cursor(body).longest_list()?);
+    Some(std::iter::from_fn(|| list.longest_list().map(<[u8]>::to_vec)).collect())
 }
 
 /// A named curve (RFC 8422 §5.4).

@@ -36,6 +36,8 @@ pub struct Reader {
     server: Stream,
     messages: Vec<Message>,
     tls13: bool,
+    chain: Vec<Vec<u8>>,
+    hello: Option<hello::Server>,
 }
 
 /// One direction.
@@ -131,10 +133,30 @@ impl Reader {
             stream.handshake.drain(..4 + length);
             let (what, details) = message::read(kind, &body);
             if kind == message::SERVER_HELLO {
-                self.tls13 = hello::Server::parse(&body).is_some_and(|h| h.version == 0x0304);
+                self.hello = hello::Server::parse(&body);
+                self.tls13 = self.hello.as_ref().is_some_and(|h| h.version == 0x0304);
+            }
+            if kind == message::CERTIFICATE && side == Side::Server && !self.tls13 && self.chain.is_empty() {
+                self.chain = message::chain(&body).unwrap_or_default();
             }
             self.push(Message { side, what, details, octets: length + 4 });
         }
+    }
+
+    /// The certificates that a server sent in clear text, as it does up to TLS 1.2 (RFC 5246 §7.4.2); DER, leaf first.
+    pub fn chain(&self) -> &[Vec<u8>] {
+        &self.chain
+    }
+
+    /// The group of the server's key exchange up to TLS 1.2, by name (RFC 8422 §5.4); None where it has none, or TLS 1.3 is spoken.
+    pub fn group(&self) -> Option<&str> {
+        let exchange = self.messages.iter().find(|m| m.side == Side::Server && m.what == "ServerKeyExchange")?;
+        exchange.details.iter().find(|d| d.0 == "group").map(|d| d.1.as_str())
+    }
+
+    /// What the server chose.
+    pub fn hello(&self) -> Option<&hello::Server> {
+        self.hello.as_ref()
     }
 
     fn push(&mut self, message: Message) {

@@ -52,8 +52,11 @@ fn issuers_in_a_circle_and_a_crowd_of_names_come_to_an_answer() {
     let cycles = check(&s, hostile::cycles(&pool, 12), &["--format", "json"]);
     let found = codes(&cycles);
     assert!(found.contains(&"issuer-unknown".into()) && found.contains(&"budget-exhausted".into()), "{found:?}");
+    let crowd = check(&s, hostile::crowded(&pool, 20_000), &["--format", "json"]);
+    assert_eq!(codes(&crowd), ["budget-exhausted"], "{}", &crowd.out[..2_000.min(crowd.out.len())]);
+    // More than our own TLS takes at once, and less than clients do: read in clear text, and judged.
     let crowd = check(&s, hostile::crowded(&pool, 10_000), &["--format", "json"]);
-    assert_eq!(codes(&crowd), ["budget-exhausted"], "{}", crowd.out);
+    assert!(codes(&crowd).contains(&"name-not-covered".into()), "{:?}", codes(&crowd));
     let crowd = check(&s, hostile::crowded(&pool, 1_500), &["--format", "json"]);
     assert!(codes(&crowd).contains(&"name-not-covered".into()), "{}", &crowd.out[..2_000.min(crowd.out.len())]);
     // A person is not shown a thousand names.

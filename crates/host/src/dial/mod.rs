@@ -196,11 +196,14 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
                 if let Some(sent) = older.chain {
                     return Ok(Met::read_only(address, sent, wire));
                 }
-                missed = Missed {
-                    detail: format!("{address}: {}", older.detail),
-                    code: older.code.unwrap_or(missed.code),
-                    ..missed
-                };
+                // A flood stays one, whatever came before it.
+                if missed.code != Code::BudgetExhausted {
+                    missed = Missed {
+                        detail: format!("{address}: {}", older.detail),
+                        code: older.code.unwrap_or(missed.code),
+                        ..missed
+                    };
+                }
             }
             return Err(Missed { wire: Box::new(wire), ..missed });
         }

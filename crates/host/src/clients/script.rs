@@ -25,18 +25,9 @@ except ssl.SSLError as e:
     sys.exit(1)
 ";
 
+/// For Node.js, which takes it as an argument, and for Bun, which wants a file.
 const NODE: &str = "\
-const [address, port, host] = process.argv.slice(1);
-const ip = require('net').isIP(host);
-const socket = require('tls').connect({ host: address, port: Number(port), servername: ip ? '' : host,
-  checkServerIdentity: (_, certificate) => require('tls').checkServerIdentity(host, certificate) });
-socket.setTimeout(15000, () => process.exit(2));
-socket.on('secureConnect', () => process.exit(0));
-socket.on('error', (e) => { console.log(e.code); process.exit(1); });
-";
-
-const BUN: &str = "\
-const [address, port, host] = process.argv.slice(2);
+const [address, port, host] = process.argv.slice(-3);
 const ip = require('net').isIP(host);
 const socket = require('tls').connect({ host: address, port: Number(port), servername: ip ? '' : host,
   checkServerIdentity: (_, certificate) => require('tls').checkServerIdentity(host, certificate) });
@@ -104,7 +95,7 @@ impl Runtime {
                     Err(e) => return failed(format!("no temporary directory: {e}")),
                 };
                 let file = script.path().join("visit.js");
-                if let Err(e) = crate::fs::write_scratch(&file, BUN.as_bytes()) {
+                if let Err(e) = crate::fs::write_scratch(&file, NODE.as_bytes()) {
                     return failed(format!("the script could not be written: {e}"));
                 }
                 written = Some(script);

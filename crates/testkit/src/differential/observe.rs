@@ -130,7 +130,7 @@ fn run(client: Client, cases: &[Case], port: u16, folder: &Path, listed: &Path) 
         }
         Client::Bun => {
             let mut c = bare("bun", folder);
-            c.arg("run").arg(written(folder, "bulk-bun.js", include_str!("clients/bulk-bun.js"))).arg(listed);
+            c.arg("run").arg(written(folder, "bulk-bun.js", include_str!("clients/bulk.js"))).arg(listed);
             c
         }
         Client::Java => {

@@ -1,4 +1,4 @@
-// Node.js. In: lines `number TAB host TAB address TAB port TAB directory of PEM files`. Out: `number TAB + | -code | !words`.
+// Node.js and Bun. In: lines `number TAB host TAB address TAB port TAB directory of PEM files`. Out: `number TAB + | -code | !words`.
 const fs = require('fs'), net = require('net'), tls = require('tls');
 const { X509Certificate } = require('crypto');
 

@@ -80,3 +80,27 @@ fn the_real_clients_say_what_is_foreseen() {
         assert_eq!(observed.iter().filter(|t| t.1 == "accepts").count(), accepted, "{label}");
     }
 }
+
+/// A server of BoringSSL agrees to the key exchange that browsers offer first.
+#[test]
+fn the_hybrid_key_exchange_is_agreed_upon_with_a_real_server() {
+    use std::io::BufRead;
+    let Some(folders) = brought() else { return };
+    let s = lab();
+    let script = "const s = Bun.serve({ port: 0, hostname: '127.0.0.1', tls: { cert: Bun.file('charts/certificate.pem'), \
+                  key: Bun.file('charts/private-key.pem') }, fetch() { return new Response('') } }); console.log(s.port)";
+    std::fs::write(s.lab("server.js"), script).unwrap();
+    let program = std::env::split_paths(&folders).map(|f| f.join("bun")).find(|p| p.exists()).unwrap();
+    let mut c = std::process::Command::new(program);
+    c.args(["run", "server.js"]).current_dir(s.lab("")).stdout(std::process::Stdio::piped());
+    let mut server = c.spawn().unwrap();
+    let mut line = String::new();
+    std::io::BufReader::new(server.stdout.take().unwrap()).read_line(&mut line).unwrap();
+    let target = format!("localhost:{}", line.trim());
+    let words =
+        ["check", &target, "--resolve", "localhost=127.0.0.1", "--clients", "standard", "--anchor", "charts/root.pem"];
+    let v = s.json(&words).json();
+    server.kill().unwrap();
+    server.wait().unwrap();
+    assert_eq!(v["targets"][0]["connections"][0]["key_exchange"], "X25519MLKEM768", "{v}");
+}

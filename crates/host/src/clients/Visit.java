@@ -1,5 +1,7 @@
+import java.io.IOException;
 import java.net.InetSocketAddress;
 import java.net.Socket;
+import javax.net.ssl.SSLException;
 import javax.net.ssl.SSLParameters;
 import javax.net.ssl.SSLSocket;
 import javax.net.ssl.SSLSocketFactory;
@@ -27,6 +29,18 @@ public class Visit {
             p.setEndpointIdentificationAlgorithm("HTTPS");
             s.setSSLParameters(p);
             s.startHandshake();
+            // A server of TLS 1.3 says only now that it wants a client certificate; what else it says is not about certificates.
+            try {
+                s.setSoTimeout(2000);
+                s.getOutputStream().write(("GET / HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\n\r\n").getBytes("US-ASCII"));
+                s.getInputStream().read();
+            } catch (SSLException e) {
+                if (String.valueOf(e.getMessage()).startsWith("Received fatal alert")) {
+                    return "-" + e.getMessage();
+                }
+            } catch (IOException e) {
+                // It says nothing, or hangs up.
+            }
             s.close();
             return "+";
         } catch (Exception e) {

@@ -27,5 +27,11 @@ func one(address, port, host string) string {
 	if err := t.Handshake(); err != nil {
 		return "-" + err.Error()
 	}
+	// A server of TLS 1.3 says only now that it wants a client certificate; what else it says is not about certificates.
+	t.SetDeadline(time.Now().Add(2 * time.Second))
+	t.Write([]byte("GET / HTTP/1.1\r\nHost: " + host + "\r\nConnection: close\r\n\r\n"))
+	if _, err := t.Read(make([]byte, 1)); err != nil && strings.Contains(err.Error(), "remote error: tls") {
+		return "-" + err.Error()
+	}
 	return "+"
 }

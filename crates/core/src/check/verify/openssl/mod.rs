@@ -238,7 +238,10 @@ impl<'a> Run<'a> {
             } else if untrusted < path.len() {
                 self.object("UNABLE_TO_GET_ISSUER_CERT", depth, words);
             } else {
-                self.object("UNABLE_TO_GET_ISSUER_CERT_LOCALLY", depth, words);
+                // To BoringSSL one that may not issue is no root, even if it signed itself.
+                let alone = self.manner.boring && depth == 0 && top.self_issued;
+                let code = if alone { Code::SelfSignedLeaf } else { Code::IssuerUnknown };
+                self.trail.object("UNABLE_TO_GET_ISSUER_CERT_LOCALLY", code, depth, words);
             }
         }
         path

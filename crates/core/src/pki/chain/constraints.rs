@@ -37,9 +37,9 @@ pub fn cost(subtrees: &NameConstraints, certificate: &Certificate) -> usize {
 /// use tamga_core::sample::root;
 ///
 /// let (root, _) = root()?;
-/// let limits = root.certificate.constraints.expect("every root of Tamga has some");
-/// assert!(!forbids(&limits, &GeneralName::Dns("charts.saltmarsh.test".into())));
-/// assert!(forbids(&limits, &GeneralName::Dns("charts.saltmarsh.org".into())));
+/// let limits = root.certificate.constraints.as_ref().expect("every root of Tamga has some");
+/// assert!(!forbids(limits, &GeneralName::Dns("charts.saltmarsh.test".into())));
+/// assert!(forbids(limits, &GeneralName::Dns("charts.saltmarsh.org".into())));
 /// # Ok::<(), tamga_core::error::Error>(())
 /// ```
 pub fn forbids(subtrees: &NameConstraints, name: &GeneralName) -> bool {

@@ -23,10 +23,11 @@ impl Write for Server<'_> {
 }
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
-    let all = [Prelude::Postgres, Prelude::Mysql, Prelude::Smtp, Prelude::Imap, Prelude::Ldap, Prelude::SqlServer];
+    use Prelude::{Ftp, Imap, Ldap, Mysql, Nats, Pop3, Postgres, Smtp, SqlServer, Xmpp};
+    let all = [Postgres, Mysql, Smtp, Imap, Ldap, SqlServer, Pop3, Ftp, Xmpp, Nats];
     for prelude in all {
         let mut server = Server(Cursor::new(bytes), 0);
-        let _ = prelude.say(&mut server);
+        let _ = prelude.say(&mut server, "charts.saltmarsh.test");
         assert!(server.1 < 1_000);
     }
 });

@@ -41,7 +41,9 @@ pub(crate) fn remedy(leaf: Option<&Certificate>) -> String {
     let leaf = leaf.map(Certificate::name_words).unwrap_or_default();
     let hosts: Vec<&str> = leaf.iter().map(String::as_str).filter(|n| n.parse::<std::net::IpAddr>().is_err()).collect();
     match hosts.first() {
-        Some(first) => format!("serve them one without addresses: tamga issue {} --label {first}-hosts", hosts.join(" ")),
+        Some(first) => {
+            format!("serve them one without addresses: tamga issue {} --label {first}-hosts", hosts.join(" "))
+        }
         None => {
             "give the server a host name, and serve a certificate for it: tamga issue HOST --label HOST-hosts".into()
         }

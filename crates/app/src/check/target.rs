@@ -51,11 +51,17 @@ pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
             Name::asked(&address.host)?;
             return Ok(Target::Plain(address));
         }
-        let accepted = match Prelude::with_tls(&scheme.to_ascii_lowercase()) {
-            Some(with_tls) => format!("{with_tls}://HOST[:PORT]: {scheme}:// means without TLS"),
-            None => SCHEMES.into(),
-        };
-        return Err(Error::Word { what: "kind of target", typed: format!("{scheme}://"), accepted }.into());
+        if let Some(with_tls) = Prelude::with_tls(&scheme.to_ascii_lowercase()) {
+            return Err(Error::Contradiction {
+                what: format!("{scheme}:// was given, and only TLS is checked"),
+                why: format!("by convention {scheme}:// means without TLS"),
+                instead: format!("tamga check {with_tls}://{rest}"),
+            }
+            .into());
+        }
+        return Err(
+            Error::Word { what: "kind of target", typed: format!("{scheme}://"), accepted: SCHEMES.into() }.into()
+        );
     }
     // The ledger knows what a label means better than the directory in which Tamga is run.
     if let Some(issued) = around.current(typed)? {

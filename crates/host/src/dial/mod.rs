@@ -187,7 +187,7 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
                 return Err(Missed { wire: Box::new(wire), ..too_slow() });
             }
             let mut missed = wants.explained(explain(&e, &seen, &wire, address, until), address);
-            // What only ours does not speak is no fault of the server's.
+            // The server may be fine: Tamga's own TLS has fewer cipher suites than the clients.
             let limits = [Code::TlsTooOld, Code::NoCommonCipher, Code::BudgetExhausted];
             if limits.contains(&missed.code)
                 && prelude == Prelude::None

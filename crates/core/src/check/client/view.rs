@@ -406,3 +406,35 @@ fn add_named(view: &mut TrustView, r: &Reader<'_>, folder: &Path, names: &[Strin
     let found: Vec<Certificate> = files.flat_map(|f| f.to_vec()).collect();
     reader::add(&mut view.anchors, found.into_iter());
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used, reason = "tests")]
+mod tests {
+    use super::*;
+    use crate::sample;
+
+    #[test]
+    fn near_a_chain_are_the_roots_of_its_names_alone() {
+        let (leaf, root) = (sample::leaf(&["charts.saltmarsh.test"]).unwrap().0, sample::root().unwrap().0.certificate);
+        let view = TrustView::given(vec![leaf.clone(), root.clone()], Vec::new());
+        assert_eq!(view.near(std::iter::once(&leaf)), [leaf.clone(), root.clone()], "the leaf itself may be trusted");
+        assert_eq!(view.near(std::iter::once(&root)), std::slice::from_ref(&root));
+        assert!(view.near(std::iter::empty()).is_empty());
+        let other = TrustView::given(vec![leaf], Vec::new());
+        assert!(other.near(std::iter::once(&root)).is_empty(), "what was issued is no issuer");
+    }
+
+    #[test]
+    fn names_that_a_client_takes_for_the_same_are_near() {
+        let name = |text: &str| {
+            let value = [&[0x0c, u8::try_from(text.len()).unwrap()], text.as_bytes()].concat();
+            let pair = [&[6, 3, 0x55, 4, 3][..], &value].concat();
+            let wrap = |tag: u8, body: &[u8]| [&[tag, u8::try_from(body.len()).unwrap()], body].concat();
+            wrap(0x30, &wrap(0x31, &wrap(0x30, &pair)))
+        };
+        assert_eq!(folded(&name("Saltmarsh  Root")), folded(&name("saltmarsh root")));
+        assert_eq!(folded(&name("Ä root")), folded(&name("ä ROOT")));
+        assert_ne!(folded(&name("saltmarsh root")), folded(&name("saltmarsh roots")));
+        assert_eq!(folded(b"no name"), folded(b"no name"));
+    }
+}

@@ -1,8 +1,9 @@
 //! Draws cases, serves them, lets every installed client visit them, judges them by the rules, and says where the two differ.
 //!
 //! `differential --seed N --cases N [--clients a,b] [--keep FILE] [--from FILE] [--least PERCENT] [--show NUMBER]
-//! [--odd WORD] [--cover FILE]`. Runs as root in a mount
-//! namespace of its own (`unshare -m`), except with `--from`, which judges what an earlier run kept.
+//! [--odd WORD] [--cover FILE] [--shrink N]`. Runs as root in a mount
+//! namespace of its own (`unshare -m`), except with `--from`, which judges what an earlier run kept. `--shrink` reduces N
+//! differences of each client, each of another kind, to their smallest chains, by visiting again.
 
 #![allow(clippy::print_stdout, clippy::print_stderr, clippy::unwrap_used, reason = "it is a command of the tests")]
 
@@ -12,7 +13,7 @@ use tamga_core::check::client::Client;
 use tamga_host::entropy::now;
 use tamga_testkit::differential::kept::Kept;
 use tamga_testkit::differential::situation::Case;
-use tamga_testkit::differential::{cover, observe, odd, report, serve};
+use tamga_testkit::differential::{cover, observe, odd, report, serve, shrink};
 use tamga_testkit::matrix::chain::Pool;
 
 fn main() -> ExitCode {
@@ -42,6 +43,10 @@ fn main() -> ExitCode {
     let tame = if option("--odd").is_some() { Vec::new() } else { report::tame(&kept, &columns) };
     for reason in &tame {
         println!("too tame: {reason}");
+    }
+    if option("--from").is_none() && option("--shrink").is_some() {
+        let (seed, most) = (number("--seed", 1) as u64, number("--shrink", 0));
+        smallest(&kept, &columns, seed, option("--odd").map(String::as_str), most);
     }
     let least = option("--least").map_or(0.0, |p| p.parse().unwrap());
     let poor = columns.iter().any(|c| c.agreement() < least || c.cases < kept.cases.len() * 9 / 10);
@@ -90,6 +95,28 @@ fn ran(seed: u64, count: usize, clients: Option<&String>, only: Option<&String>)
         eprintln!("{}: {}", entry.path().display(), std::fs::read_to_string(entry.path()).unwrap());
     }
     Kept { at, cases, observed }
+}
+
+/// Makes some differences of each client small, each of another kind.
+fn smallest(kept: &Kept, columns: &[report::Column], seed: u64, only: Option<&str>, most: usize) {
+    let (pool, folder) = (Pool::new(), tempfile::Builder::new().prefix("tamga-shrink-").tempdir().unwrap());
+    std::fs::write(folder.path().join("other-root.der"), odd::other_root(&pool)).unwrap();
+    let ground = shrink::Ground { seed, only, pool: &pool, folder: folder.path(), now };
+    let mut next = 1_000_000;
+    for column in columns {
+        let mut all: Vec<shrink::Difference> = Vec::new();
+        for (i, foreseen, seen) in &column.different {
+            let about = shrink::about(foreseen, seen, &kept.cases[*i].host);
+            if all.len() < most && !all.iter().any(|d| d.about == about) {
+                let drawn = kept.cases[*i].number;
+                all.push(shrink::Difference { client: column.client, drawn, taken: Vec::new(), about });
+            }
+        }
+        ground.shrink(column.client, &mut all, 12, &mut next);
+        for d in &all {
+            println!("{}", ground.words(d));
+        }
+    }
 }
 
 fn show(kept: &Kept, number: usize) {

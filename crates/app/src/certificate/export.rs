@@ -179,7 +179,7 @@ pub fn export(env: &Env, request: &Request) -> Result<Report> {
     if source.label.is_none()
         && let (Some(leaf), Some(ledger)) = (source.material.chain.first(), env.open_to_look()?)
     {
-        source.label = ledger.by_number(&leaf.sha256())?.pop().map(|i| i.label);
+        source.label = ledger.by_fingerprint(&leaf.sha256())?.map(|i| i.label);
     }
     if let Some(alias) = &request.alias {
         source.material.alias.clone_from(alias);

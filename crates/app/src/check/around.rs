@@ -180,7 +180,7 @@ impl Around {
             }
         }
         for certificate in served {
-            out.extend(ledger.by_number(&certificate.sha256())?);
+            out.extend(ledger.by_fingerprint(&certificate.sha256())?);
         }
         out.sort_by_key(|i| i.certificate.not_before);
         out.dedup_by(|a, b| a.certificate == b.certificate);
@@ -201,7 +201,7 @@ impl Around {
             return Ok(Some(issued));
         }
         match chain.first() {
-            Some(leaf) => Ok(ledger.by_number(&leaf.sha256())?.pop()),
+            Some(leaf) => Ok(ledger.by_fingerprint(&leaf.sha256())?),
             None => Ok(None),
         }
     }

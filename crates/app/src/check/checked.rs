@@ -12,7 +12,7 @@ use tamga_core::check::wire::Reader;
 use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
-use tamga_host::clients::Observed;
+use tamga_host::clients::{Observed, Visit};
 use tamga_host::dial::Met;
 
 /// One client's verdict in one row.
@@ -72,6 +72,8 @@ pub struct Checked {
     pub wire: Reader,
     /// True if that was asked for.
     pub show_wire: bool,
+    /// How the installed clients would meet it; None where they do not speak its protocol.
+    pub(super) visit: Option<Visit>,
 }
 
 impl Checked {
@@ -92,6 +94,7 @@ impl Checked {
             hops: Vec::new(),
             wire: Reader::default(),
             show_wire: false,
+            visit: None,
         }
     }
 

@@ -28,8 +28,8 @@ pub(super) struct Meeting {
     pub(super) path: String,
 }
 
-/// Connects, judges what the server shows, and compares with real clients if `observe`.
-pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, observe: bool) -> Result<Checked> {
+/// Connects, and judges what the server shows.
+pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -> Result<Checked> {
     let Meeting { host, port, prelude, .. } = meeting;
     let shown = match prelude {
         Prelude::None => format!("https://{}:{port}/", bracketed(host)),
@@ -77,16 +77,9 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting, o
         elsewhere(around, &mut checked, host, &first, other)?;
     }
     // Neither curl nor a browser speaks the other protocols.
-    if observe && matches!(prelude, Prelude::None | Prelude::WebSocket) {
+    if matches!(prelude, Prelude::None | Prelude::WebSocket) {
         let page = (*prelude == Prelude::None).then(|| meeting.path.clone());
-        let visit = Visit { host: host.clone(), address: first.address, page };
-        let mut pages = Vec::new();
-        for (client, seen) in crate::observe::observe(env, &around.clients, std::slice::from_ref(&visit)) {
-            let observed = seen.into_iter().next();
-            pages.extend(observed.as_ref().and_then(|o| o.page.clone()));
-            checked.compare(client, observed);
-        }
-        checked.take_pages(pages);
+        checked.visit = Some(Visit { host: host.clone(), address: first.address, page });
     }
     // What visitors meet who type the bare name.
     if *port == 443 && *prelude == Prelude::None {

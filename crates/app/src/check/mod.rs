@@ -5,6 +5,7 @@ mod checked;
 mod files;
 mod hops;
 mod live;
+mod observed;
 mod plain;
 mod target;
 mod wire;
@@ -54,20 +55,38 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
     for typed in &request.targets {
         target::parse(typed, &around)?;
     }
+    if !request.observe {
+        return side_by_side(&request.targets, request.jobs, |typed| {
+            one(env, &around, typed).map(|c| seen(finished(c, &around)))
+        });
+    }
+    // The installed clients take many targets in one run; a few hundred keep a person waiting, so some come first.
+    let mut out = Vec::with_capacity(request.targets.len());
+    for some in request.targets.chunks(AT_ONCE) {
+        let mut judged = side_by_side(some, request.jobs, |typed| one(env, &around, typed))?;
+        observed::compare(env, &around.clients, &mut judged);
+        out.extend(judged.into_iter().map(|c| seen(finished(c, &around))));
+    }
+    Ok(out)
+}
+
+/// So many targets are shown to the installed clients before anything is reported.
+const AT_ONCE: usize = 60;
+
+/// Does the same with each, `jobs` at a time; the answers are in the order of the targets.
+fn side_by_side<T: Send>(targets: &[String], jobs: usize, each: impl Fn(&str) -> Result<T> + Sync) -> Result<Vec<T>> {
     let next = AtomicUsize::new(0);
-    let all: Mutex<Vec<(usize, Result<T>)>> = Mutex::new(Vec::with_capacity(request.targets.len()));
+    let all: Mutex<Vec<(usize, Result<T>)>> = Mutex::new(Vec::with_capacity(targets.len()));
     let work = || {
         loop {
             let at = next.fetch_add(1, Ordering::Relaxed);
-            let Some(typed) = request.targets.get(at) else { return };
-            let done = one(env, &around, typed, request.observe).map(&seen);
+            let Some(typed) = targets.get(at) else { return };
+            let done = each(typed);
             all.lock().unwrap_or_else(|e| e.into_inner()).push((at, done));
         }
     };
-    // Browsers that are run for real come one at a time.
-    let jobs = if request.observe { 1 } else { request.jobs };
     std::thread::scope(|scope| {
-        for _ in 1..jobs.min(request.targets.len()) {
+        for _ in 1..jobs.min(targets.len()) {
             scope.spawn(work);
         }
         work();
@@ -77,19 +96,20 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
     all.into_iter().map(|(_, t)| t).collect()
 }
 
-fn one(env: &Env, around: &Around, typed: &str, observe: bool) -> Result<Checked> {
-    let mut checked = match target::parse(typed, around)? {
-        Target::Live { host, port, prelude, path } => {
-            live(env, around, typed, &Meeting { host, port, prelude, path }, observe)?
-        }
-        Target::Plain(address) => plain::from(env, around, typed, &address, observe)?,
-        Target::File(path) => files::file(env, around, typed, &path)?,
-        Target::Label(issued) => files::label(env, around, typed, &issued)?,
-    };
+fn one(env: &Env, around: &Around, typed: &str) -> Result<Checked> {
+    match target::parse(typed, around)? {
+        Target::Live { host, port, prelude, path } => live(env, around, typed, &Meeting { host, port, prelude, path }),
+        Target::Plain(address) => plain::from(env, around, typed, &address),
+        Target::File(path) => files::file(env, around, typed, &path),
+        Target::Label(issued) => files::label(env, around, typed, &issued),
+    }
+}
+
+fn finished(mut checked: Checked, around: &Around) -> Checked {
     checked.show_wire = around.wire;
     // What was added later stands where it weighs; the order among equals stays.
     checked.findings.sort_by_key(|f| std::cmp::Reverse(f.severity));
-    Ok(checked)
+    checked
 }
 
 /// The targets of a file: one a line, `#` begins a remark.

@@ -13,13 +13,13 @@ use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::Prelude;
 
 /// A site as someone who types `http://` finds it: the way to HTTPS, then what is served there.
-pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address, observe: bool) -> Result<Checked> {
+pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address) -> Result<Checked> {
     let (hops, end) = followed(start, |a| asked(around, a));
     let mut checked = match &end {
         Ok(Next::Secure(to)) => match Name::from_str(&to.host) {
             Ok(host) => {
                 let meeting = Meeting { host, port: to.port, prelude: Prelude::None, path: to.path.clone() };
-                let mut checked = live(env, around, typed, &meeting, observe)?;
+                let mut checked = live(env, around, typed, &meeting)?;
                 checked.first_line = format!("{start}, and {to}, to which it leads");
                 checked
             }

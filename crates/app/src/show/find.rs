@@ -50,7 +50,7 @@ pub fn find(env: &Env, typed: &str, secret: &Secret) -> Result<Vec<Object>> {
         let mut found = if path.is_dir() { directory(env, path, secret)? } else { file(env, path, secret)? };
         // The report adds what the ledger knows of the certificate in the file.
         if let (Some(l), Some(Object::Certificate(c))) = (&ledger, found.first())
-            && let Some(i) = l.by_number(&c.sha256())?.pop()
+            && let Some(i) = l.by_fingerprint(&c.sha256())?
         {
             found[0] = Object::Issued(Box::new(i));
         }

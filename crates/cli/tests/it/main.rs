@@ -43,6 +43,7 @@ mod limits;
 mod many;
 mod met;
 mod missteps;
+mod observe_many;
 mod other_systems;
 mod padlock;
 mod policies;

@@ -4,7 +4,7 @@ use crate::ca::report::{Authority, Issued, Life};
 use crate::check::address_limits;
 use crate::check::client::case::Spoken;
 use crate::check::client::case::{ChainFault, Input};
-use crate::check::client::view::TrustView;
+use crate::check::client::view::{Around, TrustView};
 use crate::check::client::{Client, Outcome, Verdict};
 use crate::check::predict::{covers, predict};
 use crate::finding::{Code, Finding, Severity, entry};
@@ -73,8 +73,9 @@ impl Answer {
 /// Judges.
 pub fn assess(q: &Question<'_>) -> Answer {
     let mut answer = Answer::default();
+    let around = Around::of(q.served.iter().chain(q.extra));
     for (client, view) in q.views {
-        let verdict = verdict(q, *client, view);
+        let verdict = verdict(q, *client, view, &around);
         for fault in &verdict.judgement.faults {
             add(&mut answer.findings, of_fault(q, *client, view, &verdict, fault));
             if matches!(fault.code, Code::IssuerUnknown | Code::BadSignature)
@@ -124,11 +125,11 @@ fn one_remedy(q: &Question<'_>, findings: &mut [Finding]) {
     }
 }
 
-fn verdict(q: &Question<'_>, client: Client, view: &TrustView) -> Verdict {
+fn verdict(q: &Question<'_>, client: Client, view: &TrustView, around: &Around) -> Verdict {
     let none = [None];
     let some: Vec<Option<&Name>> = q.names.iter().map(Some).collect();
     let names: &[Option<&Name>] = if some.is_empty() { &none } else { &some };
-    let anchors = view.near(q.served.iter().chain(q.extra));
+    let anchors = view.near(around);
     let mut worst: Option<Verdict> = None;
     for name in names {
         let input = Input {

@@ -54,7 +54,7 @@ impl Compiled {
         for v in visits {
             command.args([v.address.ip().to_string(), v.address.port().to_string(), v.host.to_string()]);
         }
-        let limit = Duration::from_secs(30 + visits.len() as u64);
+        let limit = Duration::from_secs(30 + 4 * visits.len() as u64);
         let ended = match process::run(command, b"", limit) {
             Ok(ended) => ended,
             Err(e) => return all_failed(format!("{} did not start: {e}", program.shown())),

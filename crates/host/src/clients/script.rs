@@ -8,74 +8,83 @@ use std::process::Command;
 use std::time::Duration;
 use tamga_core::plan::ports::{Commands, Environment, Files};
 use tamga_core::stores::trust::system;
-use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::text::{Shown, harmless};
 
-/// Says nothing and ends with 0 if the handshake stands and the server takes it, else prints its own words and ends with 1. In: address,
-/// port, host. A server of TLS 1.3 says only after the handshake that it wants a client certificate, so a request is made; what else the
-/// server makes of the request says nothing about certificates.
+/// All of these take address, port and host, again and again, and print a line for each: "+", or "-" and the client's own words, or "!" and
+/// why nothing was found out. A server of TLS 1.3 says only after the handshake that it wants a client certificate, so a request is made;
+/// what else the server makes of the request says nothing about certificates.
 const PYTHON: &str = "\
 import socket, ssl, sys
-address, port, host = sys.argv[1:4]
-shaken = False
-try:
-    with socket.create_connection((address, int(port)), 15) as s:
-        with ssl.create_default_context().wrap_socket(s, server_hostname=host) as t:
-            shaken = True
-            t.settimeout(2)
-            t.sendall(b'GET / HTTP/1.1\\r\\nHost: ' + host.encode() + b'\\r\\nConnection: close\\r\\n\\r\\n')
-            t.recv(1)
-except ssl.SSLCertVerificationError as e:
-    print('certificate verify failed: ' + e.verify_message)
-    sys.exit(1)
-except ssl.SSLError as e:
-    if not shaken or 'ALERT' in (e.reason or ''):
-        print(e.reason or e)
-        sys.exit(1)
-except OSError:
-    if not shaken:
-        raise
+def one(address, port, host):
+    shaken = False
+    try:
+        with socket.create_connection((address, int(port)), 15) as s:
+            with ssl.create_default_context().wrap_socket(s, server_hostname=host) as t:
+                shaken = True
+                t.settimeout(2)
+                t.sendall(b'GET / HTTP/1.1\\r\\nHost: ' + host.encode() + b'\\r\\nConnection: close\\r\\n\\r\\n')
+                t.recv(1)
+    except ssl.SSLCertVerificationError as e:
+        return '-certificate verify failed: ' + e.verify_message
+    except ssl.SSLError as e:
+        if not shaken or 'ALERT' in (e.reason or ''):
+            return '-' + str(e.reason or e)
+    except (OSError, ValueError) as e:
+        if not shaken:
+            return '!' + str(e)
+    return '+'
+a = sys.argv[1:]
+for i in range(0, len(a) - 2, 3):
+    print(' '.join(one(*a[i:i + 3]).split()), flush=True)
 ";
 
 /// For Node.js, which takes it as an argument, and for Bun, which wants a file.
 const NODE: &str = "\
-const [address, port, host] = process.argv.slice(-3);
-const ip = require('net').isIP(host);
-let shaken = false;
-const socket = require('tls').connect({ host: address, port: Number(port), servername: ip ? '' : host,
-  checkServerIdentity: (_, certificate) => require('tls').checkServerIdentity(host, certificate) });
-socket.setTimeout(15000, () => process.exit(2));
-socket.on('secureConnect', () => {
-  shaken = true;
-  socket.setTimeout(2000, () => process.exit(0));
-  socket.write('GET / HTTP/1.1\\r\\nHost: ' + host + '\\r\\nConnection: close\\r\\n\\r\\n');
+const all = process.argv.slice(process.argv.indexOf('visits') + 1);
+const one = (address, port, host) => new Promise((done) => {
+  const ip = require('net').isIP(host);
+  let shaken = false;
+  const socket = require('tls').connect({ host: address, port: Number(port), servername: ip ? '' : host,
+    checkServerIdentity: (_, certificate) => require('tls').checkServerIdentity(host, certificate) });
+  const answer = (said) => { socket.destroy(); done(said); };
+  socket.setTimeout(15000, () => answer('!no answer within 15 seconds'));
+  socket.on('secureConnect', () => {
+    shaken = true;
+    socket.setTimeout(2000, () => answer('+'));
+    socket.write('GET / HTTP/1.1\\r\\nHost: ' + host + '\\r\\nConnection: close\\r\\n\\r\\n');
+  });
+  for (const over of ['data', 'end', 'close']) socket.on(over, () => answer(shaken ? '+' : '!the connection was closed'));
+  socket.on('error', (e) => answer(shaken && !String(e.code).includes('ALERT') ? '+' : '-' + e.code));
 });
-for (const done of ['data', 'end', 'close']) socket.on(done, () => process.exit(shaken ? 0 : 2));
-socket.on('error', (e) => {
-  if (shaken && !String(e.code).includes('ALERT')) process.exit(0);
-  console.log(e.code);
-  process.exit(1);
-});
+(async () => {
+  for (let i = 0; i + 2 < all.length; i += 3) console.log(await one(...all.slice(i, i + 3)));
+  process.exit(0);
+})();
 ";
 
 /// A server that speaks no HTTP/2 ends the connection after its certificate was taken.
 const GRPC: &str = "\
 import grpc, sys
-address, port, host = sys.argv[1:4]
-where = f'[{address}]:{port}' if ':' in address else f'{address}:{port}'
-options = [('grpc.ssl_target_name_override', host), ('grpc.enable_retries', 0), ('grpc.enable_http_proxy', 0)]
-try:
-    grpc.secure_channel(where, grpc.ssl_channel_credentials(), options).unary_unary('/tamga/check')(b'', timeout=15)
-except grpc.RpcError as e:
-    words = e.details() or ''
-    if 'is not in peer certificate' in words or 'Hostname Verification Check failed' in words:
-        print('Hostname Verification Check failed')
-        sys.exit(1)
-    if 'handshake failed' in words and 'ALPN' not in words:
-        parts = words.rsplit('OPENSSL_internal:', 1)[-1].removesuffix(': OK').split(': ')
-        print(parts[0] if parts[-1] == 'Invalid certificate verification context' else parts[-1])
-        sys.exit(1)
-    if 'Connection refused' in words:
-        sys.exit(2)
+def one(address, port, host):
+    where = f'[{address}]:{port}' if ':' in address else f'{address}:{port}'
+    options = [('grpc.ssl_target_name_override', host), ('grpc.enable_retries', 0), ('grpc.enable_http_proxy', 0),
+               ('grpc.use_local_subchannel_pool', 1)]
+    try:
+        with grpc.secure_channel(where, grpc.ssl_channel_credentials(), options) as channel:
+            channel.unary_unary('/tamga/check')(b'', timeout=15)
+    except grpc.RpcError as e:
+        words = e.details() or ''
+        if 'is not in peer certificate' in words or 'Hostname Verification Check failed' in words:
+            return '-Hostname Verification Check failed'
+        if 'handshake failed' in words and 'ALPN' not in words:
+            parts = words.rsplit('OPENSSL_internal:', 1)[-1].removesuffix(': OK').split(': ')
+            return '-' + (parts[0] if parts[-1] == 'Invalid certificate verification context' else parts[-1])
+        if 'Connection refused' in words:
+            return '!' + words
+    return '+'
+a = sys.argv[1:]
+for i in range(0, len(a) - 2, 3):
+    print(' '.join(one(*a[i:i + 3]).split()), flush=True)
 ";
 
 /// A runtime.
@@ -102,58 +111,81 @@ impl Runtime {
         }
     }
 
-    /// One visit.
-    pub fn visit(self, program: &Path, machine: &Machine, visit: &Visit) -> Observed {
+    /// All visits with one process, in order.
+    pub fn visits(self, program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observed> {
+        let all_failed = |why: String| visits.iter().map(|_| failed(why.clone())).collect();
         let mut command = Command::new(program);
         let mut written = None;
         match self {
             Runtime::Python => command.args(["-I", "-c", PYTHON]),
-            Runtime::Node => command.args(["-e", NODE]),
+            Runtime::Node => command.args(["-e", NODE, "visits"]),
             Runtime::Grpc => command.args(["-I", "-c", GRPC]),
-            Runtime::Bun => {
-                let script = match scratch::directory("tamga-visit-") {
-                    Ok(script) => script,
-                    Err(e) => return failed(format!("no temporary directory: {e}")),
-                };
-                let file = script.path().join("visit.js");
-                if let Err(e) = crate::fs::write_scratch(&file, NODE.as_bytes()) {
-                    return failed(format!("the script could not be written: {e}"));
+            Runtime::Bun => match scratch::directory("tamga-visit-") {
+                Ok(script) => {
+                    let file = script.path().join("visit.js");
+                    if let Err(e) = crate::fs::write_scratch(&file, NODE.as_bytes()) {
+                        return all_failed(format!("the script could not be written: {e}"));
+                    }
+                    written = Some(script);
+                    command.arg("run").arg(file).arg("visits")
                 }
-                written = Some(script);
-                command.arg("run").arg(file)
-            }
+                Err(e) => return all_failed(format!("no temporary directory: {e}")),
+            },
         };
-        command.args([visit.address.ip().to_string(), visit.address.port().to_string(), visit.host.to_string()]);
-        let named = ["SSL_CERT_FILE", "SSL_CERT_DIR"].iter().any(|v| machine.env(v).is_some());
-        if self == Runtime::Python && machine.root().is_some() && !named {
-            // Under another root OpenSSL's own defaults are not this machine's.
-            command.env("SSL_CERT_FILE", machine.real(&system::bundle(machine)));
-            command.env("SSL_CERT_DIR", machine.real(Path::new(system::LINKS)));
+        for v in visits {
+            command.args([v.address.ip().to_string(), v.address.port().to_string(), v.host.to_string()]);
         }
-        let roots = "GRPC_DEFAULT_SSL_ROOTS_FILE_PATH";
-        if self == Runtime::Grpc && machine.root().is_some() && machine.env(roots).is_none() {
-            command.env(roots, machine.real(&system::bundle(machine)));
-        }
-        if self == Runtime::Bun && machine.root().is_some() && !named {
-            command.env("SSL_CERT_FILE", machine.real(&system::bundle(machine)));
-        }
+        self.under_another_root(&mut command, machine);
         // A switch that looks away is reported by the prediction: here the stores are asked.
         command.env_remove("NODE_TLS_REJECT_UNAUTHORIZED").env_remove("NODE_OPTIONS").env("LC_ALL", "C");
-        let ended = match process::run(command, b"", Duration::from_secs(25)) {
-            Ok(ended) => ended,
-            Err(e) => return failed(format!("{} did not start: {e}", program.shown())),
-        };
+        let said = lines(program, command, visits.len());
         drop(written);
-        let said = tamga_core::vocabulary::text::harmless(String::from_utf8_lossy(&ended.output).trim());
-        match ended.code {
-            Some(0) => Observed::accepts(said),
-            Some(1) if !said.is_empty() => Observed::refuses(said.clone(), said),
-            Some(n) => failed(format!(
-                "it ended with {n}: {}",
-                tamga_core::vocabulary::text::harmless(ended.errors.as_received().trim())
-            )),
-            None => failed("it did not end within 25 seconds"),
+        match said {
+            Ok(all) => all,
+            Err(why) => all_failed(why),
         }
+    }
+
+    /// Under another root the libraries' own defaults are not this machine's.
+    fn under_another_root(self, command: &mut Command, machine: &Machine) {
+        if machine.root().is_none() {
+            return;
+        }
+        let bundle = machine.real(&system::bundle(machine));
+        let named = ["SSL_CERT_FILE", "SSL_CERT_DIR"].iter().any(|v| machine.env(v).is_some());
+        let roots = "GRPC_DEFAULT_SSL_ROOTS_FILE_PATH";
+        match self {
+            Runtime::Python if !named => {
+                command.env("SSL_CERT_FILE", bundle).env("SSL_CERT_DIR", machine.real(Path::new(system::LINKS)))
+            }
+            Runtime::Bun if !named => command.env("SSL_CERT_FILE", bundle),
+            Runtime::Grpc if machine.env(roots).is_none() => command.env(roots, bundle),
+            _ => command,
+        };
+    }
+}
+
+/// What a program says of so many visits, a line each.
+///
+/// Errors: it did not start. Visits of which it says nothing have failed.
+fn lines(program: &Path, command: Command, count: usize) -> Result<Vec<Observed>, String> {
+    let limit = Duration::from_secs(25 + 4 * count as u64);
+    let ended = process::run(command, b"", limit).map_err(|e| format!("{} did not start: {e}", program.shown()))?;
+    let said = String::from_utf8_lossy(&ended.output).into_owned();
+    let why = match ended.code {
+        Some(n) => format!("it ended with {n}: {}", harmless(ended.errors.as_received().trim())),
+        None => format!("it did not end within {} seconds", limit.as_secs()),
+    };
+    let mut said = said.lines();
+    Ok((0..count).map(|_| said.next().map_or_else(|| failed(why.clone()), heard)).collect())
+}
+
+fn heard(line: &str) -> Observed {
+    let words = harmless(line.get(1..).unwrap_or_default().trim());
+    match line.chars().next() {
+        Some('+') => Observed::accepts(words),
+        Some('-') if !words.is_empty() => Observed::refuses(words.clone(), words),
+        _ => failed(words),
     }
 }
 

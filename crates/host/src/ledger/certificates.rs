@@ -238,6 +238,11 @@ impl Ledger {
         Ok(out)
     }
 
+    /// This one, by the SHA-256 of its DER.
+    pub fn by_fingerprint(&self, sha256: &Sha256Fingerprint) -> Result<Option<Issued>> {
+        Ok(self.select("WHERE c.sha256 = ?1", &[&sha256.as_str()])?.pop())
+    }
+
     /// Live ones that name this, as the certificate spells it.
     pub fn naming(&self, name: &str) -> Result<Vec<Issued>> {
         let sql =

@@ -60,6 +60,8 @@ impl Ledger {
             }
             // Every commit is durable: `synchronous` is FULL unless something says otherwise.
             db.pragma_update(None, "wal_autocheckpoint", LOG_PAGES)?;
+            // A statement that is kept stays compiled: else every new value compiles it again, which cost more than its answer.
+            db.set_db_config(rusqlite::config::DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
             // A checkpoint at every exit would cost three more fsyncs.
             db.set_db_config(rusqlite::config::DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
             Ok(db)

@@ -9,4 +9,5 @@ pub mod predict;
 pub mod report;
 pub mod rng;
 pub mod serve;
+pub mod shrink;
 pub mod situation;

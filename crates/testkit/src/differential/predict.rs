@@ -4,7 +4,7 @@ use super::observe::Said;
 use super::situation::Case;
 use std::str::FromStr;
 use tamga_core::check::client::case::{Input, Spoken};
-use tamga_core::check::client::view::TrustView;
+use tamga_core::check::client::view::{Around, TrustView};
 use tamga_core::check::client::{Client, Outcome};
 use tamga_core::check::predict::predict_without;
 use tamga_core::pki::cert::Certificate;
@@ -24,7 +24,7 @@ pub fn predicted(client: Client, case: &Case, refused: &[usize], at: Timestamp, 
     let junk = case.chain.iter().enumerate().filter(|(_, der)| read(der).is_none());
     let junk: Vec<(usize, Vec<u8>)> = junk.map(|(i, der)| (i, der.clone())).collect();
     // As a check does it: of all the roots only those that can have to do with the chain.
-    let anchors = TrustView::given(anchors, Vec::new()).near(served.iter());
+    let anchors = TrustView::given(anchors, Vec::new()).near(&Around::of(served.iter()));
     let input = Input {
         served: &served,
         extra: &[],

@@ -189,7 +189,20 @@ fn haproxy() {
     redirects(plain, port);
     let new = renewed(&s);
     r.bring_again(&s);
-    server.signal(Signal::SIGUSR2);
+    // Its worker serves before its master listens to signals.
+    server.waits_for(&log, "Loading success");
+    for _ in 0..5 {
+        server.signal(Signal::SIGUSR2);
+        let heard = || std::fs::read_to_string(&log).unwrap().matches("Loading success").count() > 1;
+        let mut waited = 0;
+        while !heard() && waited < 40 {
+            std::thread::sleep(std::time::Duration::from_millis(50));
+            waited += 1;
+        }
+        if heard() {
+            break;
+        }
+    }
     serves(&s, &server, &target, &new);
     for line in r.proof() {
         server.waits_for(&log, &line);

@@ -37,8 +37,8 @@ pub struct TrustView {
     pub unreadable: Option<String>,
     /// True if the client is not at home on this system: what is said of it rests on what its makers published.
     pub documented: bool,
-    /// Where the roots of a name stand, once it was asked for.
-    places: OnceLock<HashMap<Vec<u8>, Vec<usize>>>,
+    /// Made when it is asked for first.
+    index: OnceLock<Index>,
 }
 
 impl TrustView {
@@ -54,24 +54,42 @@ impl TrustView {
 
     /// The roots that can have to do with a chain, in their order: those with the name of an issuer or of a certificate in it, and those
     /// above them. No client's answer depends on another one.
-    pub fn near<'a>(&self, chain: impl Iterator<Item = &'a Certificate>) -> Vec<Certificate> {
-        let places = self.places.get_or_init(|| {
-            let mut places: HashMap<Vec<u8>, Vec<usize>> = HashMap::new();
+    pub fn near(&self, chain: &Around) -> Vec<Certificate> {
+        let index = self.index.get_or_init(|| {
+            let mut index = Index::default();
             for (i, a) in self.anchors.iter().enumerate() {
-                places.entry(folded(&a.subject)).or_default().push(i);
+                index.places.entry(folded(&a.subject)).or_default().push(i);
+                index.issuers.push(folded(&a.issuer));
             }
-            places
+            index
         });
-        let mut names: Vec<Vec<u8>> = chain.flat_map(|c| [folded(&c.issuer), folded(&c.subject)]).collect();
+        let mut names: Vec<&[u8]> = chain.0.iter().map(Vec::as_slice).collect();
         let mut found = BTreeSet::new();
         while let Some(name) = names.pop() {
-            for i in places.get(&name).into_iter().flatten() {
+            for i in index.places.get(name).into_iter().flatten() {
                 if found.insert(*i) {
-                    names.push(folded(&self.anchors[*i].issuer));
+                    names.push(&index.issuers[*i]);
                 }
             }
         }
         found.into_iter().map(|i| self.anchors[i].clone()).collect()
+    }
+}
+
+/// Where the roots of a name stand, and what each names as its issuer.
+#[derive(Clone, Debug, Default)]
+struct Index {
+    places: HashMap<Vec<u8>, Vec<usize>>,
+    issuers: Vec<Vec<u8>>,
+}
+
+/// The names in a chain by which its roots are found: the same for every client.
+pub struct Around(BTreeSet<Vec<u8>>);
+
+impl Around {
+    /// Of these certificates.
+    pub fn of<'a>(chain: impl Iterator<Item = &'a Certificate>) -> Around {
+        Around(chain.flat_map(|c| [folded(&c.issuer), folded(&c.subject)]).collect())
     }
 }
 
@@ -417,11 +435,15 @@ mod tests {
     fn near_a_chain_are_the_roots_of_its_names_alone() {
         let (leaf, root) = (sample::leaf(&["charts.saltmarsh.test"]).unwrap().0, sample::root().unwrap().0.certificate);
         let view = TrustView::given(vec![leaf.clone(), root.clone()], Vec::new());
-        assert_eq!(view.near(std::iter::once(&leaf)), [leaf.clone(), root.clone()], "the leaf itself may be trusted");
-        assert_eq!(view.near(std::iter::once(&root)), std::slice::from_ref(&root));
-        assert!(view.near(std::iter::empty()).is_empty());
+        assert_eq!(
+            view.near(&Around::of(std::iter::once(&leaf))),
+            [leaf.clone(), root.clone()],
+            "the leaf itself may be trusted"
+        );
+        assert_eq!(view.near(&Around::of(std::iter::once(&root))), std::slice::from_ref(&root));
+        assert!(view.near(&Around::of(std::iter::empty())).is_empty());
         let other = TrustView::given(vec![leaf], Vec::new());
-        assert!(other.near(std::iter::once(&root)).is_empty(), "what was issued is no issuer");
+        assert!(other.near(&Around::of(std::iter::once(&root))).is_empty(), "what was issued is no issuer");
     }
 
     #[test]

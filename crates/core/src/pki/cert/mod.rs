@@ -9,5 +9,6 @@ pub mod profile;
 pub mod raw;
 pub mod read;
 pub mod subject;
+mod verified;
 
 pub use read::{Certificate, Fields};

@@ -4,7 +4,9 @@ use crate::error::{Error, Result};
 use crate::pki::cert::extensions::{BasicConstraints, Extensions, GeneralName, KeyUsage, NameConstraints, serial_hex};
 use crate::pki::cert::raw::{self, Raw};
 use crate::pki::cert::subject;
+use crate::pki::cert::verified::Verified;
 use crate::pki::key::PublicKey;
+use crate::pki::signature::{SignatureFault, verify};
 use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::timestamp::Timestamp;
 use const_oid::ObjectIdentifier;
@@ -79,6 +81,7 @@ pub struct Fields {
     pub flaws: Vec<&'static str>,
     /// The fields as their octets stand.
     pub raw: Raw,
+    verified: Verified,
 }
 
 impl PartialEq for Certificate {
@@ -180,6 +183,7 @@ impl Certificate {
             broken: said.broken,
             flaws,
             raw,
+            verified: Verified::default(),
         })))
     }
 
@@ -214,9 +218,20 @@ impl Certificate {
         self.is_self_issued() && self.signed_by(self).is_ok()
     }
 
-    /// Whether another certificate's key made this one's signature.
-    pub fn signed_by(&self, issuer: &Certificate) -> Result<(), crate::pki::signature::SignatureFault> {
-        crate::pki::signature::verify(&self.algorithm, issuer.key.spki(), &self.raw.signed, &self.signature)
+    /// Whether another certificate's key made this one's signature. The answer is kept: each client that judges the same
+    /// chain asks for the same signatures.
+    ///
+    /// ```
+    /// use tamga_core::sample::{leaf, root};
+    ///
+    /// let (leaf, _) = leaf(&["charts.saltmarsh.test"])?;
+    /// let (other, _) = root()?;
+    /// assert!(leaf.signed_by(&leaf).is_err());
+    /// assert!(other.certificate.signed_by(&other.certificate).is_ok());
+    /// # Ok::<(), tamga_core::error::Error>(())
+    /// ```
+    pub fn signed_by(&self, issuer: &Certificate) -> Result<(), SignatureFault> {
+        self.verified.by(issuer.key.spki(), |key| verify(&self.algorithm, key, &self.raw.signed, &self.signature))
     }
 
     /// True if basicConstraints says that this is a CA.

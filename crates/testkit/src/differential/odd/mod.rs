@@ -22,8 +22,20 @@ pub fn all() -> Vec<Odd> {
 /// A situation with none, one, two or three of them. The first two are dealt from shuffled decks, so that none of
 /// them is rare by chance.
 pub fn draw(seed: u64, number: usize) -> (Situation, Vec<&'static str>) {
+    draw_under(seed, number, number)
+}
+
+/// The same case with the names and addresses of another number: a client that has met the one knows nothing of the other.
+pub fn draw_as(seed: u64, number: usize, name: usize, only: Option<&str>) -> (Situation, Vec<&'static str>) {
+    match only {
+        Some(word) => draw_one_under(seed, number, name, word),
+        None => draw_under(seed, number, name),
+    }
+}
+
+fn draw_under(seed: u64, number: usize, name: usize) -> (Situation, Vec<&'static str>) {
     let mut rng = Rng::of(seed, number as u64);
-    let mut situation = Situation::good(seed, number, &mut rng);
+    let mut situation = Situation::good(seed, name, &mut rng);
     let all = all();
     let count = match rng.below(100) {
         0..3 => 0,
@@ -61,8 +73,12 @@ fn dealt(seed: u64, number: usize, all: &[Odd]) -> Odd {
 
 /// A situation with this one alone.
 pub fn draw_one(seed: u64, number: usize, word: &str) -> (Situation, Vec<&'static str>) {
+    draw_one_under(seed, number, number, word)
+}
+
+fn draw_one_under(seed: u64, number: usize, name: usize, word: &str) -> (Situation, Vec<&'static str>) {
     let mut rng = Rng::of(seed, number as u64);
-    let mut situation = Situation::good(seed, number, &mut rng);
+    let mut situation = Situation::good(seed, name, &mut rng);
     let (word, change) = all().into_iter().find(|o| o.0 == word).unwrap();
     change(&mut situation, &mut rng);
     (situation, vec![word])

@@ -5,11 +5,11 @@ use crate::pki::cert::Certificate;
 use crate::pki::cert::raw::id;
 use crate::vocabulary::name::{Name, ip_octets};
 
-/// Whether the leaf's purposes let a common name stand for a host: none, any, or a server's.
+/// Whether the leaf's purposes let a common name stand for a host: none (an empty list too), any, or a server's.
 fn may_serve(leaf: &Certificate) -> bool {
     let Some(e) = leaf.raw.extension(id::EXTENDED_KEY_USAGE) else { return true };
-    let all = parts::purposes(&e.value).unwrap_or_default();
-    all.iter().any(|p| [parts::SERVER_AUTH, parts::ANY_PURPOSE].contains(&p.as_slice()))
+    let Some(all) = parts::purposes(&e.value) else { return false };
+    all.is_empty() || all.iter().any(|p| [parts::SERVER_AUTH, parts::ANY_PURPOSE].contains(&p.as_slice()))
 }
 
 /// The common name, if there is exactly one. `Err` where there are several.

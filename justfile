@@ -23,7 +23,7 @@ agreement:
     set -euo pipefail
     cargo build -q --workspace --all-targets
     there=$(mktemp -d); trap 'rm -rf "$there"' EXIT; mkdir "$there/home" "$there/root"
-    env -i PATH="$PATH" HOME="$there/home" TAMGA_ROOT="$there/root" NODE_EXTRA_CA_CERTS="$there/home/extra-roots.pem" \
+    env -i PATH="/usr/bin:$PATH" HOME="$there/home" TAMGA_ROOT="$there/root" NODE_EXTRA_CA_CERTS="$there/home/extra-roots.pem" \
         "${CARGO_TARGET_DIR:-target}/debug/examples/agreement" > "$there/agreement.md"
     mv "$there/agreement.md" docs/agreement.md
 

@@ -30,6 +30,7 @@ use tamga_core::finding::Finding;
 use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{Goal, Scope, Store};
+use tamga_core::vocabulary::client_id::Roots;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::Shown;
@@ -373,17 +374,12 @@ fn prove(env: &Env, stores: &Choice, secret: &Secret, issued: &Issued) -> Result
     let visits: Vec<Visit> = names.filter_map(|name| visit(name, site.port)).collect();
     let mut proofs = Vec::new();
     for (client, seen) in observe(env, &Client::ALL, &visits) {
-        let is_in_scope = match client {
-            Client::Curl | Client::Python | Client::Go | Client::Gnutls | Client::Bun | Client::Grpc => {
-                stores.has(StoreId::System, Scope::Machine)
-            }
-            Client::Java => stores.has(StoreId::Java, Scope::Machine),
-            // No store of this machine is its: only a variable gives it the root.
-            Client::Node => false,
-            Client::Firefox => stores.has(StoreId::Firefox, Scope::User),
-            Client::Chromium | Client::Standard | Client::Safari | Client::Windows => {
-                stores.has(StoreId::Chromium, Scope::User)
-            }
+        let is_in_scope = match client.roots() {
+            Roots::Machine => stores.has(StoreId::System, Scope::Machine),
+            Roots::Jvm => stores.has(StoreId::Java, Scope::Machine),
+            Roots::Variable => false,
+            Roots::Person if client == Client::Firefox => stores.has(StoreId::Firefox, Scope::User),
+            Roots::Person | Roots::Elsewhere => stores.has(StoreId::Chromium, Scope::User),
         };
         let seen = visits.iter().map(|v| v.host.clone()).zip(seen).collect();
         proofs.push(Proof { client, is_in_scope, seen });
@@ -406,5 +402,5 @@ fn visit(name: Name, port: u16) -> Option<Visit> {
         Name::Ip(a) if a == IpAddr::V4(Ipv4Addr::LOCALHOST) => (name, a),
         _ => return None,
     };
-    Some(Visit { host, address: SocketAddr::new(ip, port), page: None })
+    Some(Visit { of_database: false, host, address: SocketAddr::new(ip, port), page: None })
 }

@@ -72,7 +72,7 @@ fn verdict(client: Client, chain: &[Certificate], root: &Authority) -> (Outcome,
 fn expected(fault: ServerFault, client: Client) -> Option<Code> {
     let unknown = |client| match client {
         // They go by the issuer's name and then find that the key is another.
-        Client::Firefox => Code::BadSignature,
+        Client::Firefox | Client::Deno => Code::BadSignature,
         _ => Code::IssuerUnknown,
     };
     match fault {
@@ -83,7 +83,8 @@ fn expected(fault: ServerFault, client: Client) -> Option<Code> {
         ServerFault::OldRoot => Some(unknown(client)),
         ServerFault::SelfSigned => Some(Code::SelfSignedLeaf),
         ServerFault::WeakKey => {
-            matches!(client, Client::Curl | Client::Python | Client::Safari).then_some(Code::WeakKey)
+            use Client::{Curl, Php, Psql, Python, Ruby, Safari};
+            matches!(client, Curl | Python | Ruby | Php | Psql | Safari).then_some(Code::WeakKey)
         }
     }
 }

@@ -79,6 +79,10 @@ fn ran(seed: u64, count: usize, clients: Option<&String>, only: Option<&String>)
         Client::Java,
         Client::Go,
         Client::Gnutls,
+        Client::Git,
+        Client::Ruby,
+        Client::Php,
+        Client::Psql,
     ];
     let wanted: Vec<Client> = match clients {
         Some(words) => words.split(',').map(|w| w.parse().unwrap()).collect(),

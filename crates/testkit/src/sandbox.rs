@@ -148,6 +148,11 @@ impl Sandbox {
         c
     }
 
+    /// Has programs looked for in this directory first.
+    pub fn find_first(&mut self, folder: &Path) {
+        self.path = format!("{}:{}", folder.display(), self.path);
+    }
+
     /// Another program in the sandbox, which finds the one under test by its name.
     pub fn around(&self, program: &str) -> Command {
         let own = self.command(&[]);

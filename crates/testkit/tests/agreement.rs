@@ -8,7 +8,9 @@ use tamga_testkit::sandbox::has;
 
 #[test]
 fn every_client_does_what_its_rules_say_of_every_kind() {
-    if !has(&["curl", "chromium", "firefox-esr", "node", "python3", "java", "go", "wget"]) {
+    let clients =
+        ["curl", "chromium", "firefox-esr", "node", "python3", "java", "go", "wget", "git", "ruby", "php", "psql"];
+    if !has(&clients) {
         return;
     }
     let folder = tempfile::Builder::new().prefix("tamga-test-").tempdir().unwrap();
@@ -18,7 +20,11 @@ fn every_client_does_what_its_rules_say_of_every_kind() {
     // Cargo builds examples beside the tests.
     let own = std::env::current_exe().unwrap();
     let mut c = Command::new(own.ancestors().nth(2).unwrap().join("examples/agreement"));
-    c.env_clear().env("PATH", std::env::var_os("PATH").unwrap()).env("HOME", &home).env("TAMGA_ROOT", root);
+    // The system's own git, not one that somebody built.
+    let path = std::env::join_paths(
+        std::iter::once("/usr/bin".into()).chain(std::env::split_paths(&std::env::var_os("PATH").unwrap())),
+    );
+    c.env_clear().env("PATH", path.unwrap()).env("HOME", &home).env("TAMGA_ROOT", root);
     let ran = c.env("NODE_EXTRA_CA_CERTS", home.join(stores::EXTRA)).current_dir(folder.path()).output().unwrap();
     let wrong = String::from_utf8_lossy(&ran.stderr);
     assert!(ran.status.success() && wrong.is_empty(), "{wrong}");

@@ -228,8 +228,13 @@ pub fn how(client: Client) -> &'static str {
         | Client::Go
         | Client::Bun
         | Client::Grpc
+        | Client::Git
+        | Client::Ruby
+        | Client::Php
+        | Client::Deno
         | Client::Safari
         | Client::Windows => "only if the program itself loads the list",
+        Client::Psql => "only with sslcrl=FILE",
         Client::Gnutls => "only with --crl-file FILE",
         Client::Firefox | Client::Chromium => "never looks for lists of a private authority",
         Client::Standard => "not a program",

@@ -88,6 +88,8 @@ impl Default for Terms {
 pub(super) struct Around {
     pub(super) clients: Vec<Client>,
     views: Vec<(Client, TrustView)>,
+    /// Those of a protocol of their own, where nobody asked for them by name: they count where it is spoken.
+    apart: Vec<(Client, TrustView)>,
     authorities: Vec<Authority>,
     /// Asked for what a target needs, never read whole.
     ledger: Mutex<Option<Ledger>>,
@@ -121,6 +123,8 @@ impl Around {
             true => view::all(&clients, &env.machine),
             false => clients.iter().map(|c| (*c, given())).collect(),
         };
+        let is_apart = |c: &Client| c.is_of_one_protocol() && !terms.clients.contains(c);
+        let (apart, views) = views.into_iter().partition(|(c, _)| is_apart(c));
         let ledger = env.open_to_look()?;
         let authorities = ledger.as_ref().map(Ledger::authorities).transpose()?.unwrap_or_default();
         let list = |f: &PathBuf| -> Result<Crl> { Ok(crl::find(&fs::read_named(f)?, &f.shown())?) };
@@ -128,6 +132,7 @@ impl Around {
             lists: terms.lists.iter().map(list).collect::<Result<_>>()?,
             revocation: terms.revocation,
             views,
+            apart,
             clients,
             authorities,
             ledger: Mutex::new(ledger),
@@ -145,10 +150,19 @@ impl Around {
         })
     }
 
-    /// What clients do with a chain. `spoken`: what a server's connection showed besides; None for files.
+    /// What clients do with a chain. `spoken`: what a server's connection showed besides; None for files. `of_database`: PostgreSQL's
+    /// protocol is spoken there.
     ///
     /// Errors: the ledger cannot be read.
-    pub(super) fn ask(&self, served: &[Certificate], names: &[Name], spoken: Option<Spoken<'_>>) -> Result<Answer> {
+    pub(super) fn ask(
+        &self,
+        served: &[Certificate],
+        names: &[Name],
+        spoken: Option<Spoken<'_>>,
+        of_database: bool,
+    ) -> Result<Answer> {
+        let apart: &[(Client, TrustView)] = if of_database { &self.apart } else { &[] };
+        let views: Vec<(Client, &TrustView)> = self.views.iter().chain(apart).map(|(c, v)| (*c, v)).collect();
         Ok(assess::assess(&Question {
             served,
             extra: &self.extra,
@@ -157,7 +171,7 @@ impl Around {
             at: self.at,
             lists: &self.lists,
             revocation: self.revocation,
-            views: &self.views,
+            views: &views,
             authorities: &self.authorities,
             issued: &self.known(served, names)?,
             live: spoken.is_some(),

@@ -53,7 +53,12 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -
             return Ok(checked);
         }
     };
-    let answer = around.ask(&sent.chain, std::slice::from_ref(host), Some(spoken(&sent, &first)))?;
+    let answer = around.ask(
+        &sent.chain,
+        std::slice::from_ref(host),
+        Some(spoken(&sent, &first)),
+        *prelude == Prelude::Postgres,
+    )?;
     checked.take(answer, sent.chain);
     checked.wire.clone_from(&first.wire);
     if let Some(suite) = first.suite {
@@ -74,12 +79,13 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -
     remembered(around, &mut checked, host, *port);
     over_tls_alone(env, around, &mut checked, host);
     for other in met.iter().filter(|m| m.chain != first.chain) {
-        elsewhere(around, &mut checked, host, &first, other)?;
+        elsewhere(around, &mut checked, meeting, &first, other)?;
     }
-    // Neither curl nor a browser speaks the other protocols.
-    if matches!(prelude, Prelude::None | Prelude::WebSocket) {
+    // Neither curl nor a browser speaks the other protocols; psql speaks one.
+    if matches!(prelude, Prelude::None | Prelude::WebSocket | Prelude::Postgres) {
         let page = (*prelude == Prelude::None).then(|| meeting.path.clone());
-        checked.visit = Some(Visit { host: host.clone(), address: first.address, page });
+        let of_database = *prelude == Prelude::Postgres;
+        checked.visit = Some(Visit { host: host.clone(), address: first.address, page, of_database });
     }
     // What visitors meet who type the bare name.
     if *port == 443 && *prelude == Prelude::None {
@@ -242,7 +248,7 @@ pub(super) fn hsts(env: &Env, around: &Around, host: &str) -> Option<Finding> {
 }
 
 /// Another address of the same name that shows another certificate.
-fn elsewhere(around: &Around, checked: &mut Checked, host: &Name, first: &Met, other: &Met) -> Result<()> {
+fn elsewhere(around: &Around, checked: &mut Checked, meeting: &Meeting, first: &Met, other: &Met) -> Result<()> {
     let (here, there) = (first.address, other.address);
     let Ok(sent) = parsed(other) else {
         checked.ending = Ending::Bad;
@@ -251,7 +257,8 @@ fn elsewhere(around: &Around, checked: &mut Checked, host: &Name, first: &Met, o
         checked.findings.push(f);
         return Ok(());
     };
-    let answer = around.ask(&sent.chain, std::slice::from_ref(host), Some(spoken(&sent, other)))?;
+    let (names, of_database) = (std::slice::from_ref(&meeting.host), meeting.prelude == Prelude::Postgres);
+    let answer = around.ask(&sent.chain, names, Some(spoken(&sent, other)), of_database)?;
     let verdict = if answer.is_good() { "which is good too" } else { "and there clients would warn" };
     checked.remarks.push(format!("{there} shows another certificate than {here}, {verdict}"));
     if !answer.is_good() {

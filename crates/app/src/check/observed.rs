@@ -28,7 +28,9 @@ fn runs(all: &[Checked]) -> Vec<Vec<usize>> {
     let mut runs: Vec<Vec<usize>> = Vec::new();
     let beside = |a: &Checked, b: &Checked| match (&a.visit, &b.visit) {
         (Some(x), Some(y)) => {
-            (x.host != y.host || x.address.ip() == y.address.ip()) && !a.chain.iter().any(|c| clashes(c, &b.chain))
+            x.of_database == y.of_database
+                && (x.host != y.host || x.address.ip() == y.address.ip())
+                && !a.chain.iter().any(|c| clashes(c, &b.chain))
         }
         _ => true,
     };
@@ -55,7 +57,7 @@ mod tests {
     fn target(host: &str, address: &str, chain: Vec<Certificate>) -> Checked {
         let mut checked = Checked::new(host, "live", host.to_owned());
         let (host, address) = (host.parse().unwrap(), address.parse().unwrap());
-        checked.visit = Some(Visit { host, address, page: None });
+        checked.visit = Some(Visit { host, address, page: None, of_database: false });
         checked.chain = chain;
         checked
     }

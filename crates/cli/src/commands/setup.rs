@@ -14,8 +14,9 @@ use tamga_app::report::Answer;
 use tamga_app::setup::{self, Change, Plan, Proof, Request};
 use tamga_core::ca::authority::limits::briefly;
 use tamga_core::ca::issue;
-use tamga_core::check::client::{Client, Outcome};
+use tamga_core::check::client::Outcome;
 use tamga_core::deploy::recipe::Recipe;
+use tamga_core::vocabulary::client_id::Roots;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::Shown;
@@ -206,12 +207,12 @@ fn render_advice(proofs: &[Proof], unresolved: &[&str], label: &str, raise: &str
     // Clients that one command helps are named together.
     let mut groups: Vec<(bool, String, Vec<&str>)> = Vec::new();
     for p in proofs.iter().filter(|p| !p.accepts()) {
-        let command = match (p.client, p.is_in_scope) {
-            (Client::Java, false) => format!("{raise}tamga trust add {label} --stores java"),
-            (Client::Curl | Client::Python | Client::Go | Client::Gnutls | Client::Bun | Client::Grpc, false) => {
-                format!("{raise}tamga trust add {label} --scope machine")
+        let command = match (p.client.roots(), p.is_in_scope) {
+            (Roots::Jvm, false) => format!("{raise}tamga trust add {label} --stores java"),
+            (Roots::Machine, false) => format!("{raise}tamga trust add {label} --scope machine"),
+            (Roots::Variable, _) => {
+                format!("eval \"$(tamga trust environment)\", or for one call: tamga run -- {} …", p.client)
             }
-            (Client::Node, _) => "eval \"$(tamga trust environment)\", or for one call: tamga run -- node …".into(),
             (_, false) => format!("tamga trust add {label}"),
             (_, true) => format!("tamga trust status {label}"),
         };

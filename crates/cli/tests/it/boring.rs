@@ -81,6 +81,43 @@ fn the_real_clients_say_what_is_foreseen() {
     }
 }
 
+/// Deno knows no store of the system's unless a variable says so, and of private roots what another adds.
+#[test]
+fn deno_is_foreseen_with_each_of_its_variables() {
+    let Some(folders) = brought() else { return };
+    if !std::env::split_paths(&folders).any(|f| f.join("deno").exists()) {
+        assert!(std::env::var_os("TAMGA_TESTS_COMPLETE").is_none(), "deno must be installed here");
+        eprintln!("SKIPPED: deno not installed");
+        return;
+    }
+    let mut s = lab();
+    for folder in std::env::split_paths(&folders) {
+        s.find_first(&folder);
+    }
+    let site = Site::start(&s, &["charts"]);
+    let root = s.lab("charts/root.pem").display().to_string();
+    std::fs::create_dir_all(s.path("root/etc/ssl/certs")).unwrap();
+    std::fs::copy(&root, s.path("root/etc/ssl/certs/ca-certificates.crt")).unwrap();
+    let rows = |variables: &[(&str, &str)], target: &str| -> Vec<Value> {
+        let mut c = s.command(&["check", target, "--clients", "deno", "--observe", "--format", "json"]);
+        c.envs(variables.iter().copied());
+        let v: Value = serde_json::from_slice(&c.output().unwrap().stdout).unwrap();
+        let rows = v["targets"][0]["clients"].as_array().unwrap();
+        rows.iter().map(|r| serde_json::json!([r["verdict"], r["code"]])).collect()
+    };
+    let good = format!("localhost:{}", site.port);
+    let accepted = [serde_json::json!(["accepts", null]), serde_json::json!(["accepts", null])];
+    for variable in ["DENO_CERT", "NODE_EXTRA_CA_CERTS"] {
+        assert_eq!(rows(&[(variable, &root)], &good), accepted, "{variable}");
+    }
+    let unknown = serde_json::json!(["refuses", "UnknownIssuer"]);
+    assert_eq!(rows(&[], &good), [unknown.clone(), unknown]);
+    let other = serde_json::json!(["refuses", "certificate not valid for name"]);
+    let elsewhere = format!("127.0.0.2:{}", site.port);
+    let seen = rows(&[("DENO_CERT", &root)], &elsewhere);
+    assert!(seen.is_empty() || seen == [other.clone(), other], "{seen:?}");
+}
+
 /// A server of BoringSSL agrees to the key exchange that browsers offer first.
 #[test]
 fn the_hybrid_key_exchange_is_agreed_upon_with_a_real_server() {

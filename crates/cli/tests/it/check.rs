@@ -340,15 +340,40 @@ fn foreseen(s: &Sandbox, stores: &str, clients: &[&str]) {
         let site = sample::serve(identity, &[]);
         let target = format!("localhost:{}", site.port);
         let mut c = s.command(&["check", &target, "--observe", "--format", "json", "--clients", &clients.join(",")]);
-        for name in ["CURL_CA_BUNDLE", "NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE"] {
+        for name in ["CURL_CA_BUNDLE", "NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE", "GIT_SSL_CAINFO"] {
             if name == "CURL_CA_BUNDLE" || !clients.contains(&"curl") {
                 c.env(name, s.lab("roots.pem"));
             }
         }
         let seen = agree(&c.output().unwrap().into(), clients);
-        let fine = matches!(*what, "good" | "P-384" | "RSA");
+        // GnuTLS does not hold a purpose against a server unless its program asks it to, and git does not.
+        let fine = matches!(*what, "good" | "P-384" | "RSA") || clients == ["git"] && *what == "another purpose";
         assert!(seen.iter().all(|(verdict, _)| (verdict == "accepts") == fine), "{what}: {seen:?}");
     }
+}
+
+#[test]
+fn ruby_php_and_git_are_foreseen_fault_by_fault() {
+    if has(&["ruby", "php"]) {
+        foreseen(&lab(), "bundle", &["ruby", "php"]);
+    }
+    if !has_git_with_gnutls() {
+        return;
+    }
+    let mut s = lab();
+    s.find_first(std::path::Path::new("/usr/bin"));
+    foreseen(&s, "bundle", &["git"]);
+}
+
+/// Debian's git. Others are judged as what they are made with, and not run.
+fn has_git_with_gnutls() -> bool {
+    let helper = std::fs::read("/usr/lib/git-core/git-remote-https").unwrap_or_default();
+    let there = helper.windows(14).any(|w| w == b"libcurl-gnutls");
+    if !there {
+        assert!(std::env::var_os("TAMGA_TESTS_COMPLETE").is_none(), "Debian's git must be installed here");
+        eprintln!("SKIPPED: no git that is made with GnuTLS");
+    }
+    there
 }
 
 #[test]

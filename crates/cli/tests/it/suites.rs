@@ -56,7 +56,7 @@ fn said(v: &Value, basis: &str) -> Vec<String> {
 
 #[test]
 fn the_chain_of_a_server_that_ours_cannot_meet_is_judged_and_each_client_does_as_foreseen() {
-    if !has(&["python3", "curl", "node", "go"]) {
+    if !has(&["python3", "curl", "node", "go", "ruby", "php"]) {
         return;
     }
     let s = lab();
@@ -74,8 +74,15 @@ fn the_chain_of_a_server_that_ours_cannot_meet_is_judged_and_each_client_does_as
     for (label, how, cipher, takes_it) in all {
         let server = served(&s, label, how);
         let target = format!("localhost:{}", server.1);
-        let words =
-            ["check", &target, "--resolve", "localhost=127.0.0.1", "--clients", "curl,python,node,go", "--observe"];
+        let words = [
+            "check",
+            &target,
+            "--resolve",
+            "localhost=127.0.0.1",
+            "--clients",
+            "curl,python,node,go,ruby,php",
+            "--observe",
+        ];
         let mut c = s.command(&[&words[..], &["--format", "json"]].concat());
         c.env("SSL_CERT_FILE", &root).env("NODE_EXTRA_CA_CERTS", &root);
         let v: Value = serde_json::from_slice(&c.output().unwrap().stdout).unwrap();

@@ -4,7 +4,7 @@ use crate::ca::report::{Authority, Issued, Life};
 use crate::check::address_limits;
 use crate::check::client::case::Spoken;
 use crate::check::client::case::{ChainFault, Input};
-use crate::check::client::view::{Around, TrustView};
+use crate::check::client::view::{Around, TrustView, Unreadable};
 use crate::check::client::{Client, Outcome, Verdict};
 use crate::check::predict::{covers, predict};
 use crate::finding::{Code, Finding, Severity, entry};
@@ -14,6 +14,7 @@ use crate::pki::chain::name_match;
 use crate::pki::chain::revocation::Revocation;
 use crate::pki::key::Strength;
 use crate::pki::signature;
+use crate::vocabulary::client_id::Roots;
 use crate::vocabulary::name::{Name, Remark};
 use crate::vocabulary::purpose::JudgedPurpose;
 use crate::vocabulary::text::Shown;
@@ -36,7 +37,7 @@ pub struct Question<'a> {
     /// How much they count.
     pub revocation: Revocation,
     /// Each client with what it trusts.
-    pub views: &'a [(Client, TrustView)],
+    pub views: &'a [(Client, &'a TrustView)],
     /// The ledger's authorities.
     pub authorities: &'a [Authority],
     /// The ledger's certificates.
@@ -159,8 +160,11 @@ fn verdict(q: &Question<'_>, client: Client, view: &TrustView, around: &Around) 
     });
     verdict.documented = view.documented;
     if let Some(why) = view.unreadable.as_ref().filter(|_| !q.anchored) {
-        verdict.outcome = if why.starts_with('(') { Outcome::Refuses } else { Outcome::Unknown };
-        verdict.code = Some(why.clone());
+        let (outcome, why) = match why {
+            Unreadable::Refuses(why) => (Outcome::Refuses, why),
+            Unreadable::Unknown(why) => (Outcome::Unknown, why),
+        };
+        (verdict.outcome, verdict.code) = (outcome, Some(why.clone()));
     } else if q.names.is_empty() && client != Client::Standard && verdict.outcome == Outcome::Accepts {
         verdict.outcome = Outcome::Unknown;
     }
@@ -305,14 +309,14 @@ fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
         Client::Curl => {
             format!("{}tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)", q.raise)
         }
-        Client::Python | Client::Go | Client::Gnutls | Client::Bun | Client::Grpc => {
-            format!("{}tamga trust add {label} --scope machine", q.raise)
+        Client::Node | Client::Deno | Client::Psql => {
+            format!("eval \"$(tamga trust environment)\", or for one call: tamga run -- {client} …")
         }
+        _ if client.roots() == Roots::Machine => format!("{}tamga trust add {label} --scope machine", q.raise),
         Client::Java => format!("{}tamga trust add {label} --stores java", q.raise),
-        Client::Node => "eval \"$(tamga trust environment)\", or for one call: tamga run -- node …".into(),
         Client::Safari => format!("on the Mac: tamga trust add {label} --stores macos-user"),
         Client::Windows => format!("on Windows: tamga trust add {label} --stores windows-user"),
-        Client::Chromium | Client::Firefox | Client::Standard => format!("tamga trust add {label}"),
+        _ => format!("tamga trust add {label}"),
     }
 }
 

@@ -6,6 +6,7 @@ use crate::check::{suites, verify};
 use crate::finding::Code;
 use crate::pki::cert::Certificate;
 use crate::pki::chain::name_match;
+use crate::vocabulary::client_id::Library;
 use crate::vocabulary::name::Name;
 
 /// What a client would say of a chain.
@@ -18,65 +19,70 @@ pub fn predict_without(client: Client, input: &Input<'_>, without: Option<&'stat
     if let Some(refused) = suites::refused(client, input) {
         return refused;
     }
-    match client {
-        // Nothing to judge: no procedure begins.
-        _ if input.served.is_empty() => client::by_policy(&client::standard::POLICY, client, input),
-        Client::Curl | Client::Python | Client::Node | Client::Bun | Client::Grpc => {
-            verify::openssl::predict(client, input, without)
-        }
-        Client::Gnutls => verify::gnutls::predict(input, without),
-        Client::Java => verify::java::predict(input, without),
-        Client::Go => verify::go::predict(input, without),
-        Client::Chromium => verify::chromium::predict(input, without),
-        Client::Firefox => verify::firefox::predict(input, without),
-        Client::Standard => client::by_policy(&client::standard::POLICY, client, input),
-        Client::Safari => client::by_policy(&client::safari::POLICY, client, input),
-        Client::Windows => client::by_policy(&client::windows::POLICY, client, input),
+    // Nothing to judge: no procedure begins.
+    if input.served.is_empty() {
+        return client::by_policy(&client::standard::POLICY, client, input);
+    }
+    match client.library() {
+        Library::OpenSsl | Library::BoringSsl => verify::openssl::predict(client, input, without),
+        Library::Gnutls => verify::gnutls::predict(client, input, without),
+        Library::Jvm => verify::java::predict(input, without),
+        Library::Go => verify::go::predict(input, without),
+        Library::Chromium => verify::chromium::predict(input, without),
+        Library::Mozilla => verify::firefox::predict(input, without),
+        Library::Webpki => verify::webpki::predict(input, without),
+        Library::Rules => client::by_policy(policy(client), client, input),
     }
 }
 
 /// Everything that a client may say because of this. NAME stands for the host, NAMES for what the certificate names.
 pub fn words(client: Client, code: Code) -> Vec<String> {
-    match client {
-        Client::Curl | Client::Python | Client::Node | Client::Bun | Client::Grpc => {
-            verify::openssl::words(client, code)
-        }
-        Client::Gnutls => verify::gnutls::words(code),
-        Client::Java => verify::java::words(code),
-        Client::Go => verify::go::words(code),
-        Client::Chromium => verify::chromium::words(code),
-        Client::Firefox => verify::firefox::words(code),
-        Client::Standard | Client::Safari | Client::Windows => Vec::new(),
+    match client.library() {
+        Library::OpenSsl | Library::BoringSsl => verify::openssl::words(client, code),
+        Library::Gnutls => verify::gnutls::words(client, code),
+        Library::Jvm => verify::java::words(code),
+        Library::Go => verify::go::words(code),
+        Library::Chromium => verify::chromium::words(code),
+        Library::Mozilla => verify::firefox::words(code),
+        Library::Webpki => verify::webpki::words(code),
+        Library::Rules => Vec::new(),
     }
 }
 
 /// The objections of a client's library, by the words with which [`predict_without`] leaves them out.
 pub fn objections(client: Client) -> Vec<&'static str> {
-    match client {
-        Client::Curl | Client::Python | Client::Node | Client::Bun | Client::Grpc => verify::openssl::all_words(client),
-        Client::Gnutls => verify::gnutls::all_words(),
-        Client::Java => verify::java::all_words(),
-        Client::Go => verify::go::all_words(),
-        Client::Chromium => verify::chromium::all_words(),
-        Client::Firefox => verify::firefox::all_words(),
-        Client::Standard | Client::Safari | Client::Windows => Vec::new(),
+    match client.library() {
+        Library::OpenSsl | Library::BoringSsl => verify::openssl::all_words(client),
+        Library::Gnutls => verify::gnutls::all_words(client),
+        Library::Jvm => verify::java::all_words(),
+        Library::Go => verify::go::all_words(),
+        Library::Chromium => verify::chromium::all_words(),
+        Library::Mozilla => verify::firefox::all_words(),
+        Library::Webpki => verify::webpki::all_words(),
+        Library::Rules => Vec::new(),
     }
 }
 
 /// Whether a client finds the host in a certificate.
 pub fn covers(client: Client, leaf: &Certificate, host: &Name) -> bool {
+    match client.library() {
+        Library::OpenSsl | Library::BoringSsl => verify::openssl::covers(client, leaf, host),
+        Library::Gnutls => verify::gnutls::names::covers(leaf, host),
+        Library::Jvm => verify::java::covers(leaf, host),
+        Library::Go => verify::go::covers(leaf, host),
+        Library::Chromium => verify::chromium::covers(leaf, host),
+        Library::Mozilla => verify::firefox::names::covers(leaf, host),
+        Library::Webpki => verify::webpki::covers(leaf, host),
+        Library::Rules => name_match::covers(leaf, host, policy(client).matching),
+    }
+}
+
+/// The rules of a client of which no procedure was measured.
+fn policy(client: Client) -> &'static client::Policy {
     match client {
-        Client::Curl | Client::Python | Client::Node | Client::Bun | Client::Grpc => {
-            verify::openssl::covers(client, leaf, host)
-        }
-        Client::Gnutls => verify::gnutls::names::covers(leaf, host),
-        Client::Java => verify::java::covers(leaf, host),
-        Client::Go => verify::go::covers(leaf, host),
-        Client::Chromium => verify::chromium::covers(leaf, host),
-        Client::Firefox => verify::firefox::names::covers(leaf, host),
-        Client::Standard => name_match::covers(leaf, host, client::standard::POLICY.matching),
-        Client::Safari => name_match::covers(leaf, host, client::safari::POLICY.matching),
-        Client::Windows => name_match::covers(leaf, host, client::windows::POLICY.matching),
+        Client::Safari => &client::safari::POLICY,
+        Client::Windows => &client::windows::POLICY,
+        _ => &client::standard::POLICY,
     }
 }
 

@@ -60,9 +60,10 @@ pub fn offers(client: Client, kind: Kind) -> bool {
     match client {
         _ if kind == Kind::Usual => true,
         Client::Standard | Client::Safari | Client::Windows => true,
-        Client::Curl | Client::Node => true,
+        Client::Curl | Client::Node | Client::Php | Client::Psql | Client::Ruby => true,
         Client::Java => kind != RsaExchange,
-        Client::Gnutls => !matches!(kind, CbcSha2 | CbcSha2Ecdsa),
+        Client::Gnutls | Client::Git => !matches!(kind, CbcSha2 | CbcSha2Ecdsa),
+        Client::Deno => false,
         Client::Python => !matches!(kind, RsaExchange | CbcSha1 | CbcSha1Ecdsa),
         Client::Go => !matches!(kind, FiniteField | CbcSha2 | CbcSha2Ecdsa),
         Client::Bun => !matches!(kind, FiniteField | CbcSha2Ecdsa | P521),
@@ -84,6 +85,11 @@ pub fn refused(client: Client, input: &Input<'_>) -> Option<Verdict> {
         Client::Java => "Received fatal alert: handshake_failure",
         Client::Go => "remote error: tls: handshake failure",
         Client::Gnutls => "GnuTLS: A TLS fatal alert has been received.",
+        Client::Git => "gnutls_handshake() failed: A TLS fatal alert has been received.",
+        Client::Ruby => "sslv3 alert handshake failure",
+        Client::Php => "error:0A000410:SSL routines::sslv3 alert handshake failure",
+        Client::Psql => "SSL error: sslv3 alert handshake failure",
+        Client::Deno => "received fatal alert: HandshakeFailure",
         _ => "(35) error:0A000410:SSL routines::sslv3 alert handshake failure",
     };
     let mut trail = Trail::new(None);

@@ -1,6 +1,6 @@
 //! The ids of stores, and whose they are.
 
-use crate::vocabulary::client_id::Client;
+use crate::vocabulary::client_id::{Client, Roots};
 crate::words! {
     /// A store of the interface. One id may be two stores, of the user and of the machine.
     #[derive(PartialOrd, Ord, Hash)]
@@ -66,14 +66,11 @@ crate::words! {
 impl InScope {
     /// True if the store that a client usually reads is in this scope: the person's for browsers, the machine's for other programs.
     pub fn has_client(self, client: Client) -> bool {
-        match client {
-            Client::Standard | Client::Safari | Client::Windows => true,
-            Client::Chromium | Client::Firefox => self.has(Scope::User),
-            Client::Curl | Client::Python | Client::Go | Client::Gnutls | Client::Java | Client::Bun | Client::Grpc => {
-                self.has(Scope::Machine)
-            }
-            // No store is its own: variables lead it to its roots.
-            Client::Node => self == InScope::Both,
+        match client.roots() {
+            Roots::Elsewhere => true,
+            Roots::Person => self.has(Scope::User),
+            Roots::Machine | Roots::Jvm => self.has(Scope::Machine),
+            Roots::Variable => self == InScope::Both,
         }
     }
 

@@ -8,6 +8,8 @@ pub mod chromium;
 pub mod compiled;
 pub mod curl;
 pub mod firefox;
+pub mod git;
+pub mod psql;
 pub mod script;
 pub mod wget;
 
@@ -51,9 +53,16 @@ pub struct Visit {
     pub address: SocketAddr,
     /// The path of the page whose parts count as well; None if only the connection counts.
     pub page: Option<String>,
+    /// PostgreSQL's protocol is spoken there, not HTTPS.
+    pub of_database: bool,
 }
 
 impl Visit {
+    /// True if a client speaks the protocol of this visit.
+    pub fn is_for(&self, client: Client) -> bool {
+        client.is_of_one_protocol() == self.of_database
+    }
+
     /// `https://host:port/`, with the path of the page.
     pub fn url(&self) -> String {
         format!("https://{}:{}{}", self.host_in_url(), self.address.port(), self.page.as_deref().unwrap_or("/"))
@@ -78,6 +87,11 @@ pub fn is_installed(client: Client, machine: &Machine) -> bool {
         Client::Python => Runtime::Python.program(machine).is_some(),
         Client::Bun => Runtime::Bun.program(machine).is_some(),
         Client::Grpc => Runtime::Grpc.program(machine).is_some(),
+        Client::Ruby => Runtime::Ruby.program(machine).is_some(),
+        Client::Php => Runtime::Php.program(machine).is_some(),
+        Client::Deno => Runtime::Deno.program(machine).is_some(),
+        Client::Git => git::program(machine).is_some(),
+        Client::Psql => psql::program(machine).is_some(),
         Client::Java => Compiled::Java.program(machine).is_some(),
         Client::Go => Compiled::Go.program(machine).is_some(),
         Client::Gnutls => wget::program(machine).is_some(),
@@ -97,6 +111,17 @@ pub fn observe(client: Client, machine: &Machine, visits: &[Visit]) -> Option<Ve
         Client::Python => by_script(Runtime::Python, machine, visits),
         Client::Bun => by_script(Runtime::Bun, machine, visits),
         Client::Grpc => by_script(Runtime::Grpc, machine, visits),
+        Client::Ruby => by_script(Runtime::Ruby, machine, visits),
+        Client::Php => by_script(Runtime::Php, machine, visits),
+        Client::Deno => by_script(Runtime::Deno, machine, visits),
+        Client::Git => {
+            let program = git::program(machine)?;
+            Some(side_by_side(visits, |v| git::visit(&program, machine, v)))
+        }
+        Client::Psql => {
+            let program = psql::program(machine)?;
+            Some(side_by_side(visits, |v| psql::visit(&program, machine, v)))
+        }
         Client::Java => Some(Compiled::Java.visits(&Compiled::Java.program(machine)?, machine, visits)),
         Client::Go => Some(Compiled::Go.visits(&Compiled::Go.program(machine)?, machine, visits)),
         Client::Gnutls => {

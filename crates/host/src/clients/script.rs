@@ -1,4 +1,5 @@
-//! Runtimes that are asked by a few lines in their own language: Python, Node.js, Bun, gRPC through Python, with the person's variables.
+//! Runtimes that are asked by a few lines in their own language, with the person's variables: Python, Node.js, Bun, Deno, Ruby, PHP, and
+//! gRPC through Python.
 
 use super::{Observed, Visit, failed};
 use crate::places::Machine;
@@ -6,6 +7,7 @@ use crate::{process, scratch};
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
+use tamga_core::check::client::printed;
 use tamga_core::plan::ports::{Commands, Environment, Files};
 use tamga_core::stores::trust::system;
 use tamga_core::vocabulary::text::{Shown, harmless};
@@ -87,6 +89,84 @@ for i in range(0, len(a) - 2, 3):
     print(' '.join(one(*a[i:i + 3]).split()), flush=True)
 ";
 
+/// Net::HTTP leads a name to an address by itself.
+const RUBY: &str = "\
+require 'net/http'
+require 'openssl'
+ARGV.each_slice(3) do |address, port, host|
+  http = Net::HTTP.new(host, port.to_i, nil)
+  http.use_ssl = true
+  http.ipaddr = address
+  http.open_timeout = 15
+  http.read_timeout = 2
+  shaken = false
+  said = begin
+    http.start { shaken = true; http.request(Net::HTTP::Get.new('/')) }
+    '+'
+  rescue OpenSSL::SSL::SSLError => e
+    shaken && !e.message.include?('alert') ? '+' : '-' + e.message
+  rescue NoMethodError, OpenSSL::ASN1::ASN1Error => e
+    '-' + e.class.name
+  rescue StandardError => e
+    shaken ? '+' : '!' + e.message
+  end
+  puts said.split.join(' ')
+  $stdout.flush
+end
+";
+
+/// Streams; what is wrong comes as warnings.
+const PHP: &str = "\
+for ($i = 1; $i + 2 < $argc; $i += 3) {
+  [$address, $port, $host] = array_slice($argv, $i, 3);
+  $said = [];
+  set_error_handler(function ($number, $words) use (&$said) { $said[] = $words; return true; });
+  $context = stream_context_create(['ssl' => ['peer_name' => $host, 'SNI_enabled' => true]]);
+  $at = strpos($address, ':') === false ? $address : '[' . $address . ']';
+  $plain = stream_socket_client(\"tcp://$at:$port\", $n, $why, 15, STREAM_CLIENT_CONNECT, $context);
+  if (!$plain) { echo '!', $why, PHP_EOL; continue; }
+  $said = [];
+  stream_set_timeout($plain, 15);
+  $good = stream_socket_enable_crypto($plain, true, STREAM_CRYPTO_METHOD_TLS_CLIENT);
+  if ($good) {
+    $said = [];
+    stream_set_timeout($plain, 2);
+    fwrite($plain, \"GET / HTTP/1.1\\r\\nHost: $host\\r\\nConnection: close\\r\\n\\r\\n\");
+    fread($plain, 1);
+  }
+  $words = implode(chr(31), array_map(fn($w) => strtr($w, chr(10), chr(31)), $said));
+  $late = $good && strpos($words, 'alert') === false;
+  echo $late ? '+' : '-' . $words, PHP_EOL;
+}
+";
+
+/// Nothing is read or written but the connection.
+const DENO: &str = "\
+const all = Deno.args;
+for (let i = 0; i + 2 < all.length; i += 3) {
+  const [address, port, host] = all.slice(i, i + 3);
+  let said = '+', shaken = false;
+  try {
+    const plain = await Deno.connect({ hostname: address, port: Number(port) });
+    const tls = await Deno.startTls(plain, { hostname: host });
+    const late = setTimeout(() => { try { tls.close(); } catch (_) { /* closed */ } }, 15000);
+    try {
+      await tls.handshake();
+      shaken = true;
+      await tls.write(new TextEncoder().encode('GET / HTTP/1.1\\r\\nHost: ' + host + '\\r\\nConnection: close\\r\\n\\r\\n'));
+      await tls.read(new Uint8Array(1));
+    } finally {
+      clearTimeout(late);
+    }
+    try { tls.close(); } catch (_) { /* closed */ }
+  } catch (e) {
+    const words = String(e.message);
+    if (!shaken || words.includes('alert')) said = (e instanceof Deno.errors.ConnectionRefused ? '!' : '-') + words;
+  }
+  console.log(said.replace(/\\s+/g, ' '));
+}
+";
+
 /// A runtime.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub enum Runtime {
@@ -98,6 +178,12 @@ pub enum Runtime {
     Bun,
     /// gRPC's core, through Python.
     Grpc,
+    /// Ruby's Net::HTTP.
+    Ruby,
+    /// PHP's streams.
+    Php,
+    /// Deno.
+    Deno,
 }
 
 impl Runtime {
@@ -107,6 +193,9 @@ impl Runtime {
             Runtime::Python => machine.program("python3"),
             Runtime::Node => machine.program("node"),
             Runtime::Bun => machine.program("bun"),
+            Runtime::Ruby => machine.program("ruby"),
+            Runtime::Php => machine.program("php"),
+            Runtime::Deno => machine.program("deno"),
             Runtime::Grpc => machine.program("python3").filter(|python| has_grpc(machine, python)),
         }
     }
@@ -120,14 +209,34 @@ impl Runtime {
             Runtime::Python => command.args(["-I", "-c", PYTHON]),
             Runtime::Node => command.args(["-e", NODE, "visits"]),
             Runtime::Grpc => command.args(["-I", "-c", GRPC]),
-            Runtime::Bun => match scratch::directory("tamga-visit-") {
+            Runtime::Ruby => command.args(["-e", RUBY, "--"]),
+            Runtime::Php => command.args(["-d", "auto_prepend_file=", "-d", "display_errors=0", "-r", PHP, "--"]),
+            Runtime::Bun | Runtime::Deno => match scratch::directory("tamga-visit-") {
                 Ok(script) => {
                     let file = script.path().join("visit.js");
-                    if let Err(e) = crate::fs::write_scratch(&file, NODE.as_bytes()) {
+                    let text = if self == Runtime::Deno { DENO } else { NODE };
+                    if let Err(e) = crate::fs::write_scratch(&file, text.as_bytes()) {
                         return all_failed(format!("the script could not be written: {e}"));
                     }
+                    let home = script.path().to_owned();
                     written = Some(script);
-                    command.arg("run").arg(file).arg("visits")
+                    match self {
+                        Runtime::Bun => command.arg("run").arg(file).arg("visits"),
+                        // Its cache goes where its script is.
+                        _ => command
+                            .args([
+                                "run",
+                                "--no-check",
+                                "--no-lock",
+                                "--no-config",
+                                "--quiet",
+                                "--no-prompt",
+                                "--allow-net",
+                            ])
+                            .arg(file)
+                            .env("DENO_DIR", home)
+                            .env("DENO_NO_UPDATE_CHECK", "1"),
+                    }
                 }
                 Err(e) => return all_failed(format!("no temporary directory: {e}")),
             },
@@ -138,7 +247,7 @@ impl Runtime {
         self.under_another_root(&mut command, machine);
         // A switch that looks away is reported by the prediction: here the stores are asked.
         command.env_remove("NODE_TLS_REJECT_UNAUTHORIZED").env_remove("NODE_OPTIONS").env("LC_ALL", "C");
-        let said = lines(program, command, visits.len());
+        let said = lines(self, program, command, visits.len());
         drop(written);
         match said {
             Ok(all) => all,
@@ -155,7 +264,7 @@ impl Runtime {
         let named = ["SSL_CERT_FILE", "SSL_CERT_DIR"].iter().any(|v| machine.env(v).is_some());
         let roots = "GRPC_DEFAULT_SSL_ROOTS_FILE_PATH";
         match self {
-            Runtime::Python if !named => {
+            Runtime::Python | Runtime::Ruby | Runtime::Php if !named => {
                 command.env("SSL_CERT_FILE", bundle).env("SSL_CERT_DIR", machine.real(Path::new(system::LINKS)))
             }
             Runtime::Bun if !named => command.env("SSL_CERT_FILE", bundle),
@@ -168,7 +277,7 @@ impl Runtime {
 /// What a program says of so many visits, a line each.
 ///
 /// Errors: it did not start. Visits of which it says nothing have failed.
-fn lines(program: &Path, command: Command, count: usize) -> Result<Vec<Observed>, String> {
+fn lines(runtime: Runtime, program: &Path, command: Command, count: usize) -> Result<Vec<Observed>, String> {
     let limit = Duration::from_secs(25 + 4 * count as u64);
     let ended = process::run(command, b"", limit).map_err(|e| format!("{} did not start: {e}", program.shown()))?;
     let said = String::from_utf8_lossy(&ended.output).into_owned();
@@ -177,14 +286,22 @@ fn lines(program: &Path, command: Command, count: usize) -> Result<Vec<Observed>
         None => format!("it did not end within {} seconds", limit.as_secs()),
     };
     let mut said = said.lines();
-    Ok((0..count).map(|_| said.next().map_or_else(|| failed(why.clone()), heard)).collect())
+    Ok((0..count).map(|_| said.next().map_or_else(|| failed(why.clone()), |line| heard(runtime, line))).collect())
 }
 
-fn heard(line: &str) -> Observed {
-    let words = harmless(line.get(1..).unwrap_or_default().trim());
+fn heard(runtime: Runtime, line: &str) -> Observed {
+    let text = line.get(1..).unwrap_or_default().trim();
+    let words = harmless(text);
+    let code = match runtime {
+        Runtime::Ruby => harmless(&printed::ruby(text)),
+        // Its lines come with another character between them.
+        Runtime::Php => harmless(&printed::php(&text.replace('\u{1f}', "\n"))),
+        Runtime::Deno => harmless(&printed::deno(text)),
+        _ => words.clone(),
+    };
     match line.chars().next() {
         Some('+') => Observed::accepts(words),
-        Some('-') if !words.is_empty() => Observed::refuses(words.clone(), words),
+        Some('-') if !words.is_empty() => Observed::refuses(code, words),
         _ => failed(words),
     }
 }

@@ -6,7 +6,7 @@ use std::fmt::Write as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use tamga_core::check::client::{Client, Outcome, curl, gnutls, go, java, python};
+use tamga_core::check::client::{Client, Outcome, curl, gnutls, go, java, printed, python};
 use tamga_core::pki::format::pem;
 
 /// What a client did: the outcome, and its own words.
@@ -28,6 +28,8 @@ pub fn observe(cases: &[Case], port: u16, folder: &Path, clients: &[Client]) -> 
     let mut observed = Observed { refused: browsers(cases, folder), ..Observed::default() };
     let one = |client: Client| match client {
         Client::Gnutls => wget(cases, port, folder),
+        Client::Git => git(cases, port, folder),
+        Client::Psql => psql(cases, port, folder),
         _ => read(client, &run(client, cases, port, folder, &listed)),
     };
     std::thread::scope(|s| {
@@ -135,6 +137,23 @@ fn run(client: Client, cases: &[Case], port: u16, folder: &Path, listed: &Path) 
             c.arg("run").arg(written(folder, "bulk-bun.js", include_str!("clients/bulk.js"))).arg(listed);
             c
         }
+        Client::Ruby => {
+            let mut c = bare("ruby", folder);
+            c.arg(written(folder, "bulk.rb", include_str!("clients/bulk.rb"))).arg(listed);
+            c
+        }
+        Client::Php => {
+            let mut c = bare("php", folder);
+            c.arg("-n").arg(written(folder, "bulk.php", include_str!("clients/bulk.php"))).arg(listed);
+            c
+        }
+        Client::Deno => {
+            let mut c = bare("deno", folder);
+            c.env("DENO_DIR", folder.join("deno")).env("DENO_NO_UPDATE_CHECK", "1");
+            c.args(["run", "--no-check", "--no-lock", "--no-config", "--quiet", "--allow-all"]);
+            c.arg(written(folder, "bulk-deno.js", include_str!("clients/bulk-deno.js"))).arg(listed);
+            c
+        }
         Client::Java => {
             let source = written(folder, "Bulk.java", include_str!("clients/Bulk.java"));
             let mut c = bare("java", folder);
@@ -234,6 +253,9 @@ fn read(client: Client, printed: &str) -> HashMap<usize, Said> {
             Client::Java => java::said(&words),
             Client::Go => go::said(&words),
             Client::Python => python::said(&words),
+            Client::Ruby => printed::ruby(&words),
+            Client::Php => printed::php(&words),
+            Client::Deno => printed::deno(&words),
             _ => words.clone(),
         };
         let outcome = match said.chars().next() {
@@ -256,36 +278,9 @@ fn chromium(code: &str) -> Outcome {
     }
 }
 
-/// wget: a process for each, a few at a time.
-fn wget(cases: &[Case], port: u16, folder: &Path) -> HashMap<usize, Said> {
+/// A process for each, a few at a time.
+fn one_by_one(cases: &[Case], visit: impl Fn(&Case) -> Option<Said> + Sync) -> HashMap<usize, Said> {
     let next = AtomicUsize::new(0);
-    let none = folder.join("no-roots");
-    std::fs::create_dir_all(&none).unwrap();
-    let visit = |c: &Case| -> Option<Said> {
-        let roots = folder.join(format!("roots/{}", c.number));
-        let bundle = roots.join("wget.crt");
-        std::fs::write(&bundle, readable(&c.anchors, &roots, "unreadable-gnutls")).unwrap();
-        let mut w = bare("wget", folder);
-        w.args([
-            "--no-config",
-            "--no-verbose",
-            "--tries=1",
-            "--timeout=15",
-            "--no-hsts",
-            "--no-proxy",
-            "-O",
-            "/dev/null",
-        ]);
-        w.arg(format!("--ca-directory={}", none.display())).arg(format!("--ca-certificate={}", bundle.display()));
-        let ended = w.arg(format!("https://{}:{port}/", c.host)).output().unwrap();
-        let words = String::from_utf8_lossy(&ended.stderr).into_owned();
-        match ended.status.code() {
-            Some(0 | 6 | 8) => Some((Outcome::Accepts, None)),
-            Some(5) => Some((Outcome::Refuses, Some(gnutls::said(&words)))),
-            Some(4) => Some((Outcome::Refuses, Some(gnutls::said(&words)).filter(|w| !w.is_empty()))),
-            _ => None,
-        }
-    };
     let all: Vec<(usize, Said)> = std::thread::scope(|s| {
         let work = || {
             let mut mine = Vec::new();
@@ -298,4 +293,70 @@ fn wget(cases: &[Case], port: u16, folder: &Path) -> HashMap<usize, Said> {
         threads.into_iter().flat_map(|t| t.join().unwrap()).collect()
     });
     all.into_iter().collect()
+}
+
+/// An empty directory, for clients that add one.
+fn no_roots(folder: &Path) -> std::path::PathBuf {
+    let none = folder.join("no-roots");
+    std::fs::create_dir_all(&none).unwrap();
+    none
+}
+
+fn wget(cases: &[Case], port: u16, folder: &Path) -> HashMap<usize, Said> {
+    let none = no_roots(folder);
+    one_by_one(cases, |c| {
+        let roots = folder.join(format!("roots/{}", c.number));
+        let bundle = roots.join("wget.crt");
+        std::fs::write(&bundle, readable(&c.anchors, &roots, "unreadable-gnutls")).unwrap();
+        let mut w = bare("wget", folder);
+        w.args(["--no-config", "--no-verbose", "--tries=1", "--timeout=15", "--no-hsts", "--no-proxy"]);
+        w.args(["-O", "/dev/null"]);
+        w.arg(format!("--ca-directory={}", none.display())).arg(format!("--ca-certificate={}", bundle.display()));
+        let ended = w.arg(format!("https://{}:{port}/", c.host)).output().unwrap();
+        let words = String::from_utf8_lossy(&ended.stderr).into_owned();
+        match ended.status.code() {
+            Some(0 | 6 | 8) => Some((Outcome::Accepts, None)),
+            Some(5) => Some((Outcome::Refuses, Some(gnutls::said(&words)))),
+            Some(4) => Some((Outcome::Refuses, Some(gnutls::said(&words)).filter(|w| !w.is_empty()))),
+            _ => None,
+        }
+    })
+}
+
+/// git: whatever the server answers after the handshake is no repository, which says that the certificate was taken.
+fn git(cases: &[Case], port: u16, folder: &Path) -> HashMap<usize, Said> {
+    let none = no_roots(folder);
+    one_by_one(cases, |c| {
+        let roots = folder.join(format!("roots/{}", c.number));
+        let bundle = roots.join("git.crt");
+        std::fs::write(&bundle, readable(&c.anchors, &roots, "unreadable-gnutls")).unwrap();
+        let mut g = bare("/usr/bin/git", folder);
+        g.env("GIT_CONFIG_NOSYSTEM", "1").env("GIT_TERMINAL_PROMPT", "0");
+        g.arg("-c").arg(format!("http.sslCAInfo={}", bundle.display()));
+        g.arg("-c").arg(format!("http.sslCAPath={}", none.display()));
+        let ended = g.args(["ls-remote", &format!("https://{}:{port}/x.git", c.host)]).output().unwrap();
+        let words = printed::git(&String::from_utf8_lossy(&ended.stderr));
+        let taken = ended.status.success() || words.contains("is this a git repository") || words.contains("not found");
+        Some(if taken { (Outcome::Accepts, None) } else { (Outcome::Refuses, Some(words)) })
+    })
+}
+
+/// psql: the server is no database, which it says after the handshake.
+fn psql(cases: &[Case], port: u16, folder: &Path) -> HashMap<usize, Said> {
+    one_by_one(cases, |c| {
+        let roots = folder.join(format!("roots/{}", c.number));
+        let bundle = roots.join("psql.crt");
+        std::fs::write(&bundle, readable(&c.anchors, &roots, "unreadable")).unwrap();
+        let mut p = bare("psql", folder);
+        let words = format!(
+            "host='{}' hostaddr={} port={port} user=x dbname=x sslmode=verify-full gssencmode=disable connect_timeout=15 sslrootcert='{}'",
+            c.host,
+            address(c.number),
+            bundle.display()
+        );
+        let ended = p.args(["-X", "-w", "-c", "select 1", &words]).output().unwrap();
+        let words = tamga_core::vocabulary::text::harmless(&printed::psql(&String::from_utf8_lossy(&ended.stderr)));
+        let taken = words.contains("expected authentication request") || words.contains("server closed the connection");
+        Some(if taken { (Outcome::Accepts, None) } else { (Outcome::Refuses, Some(words)) })
+    })
 }

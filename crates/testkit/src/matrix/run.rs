@@ -83,6 +83,22 @@ pub fn predicted(
     (verdict.outcome, verdict.code)
 }
 
+/// Those that a package of the system brings.
+pub const CLIENTS: [Client; 12] = [
+    Client::Curl,
+    Client::Chromium,
+    Client::Firefox,
+    Client::Node,
+    Client::Python,
+    Client::Java,
+    Client::Go,
+    Client::Gnutls,
+    Client::Git,
+    Client::Ruby,
+    Client::Php,
+    Client::Psql,
+];
+
 /// Runs it on a machine whose home and root are empty directories.
 pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: &Pool) -> Matrix {
     let ports: Vec<u16> = kinds.iter().map(|k| serve(k, pool)).collect();
@@ -90,10 +106,15 @@ pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: 
     let visits: Vec<Visit> = kinds
         .iter()
         .zip(&ports)
-        .map(|(k, p)| Visit { host: k.host.clone(), address: SocketAddr::from((Ipv4Addr::LOCALHOST, *p)), page: None })
+        .map(|(k, p)| Visit {
+            host: k.host.clone(),
+            address: SocketAddr::from((Ipv4Addr::LOCALHOST, *p)),
+            page: None,
+            of_database: false,
+        })
         .collect();
     let at = now();
-    let seen = clients::observe_all(&Client::ALL, machine, &visits, |_, _| {});
+    let seen = clients::observe_all(&CLIENTS, machine, &visits, |_, _| {});
     let clients: Vec<Client> = seen.iter().map(|s| s.0).collect();
     let views: Vec<view::TrustView> = clients.iter().map(|c| view::of(*c, machine)).collect();
     let cells = kinds
@@ -153,6 +174,12 @@ pub(crate) fn answer(mut socket: std::net::TcpStream, config: Arc<ServerConfig>)
     use std::io::{Read, Write};
     let _ = socket.set_read_timeout(Some(std::time::Duration::from_secs(20)));
     let _ = socket.set_nodelay(true);
+    // Who asks for TLS as PostgreSQL's clients do gets it (SSLRequest, PostgreSQL's protocol §55.7).
+    let mut first = [0; 8];
+    if socket.peek(&mut first).is_ok_and(|n| n == 8) && first == [0, 0, 0, 8, 4, 0xd2, 0x16, 0x2f] {
+        let _ = socket.read_exact(&mut first);
+        let _ = socket.write_all(b"S");
+    }
     let Ok(mut tls) = rustls::ServerConnection::new(config) else { return };
     let mut stream = rustls::Stream::new(&mut tls, &mut socket);
     let mut head = [0; 4096];

@@ -24,6 +24,8 @@ pub fn fill(machine: &Machine, home: &Path, root: &Path, kinds: &[Kind], ports: 
     std::fs::create_dir_all(&certificates).unwrap();
     std::fs::write(certificates.join("ca-certificates.crt"), &bundle).unwrap();
     std::fs::write(home.join(EXTRA), &bundle).unwrap();
+    std::fs::create_dir(home.join(".postgresql")).unwrap();
+    std::fs::write(home.join(".postgresql/root.crt"), &bundle).unwrap();
     let jvm = root.join("usr/lib/jvm/lab/lib/security");
     std::fs::create_dir_all(&jvm).unwrap();
     let named: Vec<Named<Vec<u8>>> = roots

@@ -65,6 +65,7 @@ fn postgresql() {
     };
     assert_eq!(psql("select ssl from pg_stat_ssl where pid = pg_backend_pid()"), "t", "verified by its own client");
     assert_eq!(psql("select count(*) from pg_file_settings where error is not null"), "0");
+    foreseen_by_psql(&s, port);
     let new = renewed(&s);
     r.bring_again(&s);
     psql("select pg_reload_conf()");
@@ -90,6 +91,37 @@ fn postgresql() {
         std::thread::sleep(std::time::Duration::from_millis(100));
     }
     panic!("{found}");
+}
+
+/// psql is judged and run where PostgreSQL's protocol is spoken, and nowhere else.
+fn foreseen_by_psql(s: &tamga_testkit::sandbox::Sandbox, port: u16) {
+    let rows = |target: &str, root: Option<&str>| -> Vec<(String, String, String)> {
+        let resolve = ["--resolve", "charts.saltmarsh.test=127.0.0.1", "--resolve", "tide.saltmarsh.test=127.0.0.1"];
+        let mut c = s.command(&[&["check", target, "--observe", "--format", "json"], &resolve[..]].concat());
+        c.envs(root.map(|r| ("PGSSLROOTCERT", s.lab(r))));
+        let v: serde_json::Value = serde_json::from_slice(&c.output().unwrap().stdout).unwrap();
+        let text = |v: &serde_json::Value| v.as_str().unwrap_or_default().to_owned();
+        let all = v["targets"][0]["clients"].as_array().unwrap().iter();
+        all.filter(|r| r["client"] == "psql")
+            .map(|r| (text(&r["basis"]), text(&r["verdict"]), text(&r["code"])))
+            .collect()
+    };
+    let both = |verdict: &str, code: &str| -> Vec<(String, String, String)> {
+        ["predicted", "observed"].map(|b| (b.to_owned(), verdict.to_owned(), code.to_owned())).to_vec()
+    };
+    let target = format!("postgres://charts.saltmarsh.test:{port}");
+    assert_eq!(rows(&target, Some("charts/root.pem")), both("accepts", ""));
+    let other = format!("postgres://tide.saltmarsh.test:{port}");
+    let words = "server certificate for \"charts.saltmarsh.test\" (and 2 other names) does not match host name \"tide.saltmarsh.test\"";
+    assert_eq!(rows(&other, Some("charts/root.pem")), both("refuses", words));
+    // Without a file of roots it verifies nothing, and says so.
+    let own = s.path("home/.postgresql/root.crt").display().to_string();
+    assert_eq!(rows(&target, None), both("refuses", &format!("root certificate file \"{own}\" does not exist")));
+    // The same in the person's own file.
+    std::fs::create_dir(s.path("home/.postgresql")).unwrap();
+    std::fs::copy(s.lab("charts/root.pem"), &own).unwrap();
+    assert_eq!(rows(&target, None), both("accepts", ""));
+    assert_eq!(rows(&format!("https://charts.saltmarsh.test:{port}"), Some("charts/root.pem")), []);
 }
 
 #[test]

@@ -6,6 +6,7 @@ pub mod gnutls;
 pub mod go;
 pub mod java;
 pub mod judge;
+pub mod printed;
 pub mod python;
 mod reader;
 pub mod rules;

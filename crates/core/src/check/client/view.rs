@@ -20,6 +20,15 @@ use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
+/// Why the roots of a client could not be read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Unreadable {
+    /// The client itself gives up, in these words.
+    Refuses(String),
+    /// Only we cannot: its answer is unknown.
+    Unknown(String),
+}
+
 /// A client's eyes.
 #[derive(Clone, Debug, Default)]
 pub struct TrustView {
@@ -33,8 +42,8 @@ pub struct TrustView {
     pub sources: Vec<PathBuf>,
     /// Variables and settings that change its answer.
     pub findings: Vec<Finding>,
-    /// Why its answer is unknown.
-    pub unreadable: Option<String>,
+    /// Why its roots could not be read, and what follows.
+    pub unreadable: Option<Unreadable>,
     /// True if the client is not at home on this system: what is said of it rests on what its makers published.
     pub documented: bool,
     /// Made when it is asked for first.
@@ -116,6 +125,10 @@ fn seen_by(client: Client, r: &Reader<'_>) -> TrustView {
         Client::Firefox => firefox(r),
         Client::Node => node(r),
         Client::Python => python(r),
+        Client::Git => git(r),
+        Client::Ruby | Client::Php => python(r),
+        Client::Deno => deno(r),
+        Client::Psql => psql(r),
         Client::Bun => bun(r),
         Client::Grpc => grpc(r),
         Client::Java => java(r),
@@ -162,7 +175,7 @@ fn java(r: &Reader<'_>) -> TrustView {
     let Some(file) = named.or_else(|| java_store::usual_store(look)) else { return view };
     match java_store::trusted(look, &file) {
         Ok(roots) => view.anchors = roots,
-        Err(e) => view.unreadable = Some(format!("{}: {}", file.shown(), e.why())),
+        Err(e) => view.unreadable = Some(Unreadable::Unknown(format!("{}: {}", file.shown(), e.why()))),
     }
     view.sources.push(file);
     view
@@ -227,7 +240,8 @@ fn curl(r: &Reader<'_>) -> TrustView {
     add_file(&mut view, r, &file);
     // Absent or without any certificate: curl gives up before it connects (measured).
     if view.anchors.is_empty() && file != system::bundle(look) {
-        view.unreadable = Some(format!("(77) error setting certificate file: {}", file.shown()));
+        let words = format!("(77) error setting certificate file: {}", file.shown());
+        view.unreadable = Some(Unreadable::Refuses(words));
     }
     add_folder(&mut view, r, &folder);
     let settings = look.home().join(".curlrc");
@@ -330,6 +344,49 @@ fn grpc(r: &Reader<'_>) -> TrustView {
     view
 }
 
+/// The bundle and every file of the directory, and what git's own variable adds (measured with 2.39 and libcurl-gnutls 7.88).
+fn git(r: &Reader<'_>) -> TrustView {
+    let mut view = TrustView::default();
+    add_file(&mut view, r, &system::bundle(r.look));
+    if let Some(file) = r.look.env("GIT_SSL_CAINFO") {
+        add_file(&mut view, r, Path::new(&file));
+    }
+    if r.look.env("GIT_SSL_NO_VERIFY").is_some_and(|v| !matches!(v.as_str(), "" | "0" | "false" | "no" | "off")) {
+        view.findings.push(
+            Finding::new(Code::VerificationOff, "GIT_SSL_NO_VERIFY")
+                .with_summary("GIT_SSL_NO_VERIFY: git accepts anything")
+                .with_remedy("unset GIT_SSL_NO_VERIFY"),
+        );
+    }
+    view
+}
+
+/// Of private roots it knows what a variable adds; the system's store only where a variable says so (measured with 2.9).
+fn deno(r: &Reader<'_>) -> TrustView {
+    let mut view = TrustView::default();
+    if r.look.env("DENO_TLS_CA_STORE").is_some_and(|v| v.split(',').any(|s| s.trim() == "system")) {
+        add_file(&mut view, r, &system::bundle(r.look));
+    }
+    for name in ["DENO_CERT", "NODE_EXTRA_CA_CERTS"] {
+        if let Some(file) = r.look.env(name) {
+            add_file(&mut view, r, Path::new(&file));
+        }
+    }
+    view
+}
+
+/// The file that PGSSLROOTCERT names, else the person's own; without one it refuses to verify anything (measured with libpq 15).
+fn psql(r: &Reader<'_>) -> TrustView {
+    let mut view = TrustView::default();
+    let file = r.look.env("PGSSLROOTCERT").map_or_else(|| r.look.home().join(".postgresql/root.crt"), PathBuf::from);
+    add_file(&mut view, r, &file);
+    if !r.look.exists(&file) {
+        let words = format!("root certificate file \"{}\" does not exist", file.shown());
+        view.unreadable = Some(Unreadable::Refuses(words));
+    }
+    view
+}
+
 /// The switch of Node.js and Bun.
 fn looks_away(view: &mut TrustView, look: &dyn Look, who: &str) {
     if look.env("NODE_TLS_REJECT_UNAUTHORIZED").is_some_and(|v| v == "0") {
@@ -400,7 +457,7 @@ fn add_database(view: &mut TrustView, r: &Reader<'_>, folder: &Path, library: &L
                 }
             }
         }
-        Err(failure) => view.unreadable = Some(failure.why),
+        Err(failure) => view.unreadable = Some(Unreadable::Unknown(failure.why)),
     }
 }
 

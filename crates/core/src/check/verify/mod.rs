@@ -8,6 +8,7 @@ pub mod go;
 pub mod java;
 pub mod openssl;
 pub mod parts;
+pub mod webpki;
 
 use crate::check::client::case::{ChainFault, Input};
 use crate::finding::Code;

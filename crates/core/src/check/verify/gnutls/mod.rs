@@ -1,7 +1,8 @@
-//! GnuTLS' procedure as wget asks for it. Measured with GnuTLS 3.7 and wget 1.21 on Debian 12.
+//! GnuTLS' procedure as wget asks for it, and as git does through libcurl. Measured with GnuTLS 3.7 and wget 1.21 on Debian 12.
 
 pub mod names;
 pub mod readable;
+mod words;
 
 use super::{Trail, parts};
 use crate::check::client::case::Input;
@@ -12,39 +13,11 @@ use crate::pki::cert::Certificate;
 use crate::pki::cert::raw::{id, seconds};
 use crate::pki::key::Shape;
 use crate::pki::signature::{Hash, Scheme};
+use words::{WORDS, by_git};
+pub use words::{all_words, words};
 
 /// A chain of more certificates is not looked at.
 const MOST_SERVED: usize = 16;
-
-/// wget's words for each of GnuTLS' statuses, in the order in which it prints them.
-const WORDS: &[(&str, Code, &str)] = &[
-    ("unreadable", Code::Malformed, "GnuTLS: ASN1 parser: Error in DER parsing."),
-    ("too-many", Code::PathTooLong, "No certificate presented by NAME."),
-    ("signer-not-found", Code::IssuerUnknown, "The certificate of 'NAME' doesn't have a known issuer."),
-    ("signer-not-ca", Code::IntermediateNotACa, "The certificate signer of 'NAME' was not a CA."),
-    ("insecure-algorithm", Code::WeakSignature, "The certificate of 'NAME' was signed using an insecure algorithm."),
-    ("not-activated", Code::NotYetValid, "The certificate of 'NAME' is not yet activated."),
-    ("expired", Code::Expired, "The certificate of 'NAME' has expired."),
-    ("own-not-activated", Code::NotYetValid, "The certificate has not yet been activated"),
-    ("own-expired", Code::Expired, "The certificate has expired"),
-    ("name", Code::NameNotCovered, "The certificate's owner does not match hostname 'NAME'"),
-    ("constraints", Code::ConstraintViolated, NOT_TRUSTED),
-    ("path-length", Code::PathTooLong, NOT_TRUSTED),
-    ("usage", Code::KeyUsageMissing, NOT_TRUSTED),
-    ("signature", Code::BadSignature, NOT_TRUSTED),
-    ("critical", Code::CriticalExtensionUnknown, NOT_TRUSTED),
-    ("purpose", Code::PurposeMissing, NOT_TRUSTED),
-    ("staple", Code::ConstraintViolated, NOT_TRUSTED),
-    (
-        "key-mismatch",
-        Code::KeyMismatch,
-        "GnuTLS: Public key signature verification has failed. or GnuTLS: The signature is incompatible with the public key.",
-    ),
-    ("client", Code::ClientCertificateWanted, "GnuTLS: A TLS fatal alert has been received."),
-];
-
-/// All that wget says of many of them.
-const NOT_TRUSTED: &str = "The certificate of 'NAME' is not trusted.";
 
 /// Extensions that it knows when they are critical.
 const KNOWN: &[&[u8]] = &[
@@ -64,13 +37,14 @@ const KNOWN: &[&[u8]] = &[
 ];
 
 /// What GnuTLS makes of a chain. `without` leaves one objection out.
-pub fn predict(input: &Input<'_>, without: Option<&'static str>) -> Verdict {
-    let mut run = Run { input, trail: Trail::new(without), most_below: 100 };
+pub fn predict(client: Client, input: &Input<'_>, without: Option<&'static str>) -> Verdict {
+    let mut run = Run { client, input, trail: Trail::new(without), most_below: 100 };
     run.verify();
     run.verdict()
 }
 
 struct Run<'a> {
+    client: Client,
     input: &'a Input<'a>,
     trail: Trail,
     /// How many more certificates may follow.
@@ -95,13 +69,23 @@ impl<'a> Run<'a> {
         let refuses = chosen.is_some();
         // In TLS 1.3 a server that lacks a client certificate hangs up later, and wget ends without a word.
         let silent = !self.input.spoken.is_tls12;
-        let text = chosen.filter(|o| !(silent && o.word == "client")).map(|o| match o.word {
-            "unreadable" => o.detail.clone(),
-            word => WORDS[place(word)].2.replace("NAME", &host),
-        });
+        let text = match self.client {
+            // Whatever ends the handshake first; then the library's verdict, one text for all; then the name.
+            Client::Git => {
+                let early =
+                    |o: &&super::Objection| matches!(o.word, "unreadable" | "key-mismatch" | "signing" | "client");
+                let objections = &self.trail.objections;
+                let chosen = objections.iter().find(early).or_else(|| objections.iter().find(|o| o.word != "name"));
+                chosen.or(objections.first()).map(|o| by_git(o, &host))
+            }
+            _ => chosen.filter(|o| !(silent && o.word == "client")).map(|o| match o.word {
+                "unreadable" => o.detail.clone(),
+                word => WORDS[place(word)].2.replace("NAME", &host),
+            }),
+        };
         let judgement = Judgement { path: self.trail.path.clone(), faults: self.trail.faults() };
         Verdict {
-            client: Client::Gnutls,
+            client: self.client,
             outcome: if refuses { Outcome::Refuses } else { Outcome::Accepts },
             code: text,
             judgement,
@@ -121,6 +105,11 @@ impl<'a> Run<'a> {
             return;
         }
         let Some(leaf) = self.input.served.first() else { return };
+        if self.client == Client::Git && !signs(leaf) {
+            // A key of another kind than the signature's is noticed earlier.
+            self.object("signing", 0, if self.input.spoken.key_mismatch { "mismatch" } else { "" });
+            return;
+        }
         if self.input.spoken.key_mismatch {
             self.object("key-mismatch", 0, "");
             return;
@@ -373,6 +362,12 @@ fn issued(c: &Certificate, by: &Certificate) -> bool {
     !matches!((said, own), (Some(a), Some(b)) if a != b)
 }
 
+/// keyUsage lets the key sign, or is not there.
+fn signs(leaf: &Certificate) -> bool {
+    let Some(e) = leaf.raw.extension(id::KEY_USAGE) else { return true };
+    parts::bits(&e.value).is_none_or(|(_, octets)| octets.first().is_none_or(|b| b & 0x80 != 0))
+}
+
 fn unknown_critical(c: &Certificate) -> Option<String> {
     let unknown = |e: &&crate::pki::cert::raw::RawExtension| e.is_critical() && !KNOWN.contains(&e.id.as_slice());
     let e = c.raw.extensions.iter().flatten().find(unknown)?;
@@ -397,19 +392,4 @@ fn algorithm(c: &Certificate, issuer: &Certificate) -> Verifies {
         (Scheme::Other, _) => Verifies::Not,
         _ => verified(),
     }
-}
-
-/// Its words for a fault.
-pub fn words(code: Code) -> Vec<String> {
-    let same = |own: Code| match code {
-        Code::SelfSignedLeaf => own == Code::IssuerUnknown,
-        Code::IssuerExpired => matches!(own, Code::Expired | Code::NotYetValid),
-        code => own == code,
-    };
-    WORDS.iter().filter(|w| same(w.1)).map(|w| w.2.to_owned()).collect()
-}
-
-/// Every objection: a test leaves out one after another.
-pub fn all_words() -> Vec<&'static str> {
-    WORDS.iter().map(|w| w.0).collect()
 }

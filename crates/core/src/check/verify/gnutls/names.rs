@@ -123,6 +123,8 @@ fn bases(of: &[parts::Subtree], kind: u8) -> impl Iterator<Item = &[u8]> {
 }
 
 fn dns(name: &[u8], by: &Constraints) -> bool {
+    // A dot at the end does not count here.
+    let name = name.strip_suffix(b".").unwrap_or(name);
     let ends = |base: &[u8]| {
         if base == name {
             return true;

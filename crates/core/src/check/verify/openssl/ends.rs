@@ -51,14 +51,27 @@ impl End {
             (End::NotForSigning, Client::Bun | Client::Grpc) => "",
             (End::ClientWanted, Client::Bun) => "ERR_SSL_TLSV1_ALERT_CERTIFICATE_REQUIRED",
             (End::ClientWanted, Client::Grpc) => "TLSV1_ALERT_CERTIFICATE_REQUIRED",
+            (End::KeyMismatch, Client::Ruby) => "bad signature or wrong signature type or last octet invalid",
+            (End::KeyMismatch, Client::Php) => {
+                "error:0A00007B:SSL routines::bad signature or error:0A000172:SSL routines::wrong signature type or error:0200008A:rsa routines::last octet invalid"
+            }
+            (End::KeyMismatch, Client::Psql) => {
+                "SSL error: bad signature or SSL error: wrong signature type or SSL error: last octet invalid"
+            }
             (End::KeyMismatch, _) => {
                 "(35) error:0A00007B:SSL routines::bad signature or (35) error:0A000172:SSL routines::wrong signature type or (35) error:0200008A:rsa routines::last octet invalid"
             }
             (End::NotForSigning, Client::Node) => "ERR_SSL_ECC_CERT_NOT_FOR_SIGNING",
             (End::NotForSigning, Client::Python) => "BAD_ECC_CERT",
+            (End::NotForSigning, Client::Ruby) => "ecc cert not for signing",
+            (End::NotForSigning, Client::Php) => "error:0A00013E:SSL routines::ecc cert not for signing",
+            (End::NotForSigning, Client::Psql) => "SSL error: ecc cert not for signing",
             (End::NotForSigning, _) => "(35) error:0A00013E:SSL routines::ecc cert not for signing",
             (End::ClientWanted, Client::Node) => "ERR_SSL_TLSV13_ALERT_CERTIFICATE_REQUIRED",
             (End::ClientWanted, Client::Python) => "TLSV13_ALERT_CERTIFICATE_REQUIRED",
+            (End::ClientWanted, Client::Ruby) => "tlsv13 alert certificate required",
+            (End::ClientWanted, Client::Php) => "error:0A00045C:SSL routines::tlsv13 alert certificate required",
+            (End::ClientWanted, Client::Psql) => "SSL error: tlsv13 alert certificate required",
             (End::ClientWanted, _) => {
                 "(98) error:0A00045C:SSL routines::tlsv13 alert certificate required or (56) error:0A00045C:SSL routines::tlsv13 alert certificate required, errno 0"
             }

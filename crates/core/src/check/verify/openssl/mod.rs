@@ -1,10 +1,12 @@
-//! OpenSSL 3.0's procedure, and what curl, Python and Node.js make of it. Measured with 3.0.19 on Debian 12.
+//! OpenSSL 3.0's procedure, and what programs make of it. Measured with 3.0.19 on Debian 12.
 
 mod boring;
 pub mod cached;
 pub mod constraints;
 mod ends;
+mod every;
 pub mod names;
+mod programs;
 pub mod readable;
 mod steps;
 pub mod text;
@@ -21,15 +23,18 @@ use crate::pki::key::Shape;
 use crate::vocabulary::name::Name;
 use cached::Cached;
 use ends::End;
-use words::grpc;
+pub use every::{all_words, words};
+use programs::Comparison;
 use words::{MISMATCH, found};
-pub use words::{all_words, words};
 
 /// What stands first in its queue of errors once it has met an extension that it cannot read.
 const INVALID_CERTIFICATE: &str = "(35) error:1100009E:X509 V3 routines::invalid certificate";
 
 /// The most certificates in a chain.
 const MOST_DEPTH: usize = 101;
+
+/// PHP asks for fewer, the anchor among them.
+const MOST_PHP: usize = 10;
 
 /// What a program sets.
 struct Manner {
@@ -38,8 +43,8 @@ struct Manner {
     strength: usize,
     /// A trusted certificate that is no root ends a path.
     partial: bool,
-    /// The library compares the host's name.
-    asks_for_name: bool,
+    /// When the host's name is compared.
+    comparison: Comparison,
     /// It goes on after an objection, and reports the last.
     goes_on: bool,
     /// BoringSSL, which grew from the same code and took other ways.
@@ -48,9 +53,12 @@ struct Manner {
 
 fn manner(client: Client) -> Manner {
     // Debian sets security level 2 (112 bits).
-    let usual = Manner { client, strength: 112, partial: true, asks_for_name: false, goes_on: false, boring: false };
+    let usual =
+        Manner { client, strength: 112, partial: true, comparison: Comparison::Late, goes_on: false, boring: false };
     match client {
-        Client::Python => Manner { partial: false, asks_for_name: true, ..usual },
+        Client::Python => Manner { partial: false, comparison: Comparison::Early, ..usual },
+        Client::Ruby => Manner { partial: false, comparison: Comparison::Midway, ..usual },
+        Client::Php | Client::Psql => Manner { partial: false, ..usual },
         // Node.js comes with level 1 of its own.
         Client::Node => Manner { strength: 80, partial: false, goes_on: true, ..usual },
         Client::Bun => Manner { strength: 0, partial: false, goes_on: true, boring: true, ..usual },
@@ -114,6 +122,9 @@ fn unreadable(client: Client, input: &Input<'_>) -> Option<Verdict> {
         let code = match client {
             Client::Python => python.to_owned(),
             Client::Node => node,
+            // It shows the last of the queue.
+            Client::Ruby if !python.starts_with("EXCESSIVE") => "ASN1 lib".to_owned(),
+            Client::Ruby | Client::Php | Client::Psql => programs::queued(client, &curl),
             // Too long a message has one name in both libraries.
             Client::Grpc if python.starts_with("EXCESSIVE") => python.to_owned(),
             Client::Bun if python.starts_with("EXCESSIVE") => node,
@@ -156,16 +167,21 @@ impl<'a> Run<'a> {
             anchors.reverse();
         }
         let path = self.build(&served, &anchors);
+        if self.manner.client == Client::Php && path.len() > MOST_PHP {
+            self.object("CERT_CHAIN_TOO_LONG", MOST_PHP, path[MOST_PHP].certificate.subject_words());
+        }
         self.extensions(&path);
         self.strengths(&path);
-        if self.manner.asks_for_name {
-            self.python_name(path[0]);
-        }
+        let name = |run: &mut Run<'_>, now: Comparison| {
+            if run.manner.comparison == now {
+                run.name(path[0]);
+            }
+        };
+        name(self, Comparison::Early);
         self.signatures_and_dates(&path);
+        name(self, Comparison::Midway);
         self.name_constraints(&path);
-        if !self.manner.asks_for_name {
-            self.own_name(path[0]);
-        }
+        name(self, Comparison::Late);
         path.iter().map(|c| c.certificate.clone()).collect()
     }
 
@@ -293,24 +309,9 @@ impl<'a> Run<'a> {
         from.is_some_and(|t| t < at) && until.is_some_and(|t| t > at)
     }
 
-    fn python_name(&mut self, leaf: &Cached<'_>) {
-        if let Some(host) = self.input.name
-            && !names::library(leaf, host)
-        {
-            let names = leaf.certificate.name_words().join(", ");
-            self.object(MISMATCH, 0, names);
-        }
-    }
-
-    /// The name by the program's own comparison, once the library is content.
-    fn own_name(&mut self, leaf: &Cached<'_>) {
+    fn name(&mut self, leaf: &Cached<'_>) {
         let Some(host) = self.input.name else { return };
-        let fits = match self.manner.client {
-            Client::Node | Client::Bun => names::node(leaf, host),
-            Client::Grpc => boring::fits(leaf, host),
-            _ => names::curl(leaf, host).is_ok(),
-        };
-        if !fits {
+        if !programs::fits(self.manner.client, leaf, host) {
             let names = leaf.certificate.name_words().join(", ");
             self.object(MISMATCH, 0, names);
         }
@@ -318,7 +319,7 @@ impl<'a> Run<'a> {
 
     /// What ends the handshake once the chain was looked at: only a program that goes on after an objection gets there.
     fn handshake(&mut self) -> Option<String> {
-        let minded = self.trail.objections.iter().any(|o| self.manner.asks_for_name || o.word != MISMATCH);
+        let minded = self.trail.objections.iter().any(|o| programs::is_of_library(self.manner.comparison, o.word));
         if minded && !self.manner.goes_on {
             return None;
         }
@@ -371,43 +372,27 @@ impl<'a> Run<'a> {
 
     /// What the program prints.
     fn said(&self) -> Option<String> {
-        let own = |o: &&super::Objection| self.manner.asks_for_name || o.word != MISMATCH;
+        let own = |o: &&super::Objection| programs::is_of_library(self.manner.comparison, o.word);
         let of_library = || self.trail.objections.iter().filter(own);
         let chosen = if self.manner.goes_on { of_library().next_back() } else { of_library().next() };
         let chosen = chosen.or_else(|| self.trail.objections.last())?;
-        let host = self.input.name.map(ToString::to_string).unwrap_or_default();
-        let said = found(chosen.word);
-        Some(match (self.manner.client, chosen.word == MISMATCH) {
-            (Client::Python, true) => {
-                let kind = if matches!(self.input.name, Some(Name::Ip(_))) { "IP address" } else { "Hostname" };
-                format!("certificate verify failed: {kind} mismatch, certificate is not valid for '{host}'.")
-            }
-            (Client::Python, false) => format!("certificate verify failed: {}", said.words),
-            (Client::Node | Client::Bun, true) => "ERR_TLS_CERT_ALTNAME_INVALID".into(),
-            (Client::Grpc, true) => "Hostname Verification Check failed".into(),
-            (Client::Grpc, false) => grpc(said),
-            (Client::Node | Client::Bun, false) => said.node.to_owned(),
-            (_, true) => {
-                let leaf = Cached::of(&self.trail.path[0]);
-                self.input.name.and_then(|h| names::curl(&leaf, h).err()).unwrap_or_default()
-            }
-            (_, false) => match &self.queued {
-                Some(text) => text.clone(),
-                None => format!("(60) SSL certificate problem: {}", said.words),
-            },
-        })
+        let client = self.manner.client;
+        if chosen.word == MISMATCH {
+            let leaf = Cached::of(&self.trail.path[0]);
+            return self.input.name.map(|host| programs::mismatch(client, &leaf, host));
+        }
+        match &self.queued {
+            // curl, PHP and psql show the first of the queue.
+            Some(text) if client == Client::Curl => Some(text.clone()),
+            Some(text) if matches!(client, Client::Php | Client::Psql) => Some(programs::queued(client, text)),
+            _ => Some(programs::printed(client, found(chosen.word))),
+        }
     }
 }
 
 /// Whether a program finds the host in a certificate.
 pub fn covers(client: Client, leaf: &Certificate, host: &Name) -> bool {
-    let leaf = Cached::of(leaf);
-    match client {
-        Client::Python => names::library(&leaf, host),
-        Client::Node | Client::Bun => names::node(&leaf, host),
-        Client::Grpc => boring::fits(&leaf, host),
-        _ => names::curl(&leaf, host).is_ok(),
-    }
+    programs::fits(client, &Cached::of(leaf), host)
 }
 
 /// The anchors that can stand above what was served, or above one another.

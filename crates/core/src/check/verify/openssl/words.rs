@@ -1,8 +1,5 @@
-//! OpenSSL's errors, and what curl, Python and Node.js print of each.
+//! OpenSSL's errors.
 
-use super::ends::End;
-use crate::check::client::Client;
-use crate::check::verify::distinct;
 use crate::finding::Code;
 
 /// An error of the library's: its name, what it is to us, its words, and Node.js' word for it.
@@ -35,7 +32,7 @@ pub(super) const POLICY: &str = "BORING_POLICY";
 const OTHER: &str = "UNSPECIFIED";
 
 /// Every error that it has for a chain.
-const WORDS: &[Word] = &[
+pub(super) const WORDS: &[Word] = &[
     word("UNSPECIFIED", Code::Malformed, "unspecified certificate verification error", OTHER),
     word("EE_KEY_TOO_SMALL", Code::WeakKey, "EE certificate key too weak", OTHER),
     word("CA_KEY_TOO_SMALL", Code::WeakKey, "CA certificate key too weak", OTHER),
@@ -124,55 +121,4 @@ pub(super) fn grpc(w: &Word) -> String {
         _ => w.words,
     };
     words.to_owned()
-}
-
-/// Its words for a fault, each as a client prints them.
-pub fn words(client: Client, code: Code) -> Vec<String> {
-    let own: &[&str] = match (client, code) {
-        (Client::Python, Code::NameNotCovered) => {
-            &["certificate verify failed: Hostname mismatch, certificate is not valid for 'NAME'."]
-        }
-        (Client::Grpc, Code::NameNotCovered) => &["Hostname Verification Check failed"],
-        (Client::Node | Client::Bun, Code::NameNotCovered) => &["ERR_TLS_CERT_ALTNAME_INVALID"],
-        (Client::Curl, Code::NameNotCovered) => &[
-            "(60) SSL: no alternative certificate subject name matches target host name 'NAME'",
-            "(60) SSL: certificate subject name 'NAME' does not match target host name 'NAME'",
-        ],
-        (Client::Curl, Code::BadSignature) => &[
-            "(35) error:06880006:asn1 encoding routines::EVP lib",
-            "(35) error:0200008A:rsa routines::invalid padding",
-            "(35) error:0200006A:rsa routines::block type is not 01",
-        ],
-        _ => &[],
-    };
-    if !own.is_empty() {
-        return own.iter().map(ToString::to_string).collect();
-    }
-    let same = |own: Code| match code {
-        Code::IssuerExpired => matches!(own, Code::Expired | Code::NotYetValid),
-        code => own == code,
-    };
-    let boring = matches!(client, Client::Bun | Client::Grpc);
-    let own = |w: &&Word| boring || !w.name.starts_with("BORING");
-    let of_chain = WORDS.iter().filter(own).filter(|w| same(w.code)).map(|w| match client {
-        Client::Python => format!("certificate verify failed: {}", w.words),
-        Client::Node | Client::Bun => w.node.to_owned(),
-        Client::Grpc => grpc(w),
-        _ => format!("(60) SSL certificate problem: {}", w.words),
-    });
-    let of_before = |b: &super::boring::Before| b.2[usize::from(client == Client::Bun)];
-    let before = super::boring::ALL.iter().filter(|b| boring && b.1 == code).flat_map(|b| of_before(b).split(" or "));
-    let before = before.map(str::to_owned);
-    let of_chain = of_chain.chain(before);
-    let ends = End::ALL.into_iter().filter(|e| e.code() == code);
-    let of_ends = ends.flat_map(|e| e.said(client).split(" or ")).filter(|t| !t.is_empty()).map(str::to_owned);
-    distinct(of_chain.chain(of_ends))
-}
-
-/// Every error by which it refuses a chain: a test leaves out one after another.
-pub fn all_words(client: Client) -> Vec<&'static str> {
-    let boring = matches!(client, Client::Bun | Client::Grpc);
-    let words = WORDS.iter().map(|w| w.name).filter(|w| boring || !w.starts_with("BORING"));
-    let before = super::boring::ALL.iter().map(|b| b.0).filter(|_| boring);
-    words.chain(End::ALL.map(End::word)).chain(before).collect()
 }

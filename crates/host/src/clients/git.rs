@@ -1,0 +1,58 @@
+//! git over HTTPS, with the person's variables and without their settings.
+
+use super::{Observed, Visit, failed};
+use crate::places::Machine;
+use crate::process;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::Duration;
+use tamga_core::check::client::printed;
+use tamga_core::plan::ports::{Commands, Environment};
+use tamga_core::stores::trust::system;
+use tamga_core::vocabulary::text::{Shown, harmless};
+
+/// Where git is, if its HTTPS is made with GnuTLS, as Debian makes it: with another library it judges as another client does.
+pub fn program(machine: &Machine) -> Option<PathBuf> {
+    let program = machine.program("git")?;
+    let prefix = program.parent()?.parent()?;
+    let helpers = ["lib/git-core/git-remote-https", "libexec/git-core/git-remote-https"].map(|h| prefix.join(h));
+    let octets = helpers.iter().find_map(|h| crate::fs::read_regular(h).ok())?;
+    octets.windows(18).any(|w| w == b"libcurl-gnutls.so.").then_some(program)
+}
+
+/// One visit. Only the verdict on the certificate counts: hardly any server has a repository there.
+pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
+    let mut command = Command::new(program);
+    let (host, address, port) = (visit.host.to_string(), visit.address.ip(), visit.address.port());
+    if host != address.to_string() {
+        let to = if address.is_ipv6() { format!("[{address}]") } else { address.to_string() };
+        command.args(["-c", &format!("http.curloptResolve={host}:{port}:{to}")]);
+    }
+    command.args(["-c", "http.proxy=", "-c", "credential.helper=", "-c", "http.followRedirects=false"]);
+    if machine.root().is_some() && machine.env("GIT_SSL_CAINFO").is_none() {
+        // Under another root its own defaults are not this machine's.
+        let bundle = machine.real(&system::bundle(machine));
+        command.args(["-c", &format!("http.sslCAInfo={}", bundle.shown()), "-c", "http.sslCAPath=/nonexistent"]);
+    }
+    command.args(["ls-remote", &visit.url()]);
+    command.env("GIT_CONFIG_NOSYSTEM", "1").env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_TERMINAL_PROMPT", "0");
+    // A switch that looks away is reported by the prediction: here the stores are asked.
+    for name in ["GIT_SSL_NO_VERIFY", "GIT_DIR", "https_proxy", "HTTPS_PROXY", "all_proxy", "ALL_PROXY"] {
+        command.env_remove(name);
+    }
+    command.env("LC_ALL", "C").current_dir("/");
+    let ended = match process::run(command, b"", Duration::from_secs(25)) {
+        Ok(ended) => ended,
+        Err(e) => return failed(format!("git did not start: {e}")),
+    };
+    let raw = harmless(ended.errors.as_received().trim());
+    let words = harmless(&printed::git(ended.errors.as_received()));
+    let of_tls = ["server cert", "SSL: ", "gnutls_handshake() failed", "GnuTLS recv error"];
+    match ended.code {
+        Some(0) => Observed::accepts(raw),
+        Some(_) if of_tls.iter().any(|w| words.starts_with(w)) => Observed::refuses(words, raw),
+        Some(_) if words.contains("Failed to connect") || words.contains("Could not resolve") => failed(raw),
+        Some(_) => Observed::accepts(raw),
+        None => failed("git did not end within 25 seconds"),
+    }
+}

@@ -1,0 +1,57 @@
+//! psql, asked to verify everything, with the person's variables and file of roots.
+
+use super::{Observed, Visit, failed};
+use crate::places::Machine;
+use crate::process;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::Duration;
+use tamga_core::check::client::printed;
+use tamga_core::plan::ports::{Commands, Environment};
+use tamga_core::vocabulary::text::{Shown, harmless};
+
+/// Where psql is.
+pub fn program(machine: &Machine) -> Option<PathBuf> {
+    machine.program("psql")
+}
+
+/// One visit. Only the verdict on the certificate counts: no password is shown, and who asks for one has been verified.
+pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
+    let mut command = Command::new(program);
+    let quoted = |text: &str| format!("'{}'", text.replace('\\', "\\\\").replace('\'', "\\'"));
+    let mut words = vec![
+        format!("host={}", quoted(&visit.host.to_string())),
+        format!("hostaddr={}", visit.address.ip()),
+        format!("port={}", visit.address.port()),
+        "user=tamga-check dbname=tamga-check".into(),
+        "sslmode=verify-full gssencmode=disable connect_timeout=10".into(),
+    ];
+    if machine.root().is_some() && machine.env("PGSSLROOTCERT").is_none() {
+        let own = machine.home().join(".postgresql/root.crt");
+        words.push(format!("sslrootcert={}", quoted(&own.shown().to_string())));
+    }
+    command.args(["-X", "-w", "-c", "select 1", &words.join(" ")]).env("LC_ALL", "C");
+    for name in ["PGSERVICE", "PGPASSWORD", "PGSSLMODE", "PGSSLCERT", "PGSSLKEY", "PGOPTIONS"] {
+        command.env_remove(name);
+    }
+    let ended = match process::run(command, b"", Duration::from_secs(25)) {
+        Ok(ended) => ended,
+        Err(e) => return failed(format!("psql did not start: {e}")),
+    };
+    let raw = harmless(ended.errors.as_received().trim());
+    let words = harmless(&printed::psql(ended.errors.as_received()));
+    let of_tls = [
+        "SSL error:",
+        "server certificate for",
+        "could not get server's host name",
+        "root certificate file",
+        "SSL certificate's name",
+    ];
+    match ended.code {
+        Some(0) => Observed::accepts(raw),
+        Some(_) if of_tls.iter().any(|w| words.starts_with(w)) => Observed::refuses(words, raw),
+        Some(_) if ["Connection refused", "timeout expired"].iter().any(|w| words.contains(w)) => failed(raw),
+        Some(_) => Observed::accepts(raw),
+        None => failed("psql did not end within 25 seconds"),
+    }
+}

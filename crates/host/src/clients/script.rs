@@ -78,6 +78,10 @@ def one(address, port, host):
         words = e.details() or ''
         if 'is not in peer certificate' in words or 'Hostname Verification Check failed' in words:
             return '-Hostname Verification Check failed'
+        if 'security handshaker' in words:
+            return '-Failed to create security handshaker'
+        if 'Unwrap failed' in words:
+            return '-Unwrap failed'
         if 'handshake failed' in words and 'ALPN' not in words:
             parts = words.rsplit('OPENSSL_internal:', 1)[-1].removesuffix(': OK').split(': ')
             return '-' + (parts[0] if parts[-1] == 'Invalid certificate verification context' else parts[-1])

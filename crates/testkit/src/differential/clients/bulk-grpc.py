@@ -15,6 +15,10 @@ def said(words):
     """Of two texts of the library the one that says more: the verdict on the chain, where there is one."""
     if "is not in peer certificate" in words or "Hostname Verification Check failed" in words:
         return "-Hostname Verification Check failed"
+    if "security handshaker" in words:
+        return "-Failed to create security handshaker"
+    if "Unwrap failed" in words:
+        return "-Unwrap failed"
     if "handshake failed" not in words or "ALPN" in words:
         return "+"
     parts = words.rsplit("OPENSSL_internal:", 1)[-1].removesuffix(": OK").split(": ")
@@ -23,7 +27,9 @@ def said(words):
 
 for line in open(sys.argv[1]):
     number, host, address, port, roots = line.rstrip("\n").split("\t")
-    pem = b"".join(open(name, "rb").read() for name in sorted(glob.glob(roots + "/*.pem")))
+    # It reads up to the first that it cannot read, and fails if that is the very first.
+    names = [roots + "/none.pem", *sorted(glob.glob(roots + "/[0-9]*.pem"))]
+    pem = b"".join(open(name, "rb").read() for name in names)
     options = OPTIONS + [("grpc.ssl_target_name_override", host)]
     channel = grpc.secure_channel(f"{address}:{port}", grpc.ssl_channel_credentials(pem), options)
     try:

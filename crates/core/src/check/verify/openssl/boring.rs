@@ -1,13 +1,13 @@
 //! BoringSSL, as Bun and gRPC bring it, where it differs from OpenSSL (measured with Bun 1.4.5 and grpcio 1.85): what it refuses to read, and
 //! what it asks of the first certificate before it looks at the chain.
 
-use super::cached::{CERT_SIGN, Cached, DIGITAL_SIGNATURE};
+use super::cached::{CERT_SIGN, Cached};
 use crate::check::client::Client;
-use crate::check::client::case::Input;
+use crate::check::client::case::{Input, Spoken};
 use crate::check::verify::parts;
 use crate::finding::Code;
 use crate::pki::cert::Certificate;
-use crate::pki::cert::raw::{id, seconds};
+use crate::pki::cert::raw::{Element, id, seconds};
 use crate::pki::key::Shape;
 use crate::pki::signature::{RSA_MD5, Scheme};
 use crate::vocabulary::name::{Name, ip_octets};
@@ -30,17 +30,20 @@ const EXTENSION: Before = (
 const KIND: Before = (
     "BORING_KIND",
     Code::KeyKindUnsupported,
-    ["SSLV3_ALERT_HANDSHAKE_FAILURE", "ERR_SSL_SSLV3_ALERT_HANDSHAKE_FAILURE"],
+    ["SSLV3_ALERT_HANDSHAKE_FAILURE or invalid library (0)", "ERR_SSL_SSLV3_ALERT_HANDSHAKE_FAILURE"],
 );
+
+/// Up to TLS 1.2 a curve must have been offered for signatures.
+const CURVE: Before = ("BORING_CURVE", Code::KeyKindUnsupported, ["invalid library (0)", "ERR_SSL_BAD_ECC_CERT"]);
 
 /// secp521r1 (RFC 5480 §2.1.1.1).
 const P521: const_oid::ObjectIdentifier = const_oid::ObjectIdentifier::new_unwrap("1.3.132.0.35");
 
 /// Everything that ends a handshake so.
-pub(super) const ALL: [Before; 5] = [DECODE, USAGE, UNPARSED, EXTENSION, KIND];
+pub(super) const ALL: [Before; 6] = [DECODE, USAGE, UNPARSED, EXTENSION, KIND, CURVE];
 
-/// What ends a handshake before a chain is built.
-pub(super) fn before(client: Client, input: &Input<'_>, without: Option<&'static str>) -> Option<Before> {
+/// What ends a handshake before anything else is read than the first certificate's key and its usage.
+pub(super) fn at_once(client: Client, input: &Input<'_>, without: Option<&'static str>) -> Option<Before> {
     let leaf = input.served.first()?;
     let minds = |b: &Before| without != Some(b.0);
     // gRPC offers neither: the server has nothing to sign with.
@@ -53,26 +56,55 @@ pub(super) fn before(client: Client, input: &Input<'_>, without: Option<&'static
     if unsigned && minds(&KIND) {
         return Some(KIND);
     }
-    let version = |c: &Certificate| match c.raw.version_number() {
-        Some(2) => false,
-        Some(0 | 1) => c.raw.extensions.is_some(),
-        _ => true,
-    };
-    let times = |c: &Certificate| seconds(&c.raw.not_before).is_none() || seconds(&c.raw.not_after).is_none();
     let explicit = matches!(leaf.key.shape(), Shape::Ec { explicit: true, .. });
-    if (input.served.iter().any(|c| version(c) || times(c)) || explicit) && minds(&DECODE) {
+    if explicit && minds(&DECODE) {
         return Some(DECODE);
     }
-    let cached = adapted(Cached::of(leaf));
-    let usage = cached.usage;
-    let has_usage = leaf.raw.extensions.iter().flatten().any(|e| e.id == id::KEY_USAGE);
-    if has_usage && usage.is_none() && minds(&UNPARSED) {
+    // Of the first certificate the first keyUsage is looked for before anything else is read.
+    let written = leaf.raw.extensions.iter().flatten().find(|e| e.id == id::KEY_USAGE);
+    let usage = written.map(|e| parts::bits(&e.value).map(|(_, octets)| octets.first().copied().unwrap_or(0)));
+    if usage == Some(None) && minds(&UNPARSED) {
         return Some(UNPARSED);
     }
-    if usage.is_some_and(|u| u & DIGITAL_SIGNATURE == 0) && minds(&USAGE) {
+    // Up to TLS 1.2 it comes after the chain.
+    if usage.flatten().is_some_and(|u| u & 0x80 == 0) && !input.spoken.is_tls12 && minds(&USAGE) {
         return Some(USAGE);
     }
-    (cached.invalid && minds(&EXTENSION)).then_some(EXTENSION)
+    None
+}
+
+/// What ends a handshake of TLS 1.2 once the chain is good.
+pub(super) fn afterwards(input: &Input<'_>, without: Option<&'static str>) -> Option<Before> {
+    let later = Input { spoken: Spoken { is_tls12: false, ..input.spoken }, ..*input };
+    let found = at_once(Client::Bun, &later, without).filter(|b| b.0 == USAGE.0);
+    found.filter(|_| input.spoken.is_tls12)
+}
+
+/// What ends a handshake before a chain is built.
+pub(super) fn before(input: &Input<'_>, without: Option<&'static str>) -> Option<Before> {
+    let leaf = input.served.first()?;
+    let minds = |b: &Before| without != Some(b.0);
+    if input.served.iter().any(|c| !is_read(c)) && minds(&DECODE) {
+        return Some(DECODE);
+    }
+    let p521 = matches!(leaf.key.shape(), Shape::Ec { curve, .. } if curve == P521);
+    if p521 && input.spoken.is_tls12 && minds(&CURVE) {
+        return Some(CURVE);
+    }
+    (adapted(Cached::of(leaf)).invalid && minds(&EXTENSION)).then_some(EXTENSION)
+}
+
+/// Whether it is a certificate to BoringSSL: a version that goes with its extensions, and times that it can take apart.
+pub(super) fn is_read(c: &Certificate) -> bool {
+    let version = match c.raw.version_number() {
+        Some(2) => true,
+        Some(0 | 1) => c.raw.extensions.is_none(),
+        _ => false,
+    };
+    // A UTCTime with an offset is read, and found wanting later.
+    let offset = |e: &Element| e.tag == 0x17 && e.body.len() == 17 && matches!(e.body[12], b'+' | b'-');
+    let time = |e: &Element| seconds(e).is_some() || offset(e);
+    version && time(&c.raw.not_before) && time(&c.raw.not_after)
 }
 
 /// A certificate as it reads it: stricter with extensions, and without those that it forgot.
@@ -83,7 +115,6 @@ pub(super) fn adapted(mut c: Cached<'_>) -> Cached<'_> {
     let whole = |id: &[u8]| value(id).is_none_or(|v| parts::first(v).is_some_and(|t| t.whole.len() == v.len()));
     let purposes = value(id::EXTENDED_KEY_USAGE).map(|v| parts::purposes(v).unwrap_or_default());
     c.invalid |= c.path_length.is_some() && c.basic != Some(true)
-        || purposes.as_ref().is_some_and(Vec::is_empty)
         || !whole(id::SUBJECT_ALT_NAME)
         || !whole(id::NAME_CONSTRAINTS);
     c.serves = purposes.map(|all| all.iter().any(|p| p.as_slice() == parts::SERVER_AUTH));

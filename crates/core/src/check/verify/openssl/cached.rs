@@ -161,7 +161,12 @@ impl<'a> Cached<'a> {
 
     /// Whether it may have been issued by that one: names, identifiers, and kinds of key; the signature itself comes later.
     pub fn likely_issued_by(&self, issuer: &Cached<'_>) -> bool {
-        issuer.subject == self.issuer && !issuer.invalid && !self.invalid && self.fits(issuer) && signs_so(issuer, self)
+        self.named_after(issuer) && signs_so(issuer, self)
+    }
+
+    /// The same, whatever kind of key the signature wants.
+    pub fn named_after(&self, issuer: &Cached<'_>) -> bool {
+        issuer.subject == self.issuer && !issuer.invalid && !self.invalid && self.fits(issuer)
     }
 
     /// 0 if it is no CA; other numbers say why it counts as one.

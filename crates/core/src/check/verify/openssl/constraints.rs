@@ -24,9 +24,9 @@ pub enum Fault {
 /// The most comparisons that it makes.
 const MOST: usize = 1 << 20;
 
-/// Holds a certificate's subject and alternative names against constraints; gives the name that is at fault. `addresses`: the library knows
-/// constraints of addresses.
-pub fn check(of: &Cached<'_>, by: &Constraints, addresses: bool) -> Result<(), (Fault, General)> {
+/// Holds a certificate's subject and alternative names against constraints; gives the name that is at fault. `boring`: as
+/// BoringSSL does it, which knows no constraints of addresses.
+pub fn check(of: &Cached<'_>, by: &Constraints, boring: bool) -> Result<(), (Fault, General)> {
     let subject = parts::attributes(&of.certificate.subject).unwrap_or_default();
     let all = General { kind: 4, octets: of.certificate.subject.clone() };
     let limits = by.permitted.len() + by.excluded.len();
@@ -34,16 +34,16 @@ pub fn check(of: &Cached<'_>, by: &Constraints, addresses: bool) -> Result<(), (
         return Err((Fault::TooMany, all));
     }
     if !subject.is_empty() {
-        one(&all, by, addresses)?;
+        one(&all, by, boring)?;
         for (_, _, tag, octets) in subject.iter().filter(|a| a.1 == parts::EMAIL_ADDRESS) {
             let mail = General { kind: 1, octets: octets.clone() };
             if *tag != 0x16 {
                 return Err((Fault::Syntax, mail));
             }
-            one(&mail, by, addresses)?;
+            one(&mail, by, boring)?;
         }
     }
-    of.names.iter().try_for_each(|name| one(name, by, addresses))
+    of.names.iter().try_for_each(|name| one(name, by, boring))
 }
 
 /// Holds the common names against them, as far as they look like a host's name.
@@ -52,16 +52,17 @@ pub fn check_common_names(of: &Cached<'_>, by: &Constraints) -> Result<(), (Faul
         let Some(text) = parts::text(tag, &octets) else { continue };
         let text = text.trim_end_matches('\0');
         if looks_like_a_host(text) {
-            one(&General { kind: 2, octets: text.as_bytes().to_vec() }, by, true)?;
+            one(&General { kind: 2, octets: text.as_bytes().to_vec() }, by, false)?;
         }
     }
     Ok(())
 }
 
-/// True if a common name looks like a host's name.
+/// True if a common name looks like a host's name, a wildcard included.
 pub fn has_host_as_common_name(of: &Cached<'_>) -> bool {
     let commons = parts::common_names(&of.certificate.subject);
-    commons.iter().filter_map(|(tag, octets)| parts::text(*tag, octets)).any(|t| looks_like_a_host(&t))
+    let mut texts = commons.iter().filter_map(|(tag, octets)| parts::text(*tag, octets));
+    texts.any(|t| looks_like_a_host(t.strip_prefix("*.").unwrap_or(&t)))
 }
 
 /// Letters, digits, hyphens and underscores in labels, with at least one dot.
@@ -93,33 +94,36 @@ fn other_kind(name: &General) -> Option<Vec<u8>> {
     parts::first(&name.octets)?.expect(0x06).map(<[u8]>::to_vec)
 }
 
-fn one(name: &General, by: &Constraints, addresses: bool) -> Result<(), (Fault, General)> {
+fn one(name: &General, by: &Constraints, boring: bool) -> Result<(), (Fault, General)> {
     let is_mailbox = name.kind == 0 && other_kind(name).as_deref() == Some(SMTP_UTF8);
     let kind = if is_mailbox { 1 } else { name.kind };
     let applies = |s: &&Subtree| s.base.kind == kind && (kind != 0 || other_kind(&s.base) == other_kind(name));
     let at_fault = |fault| (fault, name.clone());
-    let holds = |base: &General| match kind == 7 && !addresses {
-        true => Err(Fault::Kind),
-        false => holds(kind, name, base),
+    let holds = |base: &General, excludes: bool| match kind {
+        7 if boring => Err(Fault::Kind),
+        2 if boring => Ok(dns_boring(&name.octets, &base.octets, excludes)),
+        6 if boring && has_address(&name.octets) => Err(Fault::Syntax),
+        _ => holds(kind, name, base),
     };
+    let has_limits = |t: &Subtree| t.has_minimum || t.has_maximum || boring && t.writes_minimum;
     let (mut asked, mut found) = (false, false);
     for tree in by.permitted.iter().filter(applies) {
-        if tree.has_minimum || tree.has_maximum {
+        if has_limits(tree) {
             return Err(at_fault(Fault::MinMax));
         }
         asked = true;
         if !found {
-            found = holds(&tree.base).map_err(at_fault)?;
+            found = holds(&tree.base, false).map_err(at_fault)?;
         }
     }
     if asked && !found {
         return Err(at_fault(Fault::Permitted));
     }
     for tree in by.excluded.iter().filter(applies) {
-        if tree.has_minimum || tree.has_maximum {
+        if has_limits(tree) {
             return Err(at_fault(Fault::MinMax));
         }
-        if holds(&tree.base).map_err(at_fault)? {
+        if holds(&tree.base, true).map_err(at_fault)? {
             return Err(at_fault(Fault::Excluded));
         }
     }
@@ -151,6 +155,28 @@ fn dns(name: &[u8], base: &[u8]) -> bool {
         return false;
     }
     name[at..].eq_ignore_ascii_case(base)
+}
+
+/// Dots at the end do not count; an excluded host keeps a star from standing for it.
+fn dns_boring(name: &[u8], base: &[u8], excludes: bool) -> bool {
+    let bare = |text: &'_ [u8]| text.strip_suffix(b".").unwrap_or(text).to_vec();
+    let (name, base) = (bare(name), bare(base));
+    if excludes
+        && let Some(rest) = name.strip_prefix(b"*")
+        && let Some(dot) = base.iter().position(|b| *b == b'.')
+        && rest.len() > 1
+        && base[dot..].eq_ignore_ascii_case(rest)
+    {
+        return true;
+    }
+    dns(&name, &base)
+}
+
+/// The host in a URI is an address.
+fn has_address(uri: &[u8]) -> bool {
+    let text = String::from_utf8_lossy(uri);
+    let host = text.split_once("://").map(|(_, rest)| rest.split([':', '/']).next().unwrap_or_default());
+    host.is_some_and(|h| h.parse::<std::net::IpAddr>().is_ok())
 }
 
 fn split(mailbox: &[u8]) -> Option<(&[u8], &[u8])> {

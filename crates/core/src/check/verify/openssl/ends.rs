@@ -50,7 +50,7 @@ impl End {
             (End::KeyMismatch, Client::Grpc) => "BAD_SIGNATURE or WRONG_SIGNATURE_TYPE",
             (End::NotForSigning, Client::Bun | Client::Grpc) => "",
             (End::ClientWanted, Client::Bun) => "ERR_SSL_TLSV1_ALERT_CERTIFICATE_REQUIRED",
-            (End::ClientWanted, Client::Grpc) => "TLSV1_ALERT_CERTIFICATE_REQUIRED",
+            (End::ClientWanted, Client::Grpc) => "TLSV1_ALERT_CERTIFICATE_REQUIRED or Unwrap failed",
             (End::KeyMismatch, Client::Ruby) => "bad signature or wrong signature type or last octet invalid",
             (End::KeyMismatch, Client::Php) => {
                 "error:0A00007B:SSL routines::bad signature or error:0A000172:SSL routines::wrong signature type or error:0200008A:rsa routines::last octet invalid"

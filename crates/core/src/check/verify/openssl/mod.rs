@@ -90,18 +90,41 @@ impl Run<'_> {
 
 /// What a client with OpenSSL makes of a chain. `without` leaves one objection out.
 pub fn predict(client: Client, input: &Input<'_>, without: Option<&'static str>) -> Verdict {
+    let verdict = with_roots_as_they_lie(client, input, without);
+    if client != Client::Bun || verdict.outcome == Outcome::Accepts || input.anchors.len() < 2 {
+        return verdict;
+    }
+    // Of several roots of a name Bun ends with one that does, whatever their order.
+    let other: Vec<Certificate> = input.anchors.iter().rev().cloned().collect();
+    let second = with_roots_as_they_lie(client, &Input { anchors: &other, ..*input }, without);
+    let fewer = second.judgement.faults.len() < verdict.judgement.faults.len();
+    if second.outcome == Outcome::Accepts || fewer { second } else { verdict }
+}
+
+fn with_roots_as_they_lie(client: Client, input: &Input<'_>, without: Option<&'static str>) -> Verdict {
     let mut run = Run { input, manner: manner(client), trail: Trail::new(without), queued: None };
+    if run.manner.boring
+        && let Some(word) = boring::at_once(client, input, without)
+    {
+        return run.ended_before(word);
+    }
     if let Some(refused) = unreadable(client, input) {
         return refused;
     }
     if run.manner.boring
-        && let Some(word) = boring::before(client, input, without)
+        && let Some(word) = boring::before(input, without)
     {
         return run.ended_before(word);
     }
     let path = run.chain();
     run.trail.path = path;
     let mut said = run.handshake().or_else(|| run.said());
+    if said.is_none()
+        && run.manner.boring
+        && let Some(word) = boring::afterwards(input, without)
+    {
+        return run.ended_before(word);
+    }
     if said.is_none() {
         said = run.afterwards();
     }
@@ -161,11 +184,6 @@ impl<'a> Run<'a> {
             served.iter().any(|c| c.issuer == subject) || self.input.served.contains(a)
         };
         let anchors = above(self.input.anchors, named, self.manner.boring);
-        let mut anchors = anchors;
-        // Of two of a name Bun finds the one that was added last.
-        if self.manner.client == Client::Bun {
-            anchors.reverse();
-        }
         let path = self.build(&served, &anchors);
         if self.manner.client == Client::Php && path.len() > MOST_PHP {
             self.object("CERT_CHAIN_TOO_LONG", MOST_PHP, path[MOST_PHP].certificate.subject_words());
@@ -181,6 +199,9 @@ impl<'a> Run<'a> {
         self.signatures_and_dates(&path);
         name(self, Comparison::Midway);
         self.name_constraints(&path);
+        if self.manner.boring {
+            self.policies(&path);
+        }
         name(self, Comparison::Late);
         path.iter().map(|c| c.certificate.clone()).collect()
     }
@@ -300,7 +321,10 @@ impl<'a> Run<'a> {
     }
 
     fn may_be_issuer(&self, of: &Cached<'_>, issuer: &Cached<'_>) -> bool {
-        of.likely_issued_by(issuer) && (!self.manner.boring || boring::may_issue(issuer))
+        match self.manner.boring {
+            true => of.named_after(issuer) && boring::may_issue(issuer),
+            false => of.likely_issued_by(issuer),
+        }
     }
 
     fn holds_now(&self, c: &Cached<'_>) -> bool {
@@ -334,7 +358,7 @@ impl<'a> Run<'a> {
         let ends = [
             (spoken.key_mismatch, End::KeyMismatch),
             (cannot_sign, End::NotForSigning),
-            (spoken.demands_client && spoken.is_tls12, End::ClientWanted),
+            (spoken.demands_client && spoken.is_tls12 && !(minded && self.manner.boring), End::ClientWanted),
         ];
         ends.into_iter().filter(|e| e.0).find_map(|e| self.ended(e.1))
     }
@@ -399,7 +423,7 @@ pub fn covers(client: Client, leaf: &Certificate, host: &Name) -> bool {
 fn above<'a>(anchors: &'a [Certificate], named: impl Fn(&&Certificate) -> bool, boring: bool) -> Vec<Cached<'a>> {
     let cached = |c: &'a Certificate| if boring { boring::adapted(Cached::of(c)) } else { Cached::of(c) };
     // What it cannot read is in no store of its own.
-    let readable = |a: &&Certificate| readable::fault(a.der()).is_none();
+    let readable = |a: &&Certificate| readable::fault(a.der()).is_none() && (!boring || boring::is_read(a));
     let near: Vec<Cached<'a>> = anchors.iter().filter(named).filter(readable).map(cached).collect();
     if near.iter().all(|c| c.self_issued) {
         return near;

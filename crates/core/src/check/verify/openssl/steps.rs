@@ -7,7 +7,7 @@ use super::{Run, boring};
 use crate::check::client::Client;
 use crate::check::verify::parts::shown;
 use crate::finding::Code;
-use crate::pki::cert::raw::seconds;
+use crate::pki::cert::raw::{id, seconds};
 use crate::pki::key::Shape;
 use crate::pki::signature::{Scheme, SignatureFault};
 use crate::vocabulary::purpose::JudgedPurpose;
@@ -18,20 +18,14 @@ impl Run<'_> {
         let mut plen = 0;
         for (i, c) in path.iter().enumerate() {
             // gRPC takes a trusted issuer as it is.
-            if self.manner.client == Client::Grpc && i > 0 && i + 1 == path.len() {
+            let trusted = i + 1 == path.len() && (i > 0 || self.input.anchors.contains(c.certificate));
+            if self.manner.client == Client::Grpc && trusted {
                 break;
             }
             let words = c.certificate.subject_words();
             if c.unknown_critical {
                 let unknown = c.certificate.unknown_critical.first().map(ToString::to_string).unwrap_or_default();
                 self.object("UNHANDLED_CRITICAL_EXTENSION", i, unknown);
-            }
-            if self.manner.boring && boring::has_odd_policies(c) {
-                self.object(POLICY, i, words.clone());
-            }
-            if self.manner.boring && boring::demands_policy(c, i) && path[..i].iter().any(|c| !boring::has_policies(c))
-            {
-                self.object(NO_POLICY, 0, words.clone());
             }
             let ca = c.ca();
             if i > 0 && (ca == 0 || (i + 1 < path.len() && ca != 1)) {
@@ -40,7 +34,8 @@ impl Run<'_> {
             if matches!(c.certificate.key.shape(), Shape::Ec { explicit: true, .. }) && !self.manner.boring {
                 self.object("EC_KEY_EXPLICIT_PARAMS", i, c.certificate.key.strength().to_string());
             }
-            if purpose && !c.invalid && !c.serves_as(i > 0) {
+            let is_none = self.manner.boring && i > 0 && (ca == 0 || (i + 1 < path.len() && ca != 1));
+            if purpose && !c.invalid && (is_none || !c.serves_as(i > 0)) {
                 self.object("INVALID_PURPOSE", i, words.clone());
             }
             if i > 1 && c.path_length.is_some_and(|most| most != -1 && plen > most) {
@@ -48,6 +43,22 @@ impl Run<'_> {
             }
             if i > 0 && !c.self_issued {
                 plen += 1;
+            }
+        }
+    }
+
+    /// BoringSSL reads policies even where nobody asks for any, after everything else.
+    pub(super) fn policies(&mut self, path: &[&Cached<'_>]) {
+        for (i, c) in path.iter().enumerate() {
+            if self.manner.client == Client::Grpc && i > 0 && i + 1 == path.len() {
+                break;
+            }
+            let words = c.certificate.subject_words();
+            if boring::has_odd_policies(c) {
+                self.object(POLICY, i, words.clone());
+            }
+            if boring::demands_policy(c, i) && path[..i].iter().any(|c| !boring::has_policies(c)) {
+                self.object(NO_POLICY, 0, words);
             }
         }
     }
@@ -68,7 +79,9 @@ impl Run<'_> {
         let last = path.len() - 1;
         let mut n = last;
         let mut issuer = path[last];
-        if !self.may_be_issuer(issuer, issuer) && !self.manner.partial {
+        let itself =
+            self.manner.boring && last == 0 && issuer.self_issued && self.input.anchors.contains(issuer.certificate);
+        if !self.may_be_issuer(issuer, issuer) && !self.manner.partial && !itself {
             if last == 0 {
                 self.object("UNABLE_TO_VERIFY_LEAF_SIGNATURE", 0, issuer.certificate.issuer_words());
                 self.dates(issuer, 0);
@@ -160,9 +173,10 @@ impl Run<'_> {
             }
             for j in (i + 1..path.len()).rev() {
                 let Some(by) = &path[j].constraints else { continue };
-                let mut result = constraints::check(c, by, !self.manner.boring);
+                let mut result = constraints::check(c, by, self.manner.boring);
                 if self.manner.boring {
-                    if i == 0 && c.names.is_empty() && constraints::has_host_as_common_name(c) {
+                    let named = c.certificate.raw.extension(id::SUBJECT_ALT_NAME).is_some();
+                    if result.is_ok() && i == 0 && !named && constraints::has_host_as_common_name(c) {
                         self.object(NO_NAMES, i, c.certificate.subject_words());
                         continue;
                     }

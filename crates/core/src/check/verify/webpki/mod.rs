@@ -210,7 +210,7 @@ impl<'a> Run<'a> {
                 Err(f) => worst = worst.or(f),
             }
         }
-        Err(worst)
+        if worst.word == "unknown" { self.fails(worst) } else { Err(worst) }
     }
 
     fn through(&mut self, node: &Node<'_, 'a>, candidate: Option<&'a Certificate>, authorities: usize) -> Checked {
@@ -236,7 +236,7 @@ impl<'a> Run<'a> {
             return Err(unknown());
         }
         if depth > MOST_BETWEEN {
-            return Err(Fault::new("depth").at(depth, candidate.subject_words()));
+            self.fails(Fault::new("depth").at(depth, candidate.subject_words()))?;
         }
         if self.path.len() < depth + 1 {
             let below: Vec<Certificate> = node.iter().map(|n| n.parsed.certificate.clone()).collect();

@@ -212,6 +212,14 @@ pub enum Error {
         /// Which file.
         what: String,
     },
+    /// A key of a kind that is read and not used.
+    #[error("the key in {what} is of no use here")]
+    UnusedKey {
+        /// Which file.
+        what: String,
+        /// The kind, with its size where that is known, such as "DSA, 2048 bits".
+        kind: String,
+    },
     /// Something wrong in one line of a list.
     #[error("{file}, line {line}: {inner}")]
     InList {
@@ -291,6 +299,7 @@ impl Diagnostic for Error {
             Error::Declined { .. } => "declined",
             Error::PassphraseNeeded { .. } => "passphrase-needed",
             Error::PassphraseWrong { .. } => "passphrase-wrong",
+            Error::UnusedKey { .. } => "key-kind-unsupported",
             Error::IssuerEnded { .. } => "issuer-expired",
             Error::Crypto { .. } => "crypto-fault",
         }
@@ -330,6 +339,7 @@ impl Diagnostic for Error {
             Error::Declined { .. } => "you did not answer yes, so nothing was changed".into(),
             Error::PassphraseNeeded { .. } => "its passphrase was not given and nobody could be asked".into(),
             Error::PassphraseWrong { .. } => "the passphrase is wrong".into(),
+            Error::UnusedKey { kind, .. } => format!("it is a key of the kind {kind}, which Tamga does not use"),
             Error::IssuerEnded { ended, .. } => {
                 format!("its certificate ended on {ended}; nothing it signs now is accepted")
             }
@@ -380,6 +390,7 @@ impl Diagnostic for Error {
             Error::Unconfirmed { .. } => "if you are sure, add --yes".into(),
             Error::Declined { .. } => "run the command again if you change your mind; --yes skips the question".into(),
             Error::PassphraseNeeded { .. } => "give it: --passphrase-file PATH or --passphrase-env VAR".into(),
+            Error::UnusedKey { .. } => "make one that every client takes: tamga issue NAME".into(),
             Error::PassphraseWrong { .. } => "try again with the passphrase that the key was encrypted with".into(),
             Error::IssuerEnded { .. } => "make a new authority: tamga authority create LABEL".into(),
             Error::Crypto { .. } => "please report this with the command that you typed".into(),

@@ -102,6 +102,9 @@ fn live(typed: &str, authority: &str, prelude: Prelude, usual: u16, path: String
             .filter(|p| *p > 0)
             .ok_or_else(|| wrong("port", "HOST:PORT with a port from 1 to 65535"))?,
     };
+    if host.is_empty() {
+        return Err(wrong("target", SCHEMES).into());
+    }
     let name = Name::asked(host)?;
     match &name {
         Name::Dns(d) if !d.starts_with("*.") => Ok(Target::Live { host: name, port, prelude, path }),

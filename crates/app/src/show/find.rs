@@ -36,6 +36,8 @@ pub enum Object {
     Key(PublicKey),
     /// An encrypted private key, by its file.
     LockedKey(String),
+    /// A private key of a kind that Tamga does not use: the kind.
+    UnusedKey(String),
     /// A key store or trust store, the names in it, and what in it was not read and why.
     Store(Container, Vec<String>, Vec<String>),
 }
@@ -157,6 +159,7 @@ fn file(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
             "PUBLIC KEY" => out.push(Object::Key(PublicKey::from_spki(b.der.to_vec()))),
             label if label.ends_with("PRIVATE KEY") => match private_key::read(&bytes, &what) {
                 Ok(stored) => out.push(key(env, stored, secret, &what)?),
+                Err(Error::UnusedKey { kind, .. }) => out.push(Object::UnusedKey(kind)),
                 // Something else in the file may be what is meant.
                 Err(e) => broken_key = Some(e),
             },
@@ -196,6 +199,7 @@ fn der(env: &Env, bytes: &[u8], secret: &Secret, what: &str) -> Result<Object> {
     }
     match private_key::read(bytes, what) {
         Ok(stored) => key(env, stored, secret, what),
+        Err(Error::UnusedKey { kind, .. }) => Ok(Object::UnusedKey(kind)),
         Err(e) if private_key::is_one(bytes) => Err(e.into()),
         Err(_) => Err(certificate.err().unwrap_or(Error::NoAuthority).into()),
     }
@@ -206,7 +210,11 @@ fn key(env: &Env, stored: Stored, secret: &Secret, what: &str) -> Result<Object>
     let given = if stored.is_locked() { secret.given(&*env.caller)? } else { None };
     Ok(match stored {
         Stored::Locked(_) if given.is_none() => Object::LockedKey(what.to_owned()),
-        stored => Object::Key(stored.open(given.as_ref())?.public().clone()),
+        stored => match stored.open(given.as_ref()) {
+            Ok(key) => Object::Key(key.public().clone()),
+            Err(Error::UnusedKey { kind, .. }) => Object::UnusedKey(kind),
+            Err(e) => return Err(e.into()),
+        },
     })
 }
 

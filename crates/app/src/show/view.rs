@@ -70,6 +70,12 @@ enum View<'a> {
         file: &'a str,
         encrypted: bool,
     },
+    #[serde(rename = "private-key")]
+    UnusedKey {
+        algorithm: &'a str,
+        /// False: Tamga reads this kind of key and does not use it.
+        usable: bool,
+    },
     Store {
         form: &'static str,
         aliases: &'a [String],
@@ -142,6 +148,7 @@ impl Object {
                 View::Key { algorithm: k.strength().to_string(), public_sha256: k.fingerprint(), encrypted: false }
             }
             Object::Store(form, aliases, unread) => View::Store { form: form.word(), aliases, unread },
+            Object::UnusedKey(kind) => View::UnusedKey { algorithm: kind, usable: false },
             Object::LockedKey(file) => View::LockedKey { file, encrypted: true },
         }
     }

@@ -81,8 +81,9 @@ impl Demo<'_> {
     }
 
     fn story(&mut self) -> Result<()> {
-        let installed: Vec<Client> =
-            Client::ALL.into_iter().filter(|c| clients::is_installed(*c, &self.session.machine)).collect();
+        // Its server speaks HTTPS alone.
+        let meets = |c: &Client| !c.is_of_one_protocol() && clients::is_installed(*c, &self.session.machine);
+        let installed: Vec<Client> = Client::ALL.into_iter().filter(meets).collect();
         self.say(&format!(
             "{} in {}: its own data directory, home, browser store and bundle of roots.\n",
             human::strong("The Saltmarsh tide-gauge lab (made up)"),
@@ -186,7 +187,7 @@ impl Demo<'_> {
             command.env_remove(name);
         }
         // The bundle stands for what these clients read on a person's machine.
-        for name in ["CURL_CA_BUNDLE", "NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE"] {
+        for name in ["CURL_CA_BUNDLE", "NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE", "GIT_SSL_CAINFO"] {
             command.env(name, self.work.join("roots.pem"));
         }
         command.env("WGETRC", self.work.join("wgetrc"));

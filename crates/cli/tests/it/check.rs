@@ -1,6 +1,6 @@
 //! `tamga check` against real servers and real clients.
 
-use crate::lab;
+use crate::{lab, sandbox};
 use serde_json::Value;
 use std::io::{Read, Write};
 use std::net::TcpListener;
@@ -349,6 +349,15 @@ fn foreseen(s: &Sandbox, stores: &str, clients: &[&str]) {
         // GnuTLS does not hold a purpose against a server unless its program asks it to, and git does not.
         let fine = matches!(*what, "good" | "P-384" | "RSA") || clients == ["git"] && *what == "another purpose";
         assert!(seen.iter().all(|(verdict, _)| (verdict == "accepts") == fine), "{what}: {seen:?}");
+    }
+}
+
+#[test]
+fn a_scheme_without_a_host_is_refused_with_what_was_typed() {
+    let s = sandbox();
+    for typed in ["imaps://", "https://:8443", "wss:///path"] {
+        let ran = s.run(&["check", typed]).expect(2);
+        assert!(ran.err.contains(typed) && ran.err.contains("https://HOST"), "{}", ran.err);
     }
 }
 

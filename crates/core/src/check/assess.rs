@@ -309,7 +309,8 @@ fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
         Client::Curl => {
             format!("{}tamga trust add {label} --scope machine (or for one call: curl --cacert root.pem)", q.raise)
         }
-        Client::Node | Client::Deno | Client::Psql => {
+        Client::Psql => "tamga run -- psql …, or eval \"$(tamga trust environment --replacing)\"".into(),
+        Client::Node | Client::Deno => {
             format!("eval \"$(tamga trust environment)\", or for one call: tamga run -- {client} …")
         }
         _ if client.roots() == Roots::Machine => format!("{}tamga trust add {label} --scope machine", q.raise),

@@ -11,6 +11,24 @@ use tamga_core::plan::ports::{Commands, Environment};
 use tamga_core::stores::trust::system;
 use tamga_core::vocabulary::text::{Shown, harmless};
 
+/// What it says of a server whose certificate it took.
+const TAKEN: [&str; 6] = [
+    "is this a git repository",
+    "not found",
+    "The requested URL returned error",
+    "Authentication failed",
+    "could not read Username",
+    "Empty reply from server",
+];
+/// What it says of one whose certificate it did not take, or to which it could not speak TLS.
+const REFUSED: [&str; 5] = [
+    "server cert",
+    "SSL: certificate",
+    "gnutls_handshake() failed",
+    "GnuTLS recv error",
+    "Problem with the SSL CA cert",
+];
+
 /// Where git is, if its HTTPS is made with GnuTLS, as Debian makes it: with another library it judges as another client does.
 pub fn program(machine: &Machine) -> Option<PathBuf> {
     let program = machine.program("git")?;
@@ -32,6 +50,9 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
     if machine.root().is_some() && machine.env("GIT_SSL_CAINFO").is_none() {
         // Under another root its own defaults are not this machine's.
         let bundle = machine.real(&system::bundle(machine));
+        // A file that is not there would be another answer.
+        let there = std::fs::metadata(&bundle).is_ok_and(|m| m.len() > 0);
+        let bundle = if there { bundle } else { PathBuf::from("/dev/null") };
         command.args(["-c", &format!("http.sslCAInfo={}", bundle.shown()), "-c", "http.sslCAPath=/nonexistent"]);
     }
     command.args(["ls-remote", &visit.url()]);
@@ -47,12 +68,13 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
     };
     let raw = harmless(ended.errors.as_received().trim());
     let words = harmless(&printed::git(ended.errors.as_received()));
-    let of_tls = ["server cert", "SSL: ", "gnutls_handshake() failed", "GnuTLS recv error"];
+    let has = |all: &[&str]| all.iter().any(|w| words.contains(w));
     match ended.code {
         Some(0) => Observed::accepts(raw),
-        Some(_) if of_tls.iter().any(|w| words.starts_with(w)) => Observed::refuses(words, raw),
-        Some(_) if words.contains("Failed to connect") || words.contains("Could not resolve") => failed(raw),
-        Some(_) => Observed::accepts(raw),
+        Some(_) if has(&TAKEN) => Observed::accepts(raw),
+        Some(_) if has(&REFUSED) => Observed::refuses(words, raw),
+        // Nobody was met, or it says something that is not known here.
+        Some(_) => failed(raw),
         None => failed("git did not end within 25 seconds"),
     }
 }

@@ -10,6 +10,18 @@ use tamga_core::check::client::printed;
 use tamga_core::plan::ports::{Commands, Environment};
 use tamga_core::vocabulary::text::{Shown, harmless};
 
+/// What it says of a server whose certificate it took.
+const TAKEN: [&str; 4] =
+    ["FATAL: ", "no password supplied", "expected authentication request", "server closed the connection unexpectedly"];
+/// What it says of one whose certificate it did not take, or to which it could not speak TLS.
+const REFUSED: [&str; 5] = [
+    "SSL error:",
+    "server certificate for",
+    "could not get server's host name",
+    "root certificate file",
+    "SSL certificate's name",
+];
+
 /// Where psql is.
 pub fn program(machine: &Machine) -> Option<PathBuf> {
     machine.program("psql")
@@ -40,18 +52,13 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
     };
     let raw = harmless(ended.errors.as_received().trim());
     let words = harmless(&printed::psql(ended.errors.as_received()));
-    let of_tls = [
-        "SSL error:",
-        "server certificate for",
-        "could not get server's host name",
-        "root certificate file",
-        "SSL certificate's name",
-    ];
+    let has = |all: &[&str]| all.iter().any(|w| words.contains(w));
     match ended.code {
         Some(0) => Observed::accepts(raw),
-        Some(_) if of_tls.iter().any(|w| words.starts_with(w)) => Observed::refuses(words, raw),
-        Some(_) if ["Connection refused", "timeout expired"].iter().any(|w| words.contains(w)) => failed(raw),
-        Some(_) => Observed::accepts(raw),
+        Some(_) if has(&TAKEN) => Observed::accepts(raw),
+        Some(_) if has(&REFUSED) => Observed::refuses(words, raw),
+        // Nobody was met, or it says something that is not known here.
+        Some(_) => failed(raw),
         None => failed("psql did not end within 25 seconds"),
     }
 }

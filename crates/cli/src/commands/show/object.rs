@@ -51,6 +51,10 @@ pub(super) fn render(object: &Object, now: Timestamp) -> String {
             rows.extend(unread.iter().map(|u| vec![human::dim("not read"), u.clone()]));
             human::table(&rows)
         }
+        Object::UnusedKey(kind) => human::table(&[
+            vec![human::dim("private key"), human::strong(kind)],
+            vec![human::dim("use"), "none here: Tamga makes no certificates for keys of this kind".into()],
+        ]),
         Object::LockedKey(what) => human::table(&[
             vec![human::dim("private key"), what.clone()],
             vec![human::dim("state"), "encrypted: a passphrase opens it".into()],

@@ -1,6 +1,6 @@
 //! What a file of keys and certificates holds, whichever form it has.
 
-use crate::error::{Error, Result};
+use crate::error::{Diagnostic, Error, Result};
 use crate::pki::key::PrivateKey;
 
 /// Something with the name that a store gives it.
@@ -29,7 +29,9 @@ impl Contents {
     pub(super) fn take(&mut self, alias: Option<String>, key: Result<PrivateKey>) -> Result<()> {
         match key {
             Ok(thing) => self.keys.push(Named { alias, thing }),
-            Err(Error::Malformed { why, .. }) => self.unread.push(Named { alias, thing: why }),
+            Err(e @ (Error::Malformed { .. } | Error::UnusedKey { .. })) => {
+                self.unread.push(Named { alias, thing: e.why() });
+            }
             Err(e) => return Err(e),
         }
         Ok(())

@@ -79,7 +79,9 @@ impl Locked {
             }
             How::Legacy(method, label) => {
                 let opened = legacy_pem::open(method, &self.bytes, passphrase).ok_or_else(wrong)?;
-                plain(label, &opened, &self.what).map_err(|_| wrong())
+                // As above: only a structure that holds proves the passphrase right; what kind of key it is comes afterwards.
+                tlv::one(&opened).and_then(|t| t.inside()).filter(|all| all.len() > 1).ok_or_else(wrong)?;
+                plain(label, &opened, &self.what)
             }
         }
     }
@@ -170,6 +172,11 @@ fn plain(label: &str, der: &[u8], what: &str) -> Result<PrivateKey> {
         "EC PRIVATE KEY" => from_sec1(der, None, what),
         "RSA PRIVATE KEY" => PrivateKey::from_rsa(der).ok_or_else(|| malformed("the RSA key inside is broken")),
         "OPENSSH PRIVATE KEY" => Err(malformed("it is a key for SSH, not for certificates")),
+        // Version, p, q, g, y, x, as OpenSSL writes it.
+        "DSA PRIVATE KEY" => {
+            let bits = tlv::one(der).and_then(|t| t.inside()).and_then(|all| Some(bits(all.get(1)?.expect(INTEGER)?)));
+            Err(unused(what, "DSA", bits))
+        }
         other => Err(malformed(&format!("a key of the kind {other:?} is not one that Tamga uses"))),
     }
 }
@@ -179,22 +186,102 @@ fn from_pkcs8(der: &[u8], what: &str) -> Result<PrivateKey> {
     let info = PrivateKeyInfoRef::from_der(der).map_err(|_| malformed("it is no PKCS#8 private key"))?;
     let curve = info.algorithm.parameters.and_then(|p| p.decode_as::<ObjectIdentifier>().ok());
     let inner = info.private_key.as_bytes();
+    let parameters = info.algorithm.parameters.and_then(|p| p.to_der().ok()).unwrap_or_default();
     match info.algorithm.oid {
-        // Parameters spelled out may be those of any curve of that size.
-        EC if curve.is_none() => {
-            Err(malformed("the EC key names its curve by explicit parameters, not by its identifier"))
-        }
-        EC => from_sec1(inner, curve, what),
+        EC if curve.is_some_and(|c| ![P256, P384, P521].contains(&c)) => Err(on_another_curve(curve, what)),
+        EC => from_sec1(inner, Some(curve.map_or_else(|| spelled_out(&parameters, what), Ok)?), what),
         ED25519 => <&OctetStringRef>::from_der(inner)
             .ok()
             .and_then(|seed| PrivateKey::from_ed25519(seed.as_bytes().try_into().ok()?))
             .ok_or_else(|| malformed("the Ed25519 key inside is broken")),
         RSA => PrivateKey::from_rsa(inner).ok_or_else(|| malformed("the RSA key inside is broken")),
-        oid => Err(malformed(&match named(oid) {
-            Some(kind) => format!("it is a key of the kind {kind}, which Tamga does not use"),
-            None => format!("a key of kind {oid} is not one that Tamga uses"),
-        })),
+        oid => Err(match named(oid) {
+            Some(kind) => unused(what, kind, size(kind, &parameters, inner)),
+            None => unused(what, &oid.to_string(), None),
+        }),
     }
+}
+
+fn unused(what: &str, kind: &str, bits: Option<usize>) -> Error {
+    let kind = bits.map_or_else(|| kind.to_owned(), |bits| format!("{kind}, {bits} bits"));
+    Error::UnusedKey { what: what.to_owned(), kind }
+}
+
+/// The length of a positive INTEGER in bits.
+fn bits(integer: &[u8]) -> usize {
+    let bare: Vec<u8> = integer.iter().copied().skip_while(|b| *b == 0).collect();
+    bare.first().map_or(0, |first| bare.len() * 8 - first.leading_zeros() as usize)
+}
+
+/// The size of a key that is not used: of DSA the prime's, of RSA the modulus'.
+fn size(kind: &str, parameters: &[u8], inner: &[u8]) -> Option<usize> {
+    let number = |der: &[u8], at: usize| Some(bits(tlv::one(der)?.inside()?.get(at)?.expect(INTEGER)?));
+    match kind {
+        "DSA" | "Diffie-Hellman" => number(parameters, 0),
+        _ if kind.starts_with("RSA") => number(inner, 1),
+        _ => None,
+    }
+}
+
+/// SHA-256 over the numbers of a curve (SEC 2 §2.4.2, §2.5.1, §2.6.1), each as long as its field: p, a, b, both halves of the base point, n.
+const SPELLED_OUT: [(ObjectIdentifier, usize, &str); 3] = [
+    (P256, 32, "3e8ef74d845247e0b9b5f876e8b3595bb267e3ef753b084bea0f179b11e08a3b"),
+    (P384, 48, "2d92813aa02a7137594eece668e7cd5c87d84f130d36cce275e7966bc05ffce1"),
+    (P521, 66, "753f3ec4fd39727ee18834ec558ef9b5f0140893d56c5b13731beb74fd45cf0c"),
+];
+
+/// The curve whose numbers stand in ECParameters (RFC 3279 §2.3.5). All of them count: with a base point of his own choice anybody makes a key fit.
+fn spelled_out(parameters: &[u8], what: &str) -> Result<ObjectIdentifier> {
+    let numbers = || -> Option<[Vec<u8>; 6]> {
+        let all = tlv::one(parameters).filter(|t| t.tag == SEQUENCE)?.inside()?;
+        let (field, curve) = (all.get(1)?.inside()?, all.get(2)?.inside()?);
+        let (base, order) = (all.get(3)?.expect(OCTETS)?, all.get(4)?.expect(INTEGER)?);
+        let (p, a, b) = (field.get(1)?.expect(INTEGER)?, curve.first()?.expect(OCTETS)?, curve.get(1)?.expect(OCTETS)?);
+        let half = base.len().checked_sub(1)? / 2;
+        if base.first() != Some(&4) || base.len() != 2 * half + 1 {
+            return None;
+        }
+        Some([p, a, b, &base[1..=half], &base[half + 1..], order].map(<[u8]>::to_vec))
+    };
+    let known = numbers().and_then(|numbers| {
+        let written = |field: usize| -> Option<Vec<u8>> {
+            let mut out = Vec::new();
+            for n in &numbers {
+                let bare: Vec<u8> = n.iter().copied().skip_while(|b| *b == 0).collect();
+                out.extend(vec![0; field.checked_sub(bare.len())?]);
+                out.extend(bare);
+            }
+            Some(out)
+        };
+        let is_it = |(_, field, sum): &&(ObjectIdentifier, usize, &str)| {
+            written(*field)
+                .is_some_and(|octets| crate::vocabulary::fingerprint::Sha256Fingerprint::of(&octets).as_str() == *sum)
+        };
+        SPELLED_OUT.iter().find(is_it).map(|known| known.0)
+    });
+    known.ok_or_else(|| {
+        unused(what, "EC on a curve that is written out in numbers and is none of P-256, P-384 and P-521", None)
+    })
+}
+
+fn on_another_curve(curve: Option<ObjectIdentifier>, what: &str) -> Error {
+    let name = curve.map(|c| curve_name(c).map_or_else(|| c.to_string(), str::to_owned)).unwrap_or_default();
+    unused(what, &format!("EC on the curve {name}"), None)
+}
+
+/// The name of a curve that occurs in key files and that Tamga does not use.
+fn curve_name(oid: ObjectIdentifier) -> Option<&'static str> {
+    [
+        ("1.3.132.0.10", "secp256k1"),
+        ("1.3.132.0.33", "P-224"),
+        ("1.2.840.10045.3.1.1", "P-192"),
+        ("1.3.36.3.3.2.8.1.1.7", "brainpoolP256r1"),
+        ("1.3.36.3.3.2.8.1.1.11", "brainpoolP384r1"),
+        ("1.3.36.3.3.2.8.1.1.13", "brainpoolP512r1"),
+        ("1.2.156.10197.1.301", "SM2"),
+    ]
+    .into_iter()
+    .find_map(|(known, name)| (oid.to_string() == known).then_some(name))
 }
 
 /// The name of a key algorithm that occurs in key files and that Tamga does not use.
@@ -211,11 +298,43 @@ fn named(oid: ObjectIdentifier) -> Option<&'static str> {
     .find_map(|(known, kind)| (oid.to_string() == known).then_some(kind))
 }
 
+/// ECPrivateKey (RFC 5915 §3).
+struct Sec1<'a> {
+    private_key: &'a [u8],
+    parameters: Option<Tlv<'a>>,
+    public_key: Option<&'a [u8]>,
+}
+
+impl<'a> Sec1<'a> {
+    fn read(der: &'a [u8]) -> Option<Sec1<'a>> {
+        let all = tlv::one(der).filter(|t| t.tag == SEQUENCE)?.inside()?;
+        let mut all = all.into_iter();
+        if all.next()?.expect(INTEGER)? != [1] {
+            return None;
+        }
+        let mut out = Sec1 { private_key: all.next()?.expect(OCTETS)?, parameters: None, public_key: None };
+        for t in all {
+            match t.tag {
+                0xa0 => out.parameters = Some(tlv::one(t.body)?),
+                // No bit of the last octet is unused.
+                0xa1 => out.public_key = Some(tlv::one(t.body)?.expect(0x03)?.strip_prefix(&[0])?),
+                _ => return None,
+            }
+        }
+        Some(out)
+    }
+}
+
 fn from_sec1(der: &[u8], outer: Option<ObjectIdentifier>, what: &str) -> Result<PrivateKey> {
     let malformed = |why: &str| Error::Malformed { what: what.to_owned(), why: why.to_owned() };
-    let ec = EcPrivateKey::from_der(der).map_err(|_| malformed("the EC key inside is broken or names no curve"))?;
-    let named = outer.or_else(|| ec.parameters.and_then(|p| p.named_curve()));
-    let curve = named
+    let ec = Sec1::read(der).ok_or_else(|| malformed("the EC key inside is broken or names no curve"))?;
+    let own = match ec.parameters {
+        Some(p) if p.tag == SEQUENCE => Some(spelled_out(p.whole, what)?),
+        Some(p) => ObjectIdentifier::from_der(p.whole).ok(),
+        None => None,
+    };
+    let curve = outer
+        .or(own)
         .or(match ec.private_key.len() {
             32 => Some(P256),
             48 => Some(P384),
@@ -227,7 +346,7 @@ fn from_sec1(der: &[u8], outer: Option<ObjectIdentifier>, what: &str) -> Result<
         P256 => 32,
         P384 => 48,
         P521 => 66,
-        other => return Err(malformed(&format!("keys on the curve {other} are not used by Tamga"))),
+        other => return Err(on_another_curve(Some(other), what)),
     };
     // Some programs write the scalar without its leading zeros, some with one more.
     let bare: &[u8] = &ec.private_key[ec.private_key.iter().take_while(|b| **b == 0).count()..];
@@ -358,6 +477,49 @@ mod tests {
         let foreign = other.public().bits();
         let ec = EcPrivateKey { private_key: &scalar, parameters: Some(curve.into()), public_key: Some(&foreign) };
         assert!(read(&ec.to_der().unwrap(), "key").is_err());
+    }
+
+    /// Throw-away keys that Node.js made with `paramEncoding: 'explicit'`: the curve's name, PKCS#8, SEC1.
+    const IN_NUMBERS: &str = include_str!("curves-in-numbers.txt");
+
+    fn octets(hex: &str) -> Vec<u8> {
+        (0..hex.len() / 2).map(|i| u8::from_str_radix(&hex[2 * i..2 * i + 2], 16).unwrap()).collect()
+    }
+
+    #[test]
+    fn a_curve_in_numbers_is_one_of_ours_only_if_all_its_numbers_are() {
+        for line in IN_NUMBERS.lines() {
+            let [name, pkcs8, sec1] = line.split(' ').collect::<Vec<_>>()[..] else { panic!("{line}") };
+            let keys = [pkcs8, sec1].map(|h| read(&octets(h), "key").unwrap().open(None).unwrap());
+            assert_eq!(keys[0].public(), keys[1].public(), "{name}");
+            assert!(keys[0].public().strength().to_string().contains(&name[2..]), "{name}");
+            // Whatever number is another, the curve is.
+            let whole = octets(pkcs8);
+            let prime = octets("06072a8648ce3d0101");
+            let from = whole.windows(prime.len()).position(|w| w == prime).unwrap() + prime.len() + 4;
+            let (mut refused, mut all) = (0, 0);
+            for at in (from..from + whole.len() / 3).step_by(7) {
+                let mut changed = whole.clone();
+                changed[at] ^= 1;
+                all += 1;
+                refused += usize::from(read(&changed, "key").is_err());
+            }
+            // A seed of the curve, which some add, is no part of it.
+            assert!(refused + 5 > all && refused > 10, "{name}: {refused} of {all}");
+        }
+    }
+
+    #[test]
+    fn a_legacy_passphrase_is_not_called_wrong_because_the_key_is_of_no_use() {
+        // A DSA key of 1,024 bits by OpenSSL's legacy PEM, with made-up numbers.
+        let numbers: Vec<u8> = [vec![2, 1, 0]]
+            .into_iter()
+            .chain((0..5u8).map(|n| [vec![2, 0x81, 0x80, 0x7f], vec![n; 127]].concat()))
+            .flatten()
+            .collect();
+        let der = [vec![0x30, 0x82], u16::try_from(numbers.len()).unwrap().to_be_bytes().to_vec(), numbers].concat();
+        let said = plain("DSA PRIVATE KEY", &der, "key").unwrap_err();
+        assert!(matches!(&said, Error::UnusedKey { kind, .. } if kind == "DSA, 1023 bits"), "{said:?}");
     }
 
     #[test]

@@ -27,7 +27,7 @@ const fn row(name: &'static str, effect: Effect, read_by: &'static str) -> Varia
 }
 
 /// Every variable that is set, those that add first.
-pub const ALL: [Variable; 9] = [
+pub const ALL: [Variable; 10] = [
     row("NODE_EXTRA_CA_CERTS", Effect::Adds, "Node.js, npm, Deno, Electron: read once, at the start"),
     row("DENO_CERT", Effect::Adds, "Deno"),
     row("GIT_SSL_CAINFO", Effect::Replaces, "git; where its directory of roots is there too, it adds"),
@@ -36,6 +36,11 @@ pub const ALL: [Variable; 9] = [
     row("CURL_CA_BUNDLE", Effect::Replaces, "curl, Python's requests"),
     row("PIP_CERT", Effect::Replaces, "pip"),
     row("AWS_CA_BUNDLE", Effect::Replaces, "botocore and the AWS tools"),
+    row(
+        "PGSSLROOTCERT",
+        Effect::Replaces,
+        "psql and what else is made with libpq: it stands instead of ~/.postgresql/root.crt",
+    ),
     row("PERL_LWP_SSL_CA_FILE", Effect::Replaces, "Perl's LWP"),
 ];
 

@@ -181,7 +181,7 @@ impl Chain {
         Chain {
             root: authority(&format!("matrix root {n}"), Key::P256(0)),
             between: (0..intermediates)
-                .map(|i| authority(&format!("matrix intermediate {n}.{i}"), Key::P256(1 + i)))
+                .map(|i| authority(&format!("matrix intermediate {n}.{i}"), Key::P256(1 + i % 3)))
                 .collect(),
             leaf: Part { recipe: leaf, key: Key::P256(4) },
             host: HOST.into(),

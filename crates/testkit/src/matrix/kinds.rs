@@ -95,6 +95,45 @@ const OF_LEAF_ONCE: &[(&str, Change)] = &[
     ("names-malformed", |c| c.leaf.recipe.set(id::NAMES, false, vec![0x30, 0x05, 0x82, 0x01])),
 ];
 
+/// What came up among chains drawn at random, made small there, and settled: each divides clients that share a library.
+const SETTLED: &[(&str, Change)] = &[
+    ("common-name-under-an-empty-purpose", |c| {
+        by_common_name(c, None);
+        c.leaf.recipe.set(id::PURPOSES, false, sequence(&[]));
+    }),
+    ("common-name-beside-another-name", |c| by_common_name(c, Some((0x82, b"archive.saltmarsh.test")))),
+    ("common-name-beside-a-uri", |c| by_common_name(c, Some((0x86, b"https://archive.saltmarsh.test/")))),
+    ("common-name-beside-a-mail-address", |c| by_common_name(c, Some((0x81, b"keeper@saltmarsh.test")))),
+    ("common-name-beside-an-address", |c| by_common_name(c, Some((0x87, &[127, 0, 0, 9])))),
+    ("dot-in-front", |c| c.leaf.recipe.set(id::NAMES, false, sequence(&[tlv(0x82, b".saltmarsh.test")]))),
+    ("star-inside-a-label", |c| c.leaf.recipe.set(id::NAMES, false, names(&["ch*ts.saltmarsh.test"]))),
+    ("octets-behind-the-names", |c| {
+        let named = [names(&[super::chain::HOST]), vec![0]].concat();
+        c.leaf.recipe.set(id::NAMES, false, named);
+    }),
+    ("trailing-dot-under-limits", |c| {
+        c.leaf.recipe.set(id::NAMES, false, names(&[super::chain::HOST, "charts.saltmarsh.test."]));
+        c.root.recipe.set(id::CONSTRAINTS, true, constraints(&["saltmarsh.test"], &[]));
+    }),
+    ("wildcard-over-an-excluded-host", |c| {
+        c.leaf.recipe.set(id::NAMES, false, names(&[super::chain::HOST, "*.buoys.saltmarsh.test"]));
+        c.root.recipe.set(id::CONSTRAINTS, true, constraints(&[], &["b1.buoys.saltmarsh.test"]));
+    }),
+    ("limits-with-a-minimum", |c| {
+        let tree = sequence(&[tlv(0x82, b"saltmarsh.test"), tlv(0x80, &[0])]);
+        c.root.recipe.set(id::CONSTRAINTS, true, sequence(&[tlv(0xa0, &tree)]));
+    }),
+];
+
+/// The common name is the host; beside it there is this alternative name, or none.
+fn by_common_name(c: &mut Chain, beside: Option<(u8, &[u8])>) {
+    c.leaf.recipe.subject = name(super::chain::HOST);
+    match beside {
+        Some((tag, octets)) => c.leaf.recipe.set(id::NAMES, false, sequence(&[tlv(tag, octets)])),
+        None => c.leaf.recipe.without(id::NAMES),
+    }
+}
+
 /// What may be wrong with the root, directly above the leaf.
 const OF_ROOT: &[(&str, Change)] = &[
     ("root-expired", |c| c.root.recipe.until = -3_600),
@@ -237,7 +276,7 @@ pub fn all(pool: &Pool) -> Vec<Kind> {
             });
         }
     }
-    for (list, n) in [(OF_LEAF_ONCE, 0), (OF_ROOT, 0), (BETWEEN, 1), (TWO_BETWEEN, 2)] {
+    for (list, n) in [(OF_LEAF_ONCE, 0), (SETTLED, 0), (OF_ROOT, 0), (BETWEEN, 1), (TWO_BETWEEN, 2)] {
         for (fault, change) in list {
             add((*fault).to_owned(), n, change);
         }
@@ -283,6 +322,9 @@ pub fn all(pool: &Pool) -> Vec<Kind> {
             first(c);
             second(c);
         });
+    }
+    for n in [5, 6, 7, 9, 10] {
+        add(format!("nothing, {n} between"), n, &|_| {});
     }
     add("sha1 on the leaf".into(), 0, &|c| {
         (c.root.key, c.leaf.recipe.hash) = (Key::Rsa(1), Hash::Sha1);

@@ -15,6 +15,7 @@ use tamga_testkit::differential::kept::Kept;
 use tamga_testkit::differential::situation::Case;
 use tamga_testkit::differential::{cover, observe, odd, report, serve, shrink};
 use tamga_testkit::matrix::chain::Pool;
+use tamga_testkit::matrix::run::CLIENTS;
 
 fn main() -> ExitCode {
     let options: Vec<String> = std::env::args().skip(1).collect();
@@ -70,23 +71,9 @@ fn ran(seed: u64, count: usize, clients: Option<&String>, only: Option<&String>)
         .collect();
     eprintln!("drawn after {:.1} s", began.elapsed().as_secs_f32());
     let port = serve::serve(&cases, &pool);
-    let all = [
-        Client::Curl,
-        Client::Chromium,
-        Client::Firefox,
-        Client::Node,
-        Client::Python,
-        Client::Java,
-        Client::Go,
-        Client::Gnutls,
-        Client::Git,
-        Client::Ruby,
-        Client::Php,
-        Client::Psql,
-    ];
     let wanted: Vec<Client> = match clients {
         Some(words) => words.split(',').map(|w| w.parse().unwrap()).collect(),
-        None => all.to_vec(),
+        None => CLIENTS.to_vec(),
     };
     let at = now();
     let observed = observe::observe(&cases, port, folder.path(), &wanted);

@@ -65,21 +65,7 @@ const UNHELD: &[(&str, &[&str])] = &[
             "issuer-name",
         ],
     ),
-    (
-        "python",
-        &[
-            "UNSPECIFIED",
-            "EE_KEY_TOO_SMALL",
-            "UNABLE_TO_VERIFY_LEAF_SIGNATURE",
-            "CERT_CHAIN_TOO_LONG",
-            "KEYUSAGE_NO_CERTSIGN",
-            "UNABLE_TO_DECODE_ISSUER_PUBLIC_KEY",
-            "ERROR_IN_CERT_NOT_BEFORE_FIELD",
-            "key-mismatch",
-            "ECC_CERT_NOT_FOR_SIGNING",
-            "issuer-name",
-        ],
-    ),
+    ("python", OPENSSL),
     (
         "bun",
         &[

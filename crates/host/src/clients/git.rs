@@ -1,6 +1,6 @@
 //! git over HTTPS, with the person's variables and without their settings.
 
-use super::{Observed, Visit, failed};
+use super::{Observed, Visit, by_words, failed};
 use crate::places::Machine;
 use crate::process;
 use std::path::{Path, PathBuf};
@@ -11,6 +11,7 @@ use tamga_core::plan::ports::{Commands, Environment};
 use tamga_core::stores::trust::system;
 use tamga_core::vocabulary::text::{Shown, harmless};
 
+const LIMIT: Duration = Duration::from_secs(25);
 /// What it says of a server whose certificate it took.
 const TAKEN: [&str; 6] = [
     "is this a git repository",
@@ -62,19 +63,11 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
         command.env_remove(name);
     }
     command.env("LC_ALL", "C").current_dir("/");
-    let ended = match process::run(command, b"", Duration::from_secs(25)) {
-        Ok(ended) => ended,
-        Err(e) => return failed(format!("git did not start: {e}")),
-    };
-    let raw = harmless(ended.errors.as_received().trim());
-    let words = harmless(&printed::git(ended.errors.as_received()));
-    let has = |all: &[&str]| all.iter().any(|w| words.contains(w));
-    match ended.code {
-        Some(0) => Observed::accepts(raw),
-        Some(_) if has(&TAKEN) => Observed::accepts(raw),
-        Some(_) if has(&REFUSED) => Observed::refuses(words, raw),
-        // Nobody was met, or it says something that is not known here.
-        Some(_) => failed(raw),
-        None => failed("git did not end within 25 seconds"),
+    match process::run(command, b"", LIMIT) {
+        Ok(ended) => {
+            let words = harmless(&printed::git(ended.errors.as_received()));
+            by_words(&ended, words, &TAKEN, &REFUSED, LIMIT)
+        }
+        Err(e) => failed(format!("git did not start: {e}")),
     }
 }

@@ -17,9 +17,11 @@ use crate::places::Machine;
 use compiled::Compiled;
 use script::Runtime;
 use std::net::SocketAddr;
+use std::time::Duration;
 use tamga_core::check::client::{Client, Outcome};
 use tamga_core::check::page::Page;
 use tamga_core::vocabulary::name::Name;
+use tamga_core::vocabulary::text::harmless;
 
 /// What a client really did.
 #[derive(Clone, Debug)]
@@ -171,6 +173,26 @@ fn side_by_side(visits: &[Visit], one: impl Fn(&Visit) -> Observed + Sync) -> Ve
 fn by_script(runtime: Runtime, machine: &Machine, visits: &[Visit]) -> Option<Vec<Observed>> {
     let program = runtime.program(machine)?;
     Some(runtime.visits(&program, machine, visits))
+}
+
+/// What a program that ends with words did: they say that it took the certificate, or that it did not. Words that are in neither list leave
+/// it open: nobody was met, or something else went wrong.
+fn by_words(
+    ended: &crate::process::Ended,
+    words: String,
+    taken: &[&str],
+    refused: &[&str],
+    limit: Duration,
+) -> Observed {
+    let raw = harmless(ended.errors.as_received().trim());
+    let has = |all: &[&str]| all.iter().any(|w| words.contains(w));
+    match ended.code {
+        Some(0) => Observed::accepts(raw),
+        Some(_) if has(taken) => Observed::accepts(raw),
+        Some(_) if has(refused) => Observed::refuses(words, raw),
+        Some(_) => failed(raw),
+        None => failed(format!("it did not end within {} seconds", limit.as_secs())),
+    }
 }
 
 fn failed(why: impl Into<String>) -> Observed {

@@ -1,6 +1,6 @@
 //! psql, asked to verify everything, with the person's variables and file of roots.
 
-use super::{Observed, Visit, failed};
+use super::{Observed, Visit, by_words, failed};
 use crate::places::Machine;
 use crate::process;
 use std::path::{Path, PathBuf};
@@ -10,6 +10,7 @@ use tamga_core::check::client::printed;
 use tamga_core::plan::ports::{Commands, Environment};
 use tamga_core::vocabulary::text::{Shown, harmless};
 
+const LIMIT: Duration = Duration::from_secs(25);
 /// What it says of a server whose certificate it took.
 const TAKEN: [&str; 4] =
     ["FATAL: ", "no password supplied", "expected authentication request", "server closed the connection unexpectedly"];
@@ -46,19 +47,11 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
     for name in ["PGSERVICE", "PGPASSWORD", "PGSSLMODE", "PGSSLCERT", "PGSSLKEY", "PGOPTIONS"] {
         command.env_remove(name);
     }
-    let ended = match process::run(command, b"", Duration::from_secs(25)) {
-        Ok(ended) => ended,
-        Err(e) => return failed(format!("psql did not start: {e}")),
-    };
-    let raw = harmless(ended.errors.as_received().trim());
-    let words = harmless(&printed::psql(ended.errors.as_received()));
-    let has = |all: &[&str]| all.iter().any(|w| words.contains(w));
-    match ended.code {
-        Some(0) => Observed::accepts(raw),
-        Some(_) if has(&TAKEN) => Observed::accepts(raw),
-        Some(_) if has(&REFUSED) => Observed::refuses(words, raw),
-        // Nobody was met, or it says something that is not known here.
-        Some(_) => failed(raw),
-        None => failed("psql did not end within 25 seconds"),
+    match process::run(command, b"", LIMIT) {
+        Ok(ended) => {
+            let words = harmless(&printed::psql(ended.errors.as_received()));
+            by_words(&ended, words, &TAKEN, &REFUSED, LIMIT)
+        }
+        Err(e) => failed(format!("psql did not start: {e}")),
     }
 }

@@ -230,7 +230,8 @@ const SPELLED_OUT: [(ObjectIdentifier, usize, &str); 3] = [
     (P521, 66, "753f3ec4fd39727ee18834ec558ef9b5f0140893d56c5b13731beb74fd45cf0c"),
 ];
 
-/// The curve whose numbers stand in ECParameters (RFC 3279 §2.3.5). All of them count: with a base point of his own choice anybody makes a key fit.
+/// The named curve with exactly these ECParameters (RFC 3279 §2.3.5). Every number is compared: a chosen base point would let a
+/// forged key pass.
 fn spelled_out(parameters: &[u8], what: &str) -> Result<ObjectIdentifier> {
     let numbers = || -> Option<[Vec<u8>; 6]> {
         let all = tlv::one(parameters).filter(|t| t.tag == SEQUENCE)?.inside()?;
@@ -504,7 +505,7 @@ mod tests {
                 all += 1;
                 refused += usize::from(read(&changed, "key").is_err());
             }
-            // A seed of the curve, which some add, is no part of it.
+            // The optional seed is not compared.
             assert!(refused + 5 > all && refused > 10, "{name}: {refused} of {all}");
         }
     }

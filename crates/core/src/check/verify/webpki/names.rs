@@ -115,7 +115,7 @@ fn in_block(name: &[u8], block: &[u8]) -> Result<bool, Fault> {
 
 /// Whether a name that a certificate has fits a host or a constraint.
 ///
-/// Errors: one of the two is no name of a host.
+/// Errors: one of the two is not the name of a host.
 fn fits(presented: &[u8], role: Role, wanted: &[u8]) -> Result<bool, Fault> {
     if !is_host(presented, true, false, false) {
         return Err(Fault::new("name-form"));

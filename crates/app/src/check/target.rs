@@ -59,9 +59,9 @@ pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
             }
             .into());
         }
-        return Err(
-            Error::Word { what: "kind of target", typed: format!("{scheme}://"), accepted: SCHEMES.into() }.into()
-        );
+        let what = if scheme.eq_ignore_ascii_case("http") { "target" } else { "kind of target" };
+        let typed = if what == "target" { typed.to_owned() } else { format!("{scheme}://") };
+        return Err(Error::Word { what, typed, accepted: SCHEMES.into() }.into());
     }
     // The ledger knows what a label means better than the directory in which Tamga is run.
     if let Some(issued) = around.current(typed)? {

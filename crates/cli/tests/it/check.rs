@@ -355,7 +355,7 @@ fn foreseen(s: &Sandbox, stores: &str, clients: &[&str]) {
 #[test]
 fn a_scheme_without_a_host_is_refused_with_what_was_typed() {
     let s = sandbox();
-    for typed in ["imaps://", "https://:8443", "wss:///path"] {
+    for typed in ["imaps://", "https://:8443", "wss:///path", "http://"] {
         let ran = s.run(&["check", typed]).expect(2);
         assert!(ran.err.contains(typed) && ran.err.contains("https://HOST"), "{}", ran.err);
     }

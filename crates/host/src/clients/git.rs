@@ -54,7 +54,9 @@ pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {
         // A file that is not there would be another answer.
         let there = std::fs::metadata(&bundle).is_ok_and(|m| m.len() > 0);
         let bundle = if there { bundle } else { PathBuf::from("/dev/null") };
-        command.args(["-c", &format!("http.sslCAInfo={}", bundle.shown()), "-c", "http.sslCAPath=/nonexistent"]);
+        let links = machine.real(Path::new(system::LINKS));
+        command.args(["-c", &format!("http.sslCAInfo={}", bundle.shown())]);
+        command.args(["-c", &format!("http.sslCAPath={}", links.shown())]);
     }
     command.args(["ls-remote", &visit.url()]);
     command.env("GIT_CONFIG_NOSYSTEM", "1").env("GIT_CONFIG_GLOBAL", "/dev/null").env("GIT_TERMINAL_PROMPT", "0");

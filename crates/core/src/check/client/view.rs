@@ -322,11 +322,7 @@ fn python(r: &Reader<'_>) -> TrustView {
 fn bun(r: &Reader<'_>) -> TrustView {
     let mut view = TrustView::default();
     add_file(&mut view, r, &system::bundle(r.look));
-    for name in ["SSL_CERT_FILE", "NODE_EXTRA_CA_CERTS"] {
-        if let Some(file) = r.look.env(name) {
-            add_file(&mut view, r, Path::new(&file));
-        }
-    }
+    add_from(&mut view, r, &["SSL_CERT_FILE", "NODE_EXTRA_CA_CERTS"]);
     looks_away(&mut view, r.look, "Bun");
     view
 }
@@ -348,9 +344,8 @@ fn grpc(r: &Reader<'_>) -> TrustView {
 fn git(r: &Reader<'_>) -> TrustView {
     let mut view = TrustView::default();
     add_file(&mut view, r, &system::bundle(r.look));
-    if let Some(file) = r.look.env("GIT_SSL_CAINFO") {
-        add_file(&mut view, r, Path::new(&file));
-    }
+    add_named(&mut view, r, Path::new(system::LINKS), &r.look.list(Path::new(system::LINKS)));
+    add_from(&mut view, r, &["GIT_SSL_CAINFO"]);
     if r.look.env("GIT_SSL_NO_VERIFY").is_some_and(|v| !matches!(v.as_str(), "" | "0" | "false" | "no" | "off")) {
         view.findings.push(
             Finding::new(Code::VerificationOff, "GIT_SSL_NO_VERIFY")
@@ -367,11 +362,7 @@ fn deno(r: &Reader<'_>) -> TrustView {
     if r.look.env("DENO_TLS_CA_STORE").is_some_and(|v| v.split(',').any(|s| s.trim() == "system")) {
         add_file(&mut view, r, &system::bundle(r.look));
     }
-    for name in ["DENO_CERT", "NODE_EXTRA_CA_CERTS"] {
-        if let Some(file) = r.look.env(name) {
-            add_file(&mut view, r, Path::new(&file));
-        }
-    }
+    add_from(&mut view, r, &["DENO_CERT", "NODE_EXTRA_CA_CERTS"]);
     view
 }
 
@@ -385,6 +376,13 @@ fn psql(r: &Reader<'_>) -> TrustView {
         view.unreadable = Some(Unreadable::Refuses(words));
     }
     view
+}
+
+/// The files that variables name, where they are set.
+fn add_from(view: &mut TrustView, r: &Reader<'_>, variables: &[&str]) {
+    for file in variables.iter().filter_map(|name| r.look.env(name)) {
+        add_file(view, r, Path::new(&file));
+    }
 }
 
 /// The switch of Node.js and Bun.

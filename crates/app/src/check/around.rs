@@ -1,5 +1,6 @@
 //! Everything that is the same for every target of a check.
 
+use super::kept::{self, Kept};
 use crate::certificate::current;
 use crate::env::Env;
 use crate::failure::Result;
@@ -8,7 +9,7 @@ use crate::secret::Secret;
 use std::net::IpAddr;
 use std::path::Path;
 use std::path::PathBuf;
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 use tamga_core::ca::authority::CERTIFICATE_FILE;
 use tamga_core::ca::report::{Authority, Issued};
 use tamga_core::check::assess::{self, Answer, Question};
@@ -106,6 +107,8 @@ pub(super) struct Around {
     pub(super) shown: Option<Shown>,
     pub(super) exceptions: Vec<Exception>,
     raise: &'static str,
+    answered: Kept<Arc<Answer>>,
+    certificates: Kept<Certificate>,
 }
 
 impl Around {
@@ -147,6 +150,8 @@ impl Around {
             shown: terms.client_certificate.as_deref().map(|l| shown(env, l, &terms.secret)).transpose()?,
             exceptions: exceptions::all(&env.machine),
             raise: env.raise(),
+            answered: Kept::default(),
+            certificates: Kept::default(),
         })
     }
 
@@ -155,6 +160,22 @@ impl Around {
     ///
     /// Errors: the ledger cannot be read.
     pub(super) fn ask(
+        &self,
+        served: &[Certificate],
+        names: &[Name],
+        spoken: Option<Spoken<'_>>,
+        of_database: bool,
+    ) -> Result<Arc<Answer>> {
+        let asked = kept::asked(served, names, spoken.as_ref(), of_database);
+        self.answered.or(asked, || self.judge(served, names, spoken, of_database).map(Arc::new))
+    }
+
+    /// Reads a certificate as forgivingly as clients do; None for what has not the shape of one.
+    pub(super) fn certificate(&self, der: &[u8]) -> Option<Certificate> {
+        self.certificates.or(kept::digest(der), || Certificate::read_any(der).ok_or(())).ok()
+    }
+
+    fn judge(
         &self,
         served: &[Certificate],
         names: &[Name],
@@ -240,7 +261,7 @@ impl Around {
 
 fn shown(env: &Env, label: &str, secret: &Secret) -> Result<Shown> {
     let (chain, key) = env.chain_and_key(&current(env, label)?, secret)?;
-    Ok(std::sync::Arc::new(tamga_host::serve::certified(&chain, &key)?))
+    Ok(Arc::new(tamga_host::serve::certified(&chain, &key)?))
 }
 
 fn account(env: &Env, typed: &str) -> Result<Account> {

@@ -98,7 +98,7 @@ impl Checked {
         }
     }
 
-    pub(super) fn take(&mut self, answer: Answer, chain: Vec<Certificate>) {
+    pub(super) fn take(&mut self, answer: &Answer, chain: Vec<Certificate>) {
         self.ending =
             if answer.is_good() || answer.verdicts.iter().all(|v| v.documented || v.outcome == Outcome::Unknown) {
                 Ending::Good
@@ -111,7 +111,7 @@ impl Checked {
             .max_by_key(|v| v.judgement.path.len())
             .map(|v| v.judgement.path.clone())
             .unwrap_or_default();
-        for v in answer.verdicts {
+        for v in &answer.verdicts {
             let mut findings: Vec<&'static str> = Vec::new();
             for f in &v.judgement.faults {
                 if !findings.contains(&f.code.word()) {
@@ -119,9 +119,9 @@ impl Checked {
                 }
             }
             let basis = if v.documented { "documented" } else { "predicted" };
-            self.rows.push(Row { client: v.client, basis, outcome: v.outcome, code: v.code, findings });
+            self.rows.push(Row { client: v.client, basis, outcome: v.outcome, code: v.code.clone(), findings });
         }
-        self.findings = answer.findings;
+        self.findings.clone_from(&answer.findings);
         self.chain = chain;
     }
 

@@ -44,7 +44,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -
         }
     };
     let first = met.remove(0);
-    let sent = match parsed(&first) {
+    let sent = match parsed(around, &first) {
         Ok(sent) => sent,
         Err(e) => {
             checked.ending = Ending::Bad;
@@ -59,7 +59,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -
         Some(spoken(&sent, &first)),
         *prelude == Prelude::Postgres,
     )?;
-    checked.take(answer, sent.chain);
+    checked.take(&answer, sent.chain);
     checked.wire.clone_from(&first.wire);
     if let Some(suite) = first.suite {
         checked.remarks.push(format!(
@@ -143,10 +143,10 @@ struct Sent {
 }
 
 /// Errors: already the first is no certificate.
-fn parsed(met: &Met) -> tamga_core::error::Result<Sent> {
+fn parsed(around: &Around, met: &Met) -> tamga_core::error::Result<Sent> {
     let mut sent = Sent { chain: Vec::new(), junk: Vec::new() };
     for (place, der) in met.chain.iter().enumerate() {
-        match Certificate::read_any(der) {
+        match around.certificate(der) {
             Some(c) => sent.chain.push(c),
             None if place == 0 => return Certificate::read(der, "what the server sent").map(|_| sent),
             None => sent.junk.push((place, der.clone())),
@@ -250,7 +250,7 @@ pub(super) fn hsts(env: &Env, around: &Around, host: &str) -> Option<Finding> {
 /// Another address of the same name that shows another certificate.
 fn elsewhere(around: &Around, checked: &mut Checked, meeting: &Meeting, first: &Met, other: &Met) -> Result<()> {
     let (here, there) = (first.address, other.address);
-    let Ok(sent) = parsed(other) else {
+    let Ok(sent) = parsed(around, other) else {
         checked.ending = Ending::Bad;
         let f = Finding::new(Code::Malformed, there.to_string())
             .with_summary(format!("{there} sends something that is no certificate"));
@@ -263,7 +263,7 @@ fn elsewhere(around: &Around, checked: &mut Checked, meeting: &Meeting, first: &
     checked.remarks.push(format!("{there} shows another certificate than {here}, {verdict}"));
     if !answer.is_good() {
         checked.ending = checked.ending.worst(Ending::Bad);
-        for mut f in answer.findings.into_iter().filter(|f| f.severity == Severity::Error) {
+        for mut f in answer.findings.iter().filter(|f| f.severity == Severity::Error).cloned() {
             f.about = format!("{} at {there}", f.about);
             f.summary = format!("at {there}: {}", f.summary);
             checked.findings.push(f);

@@ -4,6 +4,7 @@ mod around;
 mod checked;
 mod files;
 mod hops;
+mod kept;
 mod live;
 mod observed;
 mod plain;

@@ -7,6 +7,7 @@ use std::str::FromStr;
 use tamga_core::ca::report::Issued;
 use tamga_core::check::redirect::Address;
 use tamga_core::error::Error;
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::Prelude;
 
@@ -64,7 +65,8 @@ pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
         return Err(Error::Word { what, typed, accepted: SCHEMES.into() }.into());
     }
     // The ledger knows what a label means better than the directory in which Tamga is run.
-    if let Some(issued) = around.current(typed)? {
+    let is_label = Label::from_str(&typed.to_lowercase()).is_ok();
+    if is_label && let Some(issued) = around.current(typed)? {
         return Ok(Target::Label(Box::new(issued)));
     }
     let path = Path::new(typed);

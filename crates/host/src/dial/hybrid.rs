@@ -7,6 +7,7 @@ use ml_kem::{Decapsulate, DecapsulationKey, KeyExport, MlKem768, Seed};
 use rustls::crypto::{ActiveKeyExchange, SharedSecret, SupportedKxGroup};
 use rustls::ffdhe_groups::FfdheGroup;
 use rustls::{Error, NamedGroup, PeerMisbehaved, ProtocolVersion};
+use std::sync::{Arc, Mutex, PoisonError};
 use tamga_core::plan::ports::Entropy;
 use zeroize::Zeroizing;
 
@@ -20,13 +21,11 @@ pub(super) struct Hybrid;
 impl SupportedKxGroup for Hybrid {
     fn start(&self) -> Result<Box<dyn ActiveKeyExchange>, Error> {
         let classical = rustls::crypto::ring::kx_group::X25519.start()?;
-        let mut seed = Zeroizing::new([0; 64]);
-        System.fill(&mut *seed);
-        let key = DecapsulationKey::<MlKem768>::from_seed(Seed::from(*seed));
-        let mut share = key.encapsulation_key().to_bytes().to_vec();
+        let kem = Kem::current();
+        let mut share = kem.share.clone();
         let at = share.len();
         share.extend_from_slice(classical.pub_key());
-        Ok(Box::new(Begun { key, classical, share, at }))
+        Ok(Box::new(Begun { kem, classical, share, at }))
     }
 
     fn name(&self) -> NamedGroup {
@@ -42,9 +41,43 @@ impl SupportedKxGroup for Hybrid {
     }
 }
 
+/// How many connections have the same ML-KEM key: making one costs as much as the rest of a handshake.
+const USES: usize = 256;
+
+/// The key of ML-KEM, for some connections of this process. X25519's is new each time, so that what is new to quantum computers alone
+/// is shared; ML-KEM stays secure when a key is used again (FIPS 203 §3.1: indistinguishable under chosen ciphertexts).
+struct Kem {
+    key: DecapsulationKey<MlKem768>,
+    /// Its public half, as it is sent.
+    share: Vec<u8>,
+}
+
+impl Kem {
+    fn new() -> Kem {
+        let mut seed = Zeroizing::new([0; 64]);
+        System.fill(&mut *seed);
+        let key = DecapsulationKey::<MlKem768>::from_seed(Seed::from(*seed));
+        let share = key.encapsulation_key().to_bytes().to_vec();
+        Kem { key, share }
+    }
+
+    /// The one in use, or a new one after [`USES`] connections.
+    fn current() -> Arc<Kem> {
+        static IN_USE: Mutex<Option<(Arc<Kem>, usize)>> = Mutex::new(None);
+        let mut in_use = IN_USE.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((kem, left)) = in_use.as_mut().filter(|(_, left)| *left > 0) {
+            *left -= 1;
+            return kem.clone();
+        }
+        let kem = Arc::new(Kem::new());
+        *in_use = Some((kem.clone(), USES - 1));
+        kem
+    }
+}
+
 /// A key exchange that waits for the server's share.
 struct Begun {
-    key: DecapsulationKey<MlKem768>,
+    kem: Arc<Kem>,
     classical: Box<dyn ActiveKeyExchange>,
     share: Vec<u8>,
     /// Where the share of X25519 begins.
@@ -56,7 +89,7 @@ impl ActiveKeyExchange for Begun {
         let wrong = || Error::from(PeerMisbehaved::InvalidKeyShare);
         let (ciphertext, theirs) = theirs.split_at_checked(CIPHERTEXT).ok_or_else(wrong)?;
         let ciphertext = Array::try_from(ciphertext).map_err(|_| wrong())?;
-        let first = self.key.decapsulate(&ciphertext);
+        let first = self.kem.key.decapsulate(&ciphertext);
         let second = self.classical.complete(theirs)?;
         let both = Zeroizing::new([first.as_slice(), second.secret_bytes()].concat());
         Ok(SharedSecret::from(both.as_slice()))
@@ -100,6 +133,16 @@ mod tests {
         let second = server.complete(x25519).unwrap();
         let theirs = [first.as_slice(), second.secret_bytes()].concat();
         assert_eq!(ours.complete(&share).unwrap().secret_bytes(), theirs);
+    }
+
+    #[test]
+    fn a_key_serves_some_connections_and_its_x25519_half_one() {
+        let shares: Vec<Vec<u8>> = (0..2 * USES).map(|_| Hybrid.start().unwrap().pub_key().to_vec()).collect();
+        let count = |part: std::ops::Range<usize>| {
+            shares.iter().map(|s| &s[part.clone()]).collect::<std::collections::HashSet<_>>().len()
+        };
+        assert!((2..=3).contains(&count(0..1184)), "other tests of this process have used some of the first");
+        assert_eq!(count(1184..1216), 2 * USES);
     }
 
     #[test]

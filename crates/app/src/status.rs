@@ -412,7 +412,7 @@ pub fn seen_in(rows: &[Row], sha256: &Sha256Fingerprint) -> (Vec<StoreId>, Vec<S
 }
 
 /// What is wrong with the key beside a certificate.
-fn of_key(label: &str, folder: &Path, certificate: &Parsed) -> Option<(Code, String, String)> {
+pub(crate) fn of_key(label: &str, folder: &Path, certificate: &Parsed) -> Option<(Code, String, String)> {
     let file = folder.join(KEY_FILE);
     let shown = file.shown();
     let Ok(meta) = std::fs::metadata(&file) else {

@@ -18,6 +18,7 @@ use tamga_core::check::client::case::Spoken;
 use tamga_core::check::client::view::{self, TrustView};
 use tamga_core::deploy::access::Account;
 use tamga_core::error::Error;
+use tamga_core::finding::{Code, Finding};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::crl::{self, Crl};
 use tamga_core::pki::chain::revocation::Revocation;
@@ -220,6 +221,19 @@ impl Around {
         out.sort_by_key(|i| i.certificate.not_before);
         out.dedup_by(|a, b| a.certificate == b.certificate);
         Ok(out)
+    }
+
+    /// The key of a certificate for this host that lies in its directory and is another's.
+    ///
+    /// Errors: the ledger cannot be read.
+    pub(super) fn wrong_key(&self, host: &Name) -> Result<Option<Finding>> {
+        let known = self.known(&[], std::slice::from_ref(host))?;
+        let wrong = known.iter().filter(|i| i.is_live()).find_map(|i| {
+            let (code, what, remedy) = crate::status::of_key(&i.label, &i.folder, &i.certificate)?;
+            (code == Code::KeyMismatch)
+                .then(|| Finding::new(code, i.label.to_string()).with_summary(what).with_remedy(remedy))
+        });
+        Ok(wrong)
     }
 
     /// The certificate of the ledger that is meant to be in this file: the one of its directory, or the same one elsewhere.

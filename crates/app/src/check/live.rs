@@ -40,7 +40,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -
         Ok(met) => met,
         Err(missed) => {
             checked.wire = *missed.wire.clone();
-            return Ok(failed(env, around, checked, host, &missed));
+            return failed(env, around, checked, host, &missed);
         }
     };
     let first = met.remove(0);
@@ -118,7 +118,8 @@ fn everywhere(around: &Around, meeting: &Meeting) -> std::result::Result<Vec<Met
     }
 }
 
-fn failed(env: &Env, around: &Around, mut checked: Checked, host: &Name, missed: &Missed) -> Checked {
+/// Errors: the ledger cannot be read.
+fn failed(env: &Env, around: &Around, mut checked: Checked, host: &Name, missed: &Missed) -> Result<Checked> {
     let unreachable = matches!(missed.code, Code::UnresolvedName | Code::RefusedConnection | Code::SilentConnection);
     checked.ending = if unreachable { Ending::Blocked } else { Ending::Bad };
     let mut f = Finding::new(missed.code, host.to_string());
@@ -132,8 +133,16 @@ fn failed(env: &Env, around: &Around, mut checked: Checked, host: &Name, missed:
     }
     f.severity = Severity::Error;
     f.clients.clone_from(&around.clients);
+    // A server with a key that is not its certificate's says nothing of it, or that nothing is in common: the files do.
+    if matches!(missed.code, Code::HandshakeRefused | Code::NoCommonCipher)
+        && let Some(wrong) = around.wrong_key(host)?
+    {
+        f = Finding { summary: format!("{} ({})", wrong.summary, missed.detail), ..wrong };
+        f.severity = Severity::Error;
+        f.clients.clone_from(&around.clients);
+    }
     checked.findings.push(f);
-    checked
+    Ok(checked)
 }
 
 /// What the server sent, and what of it has not the shape of a certificate.
@@ -222,29 +231,36 @@ fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
 
 /// Where a browser remembers Strict-Transport-Security, a warning has no button to go on.
 fn over_tls_alone(env: &Env, around: &Around, checked: &mut Checked, host: &Name) {
-    let Some(mut f) = hsts(env, around, &host.to_string()) else { return };
-    let warns = checked.rows.iter().any(|r| r.client == Client::Chromium && r.outcome == Outcome::Warns);
-    if warns {
-        f.summary.push_str(": its warning about the certificate has no button to go on");
-        f.severity = Severity::Warning;
+    for mut f in hsts(env, around, &host.to_string()) {
+        let warns = checked.rows.iter().any(|r| f.clients.contains(&r.client) && r.outcome == Outcome::Warns);
+        if warns {
+            f.summary.push_str(": its warning about the certificate has no button to go on");
+            f.severity = Severity::Warning;
+        }
+        checked.findings.push(f);
     }
-    checked.findings.push(f);
 }
 
-/// What Chromium remembers of a host, if Chromium is one of the clients asked about.
-pub(super) fn hsts(env: &Env, around: &Around, host: &str) -> Option<Finding> {
-    if !around.clients.contains(&Client::Chromium) {
-        return None;
-    }
-    let r = hsts::remembered(&env.machine, host).into_iter().max_by_key(|r| r.until)?;
-    let whose = if r.domain == host { String::new() } else { format!(", by what {} said of its subdomains", r.domain) };
-    let mut f = Finding::new(Code::HstsRemembered, host).with_summary(format!(
-        "Chromium remembers until {} that {host} is asked over HTTPS alone, on every port{whose}",
-        r.until.date()
-    ));
-    f.remedy = format!("in Chromium open chrome://net-internals/#hsts and delete the policy of {}", r.domain);
-    f.clients.push(Client::Chromium);
-    Some(f)
+/// What browsers remember of a host: one finding for each that is one of the clients asked about.
+pub(super) fn hsts(env: &Env, around: &Around, host: &str) -> Vec<Finding> {
+    let all = hsts::remembered(&env.machine, host);
+    let of = |client: Client| {
+        let r = all.iter().filter(|r| r.client == client).max_by_key(|r| r.until)?;
+        let whose =
+            if r.domain == host { String::new() } else { format!(", by what {} said of its subdomains", r.domain) };
+        let mut f = Finding::new(Code::HstsRemembered, host).with_summary(format!(
+            "{} remembers until {} that {host} is asked over HTTPS alone, on every port{whose}",
+            client.title(),
+            r.until.date()
+        ));
+        f.remedy = match client {
+            Client::Firefox => format!("in Firefox's history choose Forget About This Site for a page of {}", r.domain),
+            _ => format!("in Chromium open chrome://net-internals/#hsts and delete the policy of {}", r.domain),
+        };
+        f.clients.push(client);
+        Some(f)
+    };
+    [Client::Chromium, Client::Firefox].into_iter().filter(|c| around.clients.contains(c)).filter_map(of).collect()
 }
 
 /// Another address of the same name that shows another certificate.

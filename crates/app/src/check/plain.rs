@@ -8,7 +8,7 @@ use crate::failure::Result;
 use crate::report::Outcome as Ending;
 use std::str::FromStr;
 use tamga_core::check::redirect::{Address, Next};
-use tamga_core::finding::{Finding, Severity};
+use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::Prelude;
 
@@ -35,10 +35,10 @@ pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address) -> 
     }
     report_hops(&mut checked, start, hops);
     // Who types http:// never gets there.
-    if let Some(mut f) = hsts(env, around, &start.host) {
+    checked.findings.retain(|f| f.code != Code::HstsRemembered || f.about != start.host);
+    for mut f in hsts(env, around, &start.host) {
         f.summary.push_str(&format!(": it asks https://{}:{} instead of {start}", start.host, start.port));
         f.severity = Severity::Warning;
-        checked.findings.retain(|other| other.code != f.code);
         checked.findings.push(f);
         checked.ending = checked.ending.worst(Ending::Bad);
     }

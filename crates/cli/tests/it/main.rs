@@ -31,6 +31,7 @@ mod guide;
 mod handed_on;
 mod hostile;
 mod hosts;
+mod hung_up;
 mod identity;
 mod images;
 mod inputs;

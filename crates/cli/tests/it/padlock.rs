@@ -154,6 +154,46 @@ fn what_chromium_remembers_of_a_host_is_read_from_its_profile() {
     assert_eq!(codes(&s.json(&words).expect(0).json()["targets"][0]), [""; 0]);
 }
 
+/// A real Firefox does the same, and is stopped as soon as it has written.
+#[test]
+fn what_firefox_remembers_of_a_host_is_read_from_its_profile() {
+    if !has(&["firefox-esr"]) {
+        return;
+    }
+    let header = "Strict-Transport-Security: max-age=31536000; includeSubDomains\r\n";
+    let (s, port) = served(&[("/", header, "<title>t</title>".into())]);
+    let profile = s.path("home/.mozilla/firefox/a.lab");
+    std::fs::create_dir_all(&profile).unwrap();
+    std::fs::write(s.path("home/.mozilla/firefox/profiles.ini"), "[Profile0]\nIsRelative=1\nPath=a.lab\nDefault=1\n")
+        .unwrap();
+    s.run(&["trust", "add", "--stores", "firefox"]).expect(0);
+    let url = format!("https://{HOST}:{port}/");
+    assert_eq!(codes(&check(&s, &url, "firefox", 0)), [""; 0]);
+    let here = format!("user_pref(\"network.dns.localDomains\", \"{HOST}\");\n");
+    std::fs::write(profile.join("user.js"), here).unwrap();
+    let mut c = Command::new("firefox-esr");
+    c.args(["--headless", "--no-remote", "--profile"]).arg(&profile).arg(&url).env("HOME", s.path("home"));
+    c.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+    let mut firefox = c.spawn().unwrap();
+    let written = profile.join("SiteSecurityServiceState.bin");
+    for _ in 0..600 {
+        if std::fs::metadata(&written).is_ok_and(|m| m.len() > 0) {
+            break;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(100));
+    }
+    firefox.kill().unwrap();
+    firefox.wait().unwrap();
+    let v = check(&s, &url, "firefox", 0);
+    assert_eq!(codes(&v), ["hsts-remembered"], "{v}");
+    assert!(v["findings"][0]["summary"].to_string().contains("Firefox remembers until"), "{v}");
+    let resolved = format!("--resolve=a.{HOST}=127.0.0.1");
+    let words = ["check", &format!("a.{HOST}:{port}"), "--clients", "firefox,chromium", &resolved];
+    let v = s.json(&words).expect(1).json()["targets"][0].clone();
+    let remembered = v["findings"].as_array().unwrap().iter().find(|f| f["code"] == "hsts-remembered").unwrap();
+    assert_eq!((&remembered["severity"], &remembered["clients"]), (&"warning".into(), &serde_json::json!(["firefox"])));
+}
+
 /// The same file, written here: who types http:// is led to a port that speaks no TLS.
 #[test]
 fn a_remembered_host_is_not_reached_over_plain_http() {

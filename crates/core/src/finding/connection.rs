@@ -58,6 +58,15 @@ pub(super) const ROWS: &[Entry] = &[
         by_hand: "Find out which program listens on the port (ss -ltnp).",
     },
     Entry {
+        code: Code::HandshakeRefused,
+        severity: Severity::Error,
+        summary: "the server ends the handshake without saying why",
+        meaning: "Clients report a closed connection or an internal error: they never see a certificate.",
+        cause: "The server cannot use its certificate or key (the key is another's, or its account may not read it), or this port does not speak TLS.",
+        remedy: "read the server's log; tamga match FILES says which key belongs to which certificate",
+        by_hand: "Servers that read the files at each handshake (Go, PHP) hang up in this way: compare the public key of the certificate with that of the key.",
+    },
+    Entry {
         code: Code::TlsTooOld,
         severity: Severity::Error,
         summary: "the server supports neither TLS 1.2 nor 1.3",

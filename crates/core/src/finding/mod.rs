@@ -82,6 +82,7 @@ codes! {
     PlainHttpOnTlsPort "plain-http-on-tls-port",
     TlsOnPlainPort "tls-on-plain-port",
     OtherProtocol "other-protocol",
+    HandshakeRefused "handshake-refused",
     TlsTooOld "tls-too-old",
     NoCommonCipher "no-common-cipher",
     ClientCertificateWanted "client-certificate-wanted",

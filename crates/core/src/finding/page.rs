@@ -36,7 +36,7 @@ pub(super) const ROWS: &[Entry] = &[
         summary: "the browser remembers that this host is asked over HTTPS alone",
         meaning: "http:// becomes https:// on every port of the host, and a warning about its certificate has no button to go on (RFC 6797).",
         cause: "The host, or a domain above it, once sent the Strict-Transport-Security header over HTTPS.",
-        remedy: "in Chromium open chrome://net-internals/#hsts and delete the policy of the domain",
+        remedy: "in Chromium delete the domain at chrome://net-internals/#hsts; in Firefox choose Forget About This Site in the history",
         by_hand: "Let the server send Strict-Transport-Security: max-age=0 over HTTPS, and do not send the header from test hosts.",
     },
 ];

@@ -188,7 +188,7 @@ pub fn meet(ask: &Ask<'_>, address: SocketAddr) -> Result<Met, Missed> {
             }
             let mut missed = wants.explained(explain(&e, &seen, &wire, address, until), address);
             // The server may be fine: Tamga's own TLS has fewer cipher suites than the clients.
-            let limits = [Code::TlsTooOld, Code::NoCommonCipher, Code::BudgetExhausted];
+            let limits = [Code::TlsTooOld, Code::NoCommonCipher, Code::BudgetExhausted, Code::HandshakeRefused];
             if limits.contains(&missed.code)
                 && prelude == Prelude::None
                 && let Some(older) = old::ask(host, address, until)
@@ -338,6 +338,10 @@ fn explain(e: &std::io::Error, seen: &[u8], wire: &Reader, address: SocketAddr, 
                 | AlertDescription::UserCanceled
                 | AlertDescription::NoRenegotiation),
             ) => missed(Code::OtherProtocol, &format!("it ends the handshake with the alert {alert:?}")),
+            // What is wrong is on its side, and older hellos change nothing.
+            rustls::Error::AlertReceived(AlertDescription::InternalError) => {
+                missed(Code::HandshakeRefused, "it answers with the alert internal_error")
+            }
             rustls::Error::AlertReceived(alert) => {
                 missed(Code::NoCommonCipher, &format!("it answers with the alert {alert:?}"))
             }
@@ -357,7 +361,12 @@ fn explain(e: &std::io::Error, seen: &[u8], wire: &Reader, address: SocketAddr, 
     if speaks_http(address, until) {
         return missed(Code::PlainHttpOnTlsPort, "it hangs up on TLS and answers plain HTTP");
     }
-    missed(Code::OtherProtocol, "it hangs up during the handshake")
+    match seen.first() {
+        None => missed(Code::HandshakeRefused, "it hangs up on a TLS hello"),
+        // A record of the handshake (RFC 8446 §5.1): it is TLS.
+        Some(22) => missed(Code::HandshakeRefused, "it hangs up in the middle of the handshake"),
+        Some(_) => missed(Code::OtherProtocol, "it hangs up during the handshake"),
+    }
 }
 
 /// What is left until a moment, at most so long; None if nothing is.

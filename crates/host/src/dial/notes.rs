@@ -89,7 +89,7 @@ impl Wants {
     /// Up to TLS 1.2 a server that lacks a client's certificate says only that something is missing: what it asked for says what.
     pub(super) fn explained(&self, missed: Missed, address: SocketAddr) -> Missed {
         let asked = self.shown.is_none() && self.asked.lock().is_ok_and(|asked| *asked);
-        if missed.code != Code::NoCommonCipher || !asked {
+        if !matches!(missed.code, Code::NoCommonCipher | Code::HandshakeRefused) || !asked {
             return missed;
         }
         Missed {

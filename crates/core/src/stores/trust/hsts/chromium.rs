@@ -1,40 +1,30 @@
-//! Strict-Transport-Security (RFC 6797) as Chromium's profiles remember it: such a host is asked over HTTPS alone, on every port, and a
-//! warning about its certificate cannot be clicked away (§8.4, §12.1).
-//!
-//! The file is `TransportSecurity` in a profile, JSON of version 2: each host as base64 of SHA-256 of its name in DNS wire form,
+//! As Chromium's profiles remember it: the file is `TransportSecurity` in a profile, JSON of version 2: each host as base64 of SHA-256 of its name in DNS wire form,
 //! `mode`, `expiry` in seconds since 1970, `sts_include_subdomains` (measured with Chromium 156). It is written some seconds after the
-//! visit. Firefox keeps its own by the site of the page and is not judged by its file.
+//! visit.
 
-use super::exceptions::CHROMIUM;
+use super::Remembered;
 use crate::plan::ports::Look;
+use crate::stores::trust::exceptions::CHROMIUM;
+use crate::vocabulary::client_id::Client;
 use crate::vocabulary::timestamp::Timestamp;
 use base64ct::{Base64, Encoding};
 use serde_json::Value;
 use sha2::{Digest, Sha256};
-use std::path::PathBuf;
 
-/// A host that a profile asks over HTTPS alone.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Remembered {
-    /// The file that remembers it.
-    pub file: PathBuf,
-    /// Whose header it was: the host itself, or a domain above it that said `includeSubDomains`.
-    pub domain: String,
-    /// Until when.
-    pub until: Timestamp,
-}
-
-/// What the profiles of Chromium and its relatives remember of a host. Of addresses nothing is remembered (RFC 6797 §8.1.1).
-pub fn remembered(look: &dyn Look, host: &str) -> Vec<Remembered> {
-    if host.parse::<std::net::IpAddr>().is_ok() {
-        return Vec::new();
-    }
+/// What the profiles of Chromium and its relatives remember of a host name.
+pub(super) fn remembered(look: &dyn Look, host: &str) -> Vec<Remembered> {
+    let client = Client::Chromium;
     let mut out = Vec::new();
     for folder in CHROMIUM.map(|f| look.home().join(f)) {
         for name in look.list(&folder) {
             let file = folder.join(name).join("TransportSecurity");
             let Some(bytes) = look.read(&file) else { continue };
-            out.extend(covering(&bytes, host, look.now()).map(|(domain, until)| Remembered { file, domain, until }));
+            out.extend(covering(&bytes, host, look.now()).map(|(domain, until)| Remembered {
+                client,
+                file,
+                domain,
+                until,
+            }));
         }
     }
     out

@@ -9,6 +9,7 @@ pub mod differential;
 pub mod firefox;
 pub mod hostile;
 pub mod judge;
+pub mod machine;
 pub mod matrix;
 pub mod mutual;
 pub mod sample;

@@ -14,7 +14,7 @@ use std::path::PathBuf;
 use std::str::FromStr;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::report::Issued;
-use tamga_core::deploy::recipe::{self, KnownError, Recipe, Setting, Tried, Work, Written};
+use tamga_core::deploy::recipe::{self, Act, KnownError, Recipe, Setting, Tried, Work, Written};
 use tamga_core::error::Error;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
@@ -109,7 +109,7 @@ fn setting(env: &Env, request: &Request, issued: &Issued) -> Result<Setting> {
         Some(label) => {
             let all = env.authorities()?;
             let a = authority::choose(Some(label), &all, false)?;
-            Some(env.authority_directory(&a.root_label).join(CERTIFICATE_FILE))
+            Some((a.root_label.clone(), env.authority_directory(&a.root_label).join(CERTIFICATE_FILE)))
         }
         None => None,
     };
@@ -196,7 +196,21 @@ impl From<&'static Recipe> for FactsView {
 #[derive(Serialize, JsonSchema)]
 struct WorkView<'a> {
     what: &'a str,
+    /// `run`, `look`, `append`, `by-hand`.
+    action: &'static str,
+    /// The file to which lines are appended.
+    path: Option<&'static str>,
     lines: &'a [String],
+}
+
+impl<'a> From<&'a Work> for WorkView<'a> {
+    fn from(w: &'a Work) -> WorkView<'a> {
+        let path = match w.act {
+            Act::AtEnd(path) => Some(path),
+            Act::Run | Act::Look | Act::ByHand => None,
+        };
+        WorkView { what: &w.what, action: w.act.word(), path, lines: &w.lines }
+    }
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -205,6 +219,10 @@ struct WrittenView<'a> {
     facts: FactsView,
     label: &'a str,
     path: &'a str,
+    /// `write` (the whole file), `append`, `merge`, `write-beside` (the application, or another machine).
+    action: &'static str,
+    /// Where exactly, in words.
+    place: Option<&'static str>,
     content: &'a str,
     file: Option<String>,
     files: Vec<WorkView<'a>>,
@@ -236,12 +254,14 @@ impl Serialize for Report {
             Report::Written(both, file) => {
                 let (w, setting) = &**both;
                 fn work(all: &[Work]) -> Vec<WorkView<'_>> {
-                    all.iter().map(|w| WorkView { what: &w.what, lines: &w.lines }).collect()
+                    all.iter().map(WorkView::from).collect()
                 }
                 let recipe = Box::new(WrittenView {
                     facts: FactsView::from(w.recipe),
                     label: &setting.label,
                     path: &w.path,
+                    action: w.recipe.config.place.word(),
+                    place: w.recipe.config.place.detail(),
                     content: &w.config,
                     file: file.as_ref().map(Shown::shown),
                     files: work(&w.files),

@@ -8,7 +8,7 @@ use crate::words::{human, wrap};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use tamga_app::recipe::{self, Report};
-use tamga_core::deploy::recipe::{ALL, Recipe, Setting, Tried, Written};
+use tamga_core::deploy::recipe::{ALL, Placement, Recipe, Setting, Tried, Written};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 
@@ -131,6 +131,14 @@ fn render_head(r: &Recipe) -> String {
     text
 }
 
+/// Where exactly in the file, after its name.
+fn place_words(w: &Written) -> String {
+    match w.recipe.config.place {
+        Placement::AtEnd => ", at its end".to_owned(),
+        other => other.detail().map(|d| format!(", {d}")).unwrap_or_default(),
+    }
+}
+
 fn render(w: &Written, s: &Setting, output: Option<&Path>) -> String {
     let mut text = render_head(w.recipe);
     let names: Vec<String> = s.names.iter().map(ToString::to_string).collect();
@@ -148,10 +156,19 @@ fn render(w: &Written, s: &Setting, output: Option<&Path>) -> String {
         step(&mut text, &work.what, &work.lines);
     }
     match output {
-        Some(file) => step(&mut text, &format!("{} {}, for: {}", human::good("written"), file.shown(), w.path), &[]),
+        Some(file) => {
+            let what = format!("{} {}, for: {}{}", human::good("written"), file.shown(), w.path, place_words(w));
+            step(&mut text, &what, &[]);
+        }
         None => {
             let lines: Vec<String> = w.config.trim_end().lines().map(str::to_owned).collect();
-            step(&mut text, &format!("write {}", human::strong(&w.path)), &lines);
+            let path = human::strong(&w.path);
+            let what = match w.recipe.config.place {
+                Placement::AtEnd => format!("add at the end of {path}"),
+                Placement::Within(_) => format!("put into {path}{}", place_words(w)),
+                Placement::Whole | Placement::Yours(_) => format!("write {path}{}", place_words(w)),
+            };
+            step(&mut text, &what, &lines);
         }
     }
     for work in &w.steps {

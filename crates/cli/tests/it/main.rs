@@ -15,6 +15,7 @@ mod at_a_terminal;
 mod attack;
 mod authority;
 mod boring;
+mod carried;
 mod certificates;
 mod check;
 mod children;

@@ -27,7 +27,12 @@ fn variants(server: &str, each: impl Fn(&Sandbox, &Path)) {
     .enumerate()
     {
         let file = format!("written-{n}");
-        s.run(&[&["recipe", server, "charts", "--output", &file], *more].concat()).expect(0);
+        let ran = s.run(&[&["recipe", server, "charts", "--output", &file], *more].concat());
+        // An option that this server would not notice is refused; the core's tests name who refuses what.
+        if ran.code == 2 && ran.err.contains("would not notice") {
+            continue;
+        }
+        ran.expect(0);
         let text = std::fs::read_to_string(s.lab(&file)).unwrap();
         for mark in
             ["{label}", "{port}", "{certificate}", "{key}", "{store}", "?redirect", "?clients", "!only13", "{first}"]
@@ -177,8 +182,10 @@ fn settings_stand_one_a_line() {
     {
         variants(server, |_, file| {
             let text = std::fs::read_to_string(file).unwrap();
-            for line in text.lines().filter(|l| !l.starts_with('#') && *l != "-") {
-                assert!(setting(line, sign), "{server}: {line:?}");
+            for line in
+                text.lines().filter(|l| !l.starts_with('#') && *l != "-" && !l.ends_with('{') && l.trim() != "}")
+            {
+                assert!(setting(line.trim_start(), sign), "{server}: {line:?}");
             }
         });
     }
@@ -211,7 +218,7 @@ fn a_recipe_says_every_step_and_refuses_what_the_server_cannot_use() {
     assert_eq!(std::fs::read_to_string(s.lab("mine.conf")).unwrap(), "mine");
     s.run(&["recipe", "nginx", "charts", "--output", "mine.conf", "--yes"]).expect(0);
     assert!(
-        std::fs::read_to_string(s.lab("mine.conf")).unwrap().contains("server_name charts.saltmarsh.test localhost;")
+        std::fs::read_to_string(s.lab("mine.conf")).unwrap().contains("server_name charts.saltmarsh.test localhost")
     );
     assert!(s.run(&["recipe", "nginx", "charts", "--output", "-"]).expect(0).out.starts_with("# From nginx"));
     // Several certificates: the facts alone, and which command goes on.

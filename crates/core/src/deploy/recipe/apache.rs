@@ -1,7 +1,8 @@
 //! Apache's HTTP server.
 
+use super::act::{by_hand, look, run};
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -14,6 +15,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     },
     config: Config {
         path: "/etc/apache2/sites-available/{label}.conf",
+        place: Placement::Whole,
         quote: Quote::Word,
         text: r"?otherport Listen {listen}{port} https
 <VirtualHost {listen}{port}>
@@ -39,19 +41,17 @@ pub(super) const RECIPE: Recipe = Recipe {
 ",
     },
     steps: &[
-        ("enable the modules and the site", "{sudo}a2enmod ssl http2\n{sudo}a2ensite {label}"),
-        (
+        run("enable the modules and the site", "{sudo}a2enmod ssl http2\n{sudo}a2ensite {label}"),
+        look(
             "find what else answers on this port: without a matching name, the first file in alphabetical order wins",
             "{sudo}grep -rnE 'VirtualHost|ServerName|SSLCertificate' /etc/apache2/sites-enabled",
         ),
-        ("disable the package's sites if nobody needs them", "{sudo}a2dissite 000-default default-ssl"),
-        (
-            "make sure that key and certificate match: Apache's own check does not, and a reload with a wrong pair stops the server",
-            "tamga match {folder}",
-        ),
+        by_hand("disable the package's sites if nobody needs them", "{sudo}a2dissite 000-default default-ssl"),
     ],
     check: "{sudo}apache2ctl -t",
+    start: "",
     reload: "{sudo}apache2ctl -k graceful",
+    notices: false,
     proof: ("/var/log/apache2/error.log", "configured -- resuming normal operations"),
     faults: &[
         KnownError {

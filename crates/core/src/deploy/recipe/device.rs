@@ -1,7 +1,8 @@
 //! A device: a printer, a camera, a gauge, a management controller.
 
+use super::act::by_hand;
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::deploy::export::Form;
 use crate::finding::Code;
 use crate::pki::key::KeyAlgorithm;
@@ -19,7 +20,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "{label}-device.txt, the steps at the device",
+        path: "{label}-device.txt",
+        place: Placement::Yours("the steps at the device"),
         quote: Quote::Bare,
         text: r"{first}: its own page, security or certificates
 A  with a key store
@@ -33,17 +35,19 @@ Then: its clock must be right, or every certificate is expired or not valid yet.
 ",
     },
     steps: &[
-        (
+        by_hand(
             "for old devices that support only the older key store encryption",
             "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes",
         ),
-        (
+        by_hand(
             "a device that is reached by its address needs the address in the certificate",
             "tamga renew {label} --add 192.168.7.20",
         ),
     ],
     check: "",
+    start: "",
     reload: "# restart the device at its page",
+    notices: false,
     proof: ("its page, read over HTTPS", "the fingerprint that tamga export {label} --as fingerprint prints"),
     faults: &[
         KnownError {

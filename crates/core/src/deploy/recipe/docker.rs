@@ -1,16 +1,24 @@
 //! A registry of container images, and the daemon that pulls from it.
 
+use super::act::{by_hand, look, run};
 use super::template::Quote;
-use super::{Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const REGISTRY: Recipe = Recipe {
     id: "docker-registry",
     also: &["registry"],
     title: "A registry of container images (distribution)",
-    facts: Facts { port: 5000, passphrase: "not possible: the key must not be encrypted; its file is 0600", ..WEB },
+    facts: Facts {
+        port: 5000,
+        owner: "docker-registry",
+        place: FileLocation::Own("/etc/docker/registry/tls"),
+        passphrase: "not possible: the key must not be encrypted; its file is 0600",
+        ..WEB
+    },
     config: Config {
-        path: "/etc/docker/registry/config.yml, section http",
+        path: "/etc/docker/registry/config.yml",
+        place: Placement::Within("section http"),
         quote: Quote::Inside,
         text: r#"version: 0.1
 storage:
@@ -27,17 +35,19 @@ http:
 "#,
     },
     steps: &[
-        (
+        by_hand(
             "on every machine that pulls from it: docker looks here, per host and port, without a restart",
             "{sudo}install -D -m 0644 {root} /etc/docker/certs.d/{host}:{port}/ca.crt",
         ),
-        (
+        look(
             "make sure that insecure-registries no longer names it",
             "{sudo}grep -n insecure-registries /etc/docker/daemon.json",
         ),
     ],
     check: "",
+    start: "",
     reload: "{sudo}systemctl restart docker-registry",
+    notices: false,
     proof: ("its log", "listening on … {port}, tls"),
     faults: &[
         KnownError {
@@ -75,6 +85,7 @@ pub(super) const DAEMON: Recipe = Recipe {
     },
     config: Config {
         path: "/etc/docker/daemon.json",
+        place: Placement::Whole,
         quote: Quote::Inside,
         text: r#"{
   "hosts": ["unix:///var/run/docker.sock", "tcp://{address}:{port}"],
@@ -88,17 +99,20 @@ pub(super) const DAEMON: Recipe = Recipe {
 "#,
     },
     steps: &[
-        (
+        by_hand(
             "anyone who reaches this port is root on the machine: let in only clients with a certificate",
             "!clients tamga recipe docker-daemon {label} --client-authority LABEL\n?clients tamga issue operator.{first} --purpose client",
         ),
-        (
+        look("from version 23 on it checks the file", "{sudo}dockerd --validate --config-file /etc/docker/daemon.json"),
+        run(
             "remove the hosts from the package's unit: the daemon does not start with both",
-            "{sudo}systemctl edit docker\n[Service]\nExecStart=\nExecStart=/usr/bin/dockerd",
+            "printf '[Service]\\nExecStart=\\nExecStart=%s\\n' \"$(command -v dockerd)\" | {sudo}install -D -m 0644 /dev/stdin /etc/systemd/system/docker.service.d/10-hosts.conf\n{sudo}systemctl daemon-reload",
         ),
     ],
-    check: "{sudo}dockerd --validate",
+    check: "",
+    start: "",
     reload: "{sudo}systemctl restart docker",
+    notices: false,
     proof: ("journalctl -u docker", "API listen on … {port}"),
     faults: &[
         KnownError {

@@ -1,7 +1,8 @@
 //! Dovecot, for mailboxes.
 
+use super::act::{by_hand, look};
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -16,6 +17,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     },
     config: Config {
         path: "/etc/dovecot/conf.d/99-{label}.conf",
+        place: Placement::Whole,
         quote: Quote::Bare,
         text: r"# Dovecot 2.4 calls the files ssl_server_cert_file and ssl_server_key_file.
 ssl = required
@@ -26,20 +28,30 @@ ssl_min_protocol = TLSv{minimum}
 ?clients ssl_ca = <{clients}
 ?clients ssl_verify_client_cert = yes
 ?clients auth_ssl_require_client_cert = yes
+?clients # Without a revocation list in the file above it would refuse every client.
+?clients ssl_require_crl = no
+?otherport service imap-login {
+?otherport   inet_listener imaps {
+?otherport     port = {port}
+?bound     address = {address}
+?otherport   }
+?otherport }
 ",
     },
     steps: &[
-        (
+        look(
             "keep the sign <: it makes dovecot read the file. 10-ssl.conf has the same settings; the later file takes precedence",
             "{sudo}doveconf -n | grep ssl",
         ),
-        (
+        by_hand(
             "?locked put the passphrase of the key into a file",
             "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}",
         ),
     ],
     check: "{sudo}doveconf -n >/dev/null",
+    start: "",
     reload: "{sudo}doveadm reload",
+    notices: false,
     proof: ("/var/log/mail.log", "master: Warning: SIGHUP received - reloading configuration"),
     faults: &[
         KnownError {
@@ -61,5 +73,5 @@ ssl_min_protocol = TLSv{minimum}
             remedy: "trust the root on that device: tamga export ROOT --as mobileconfig for phones",
         },
     ],
-    tried: Tried::Form("every line was checked to be a setting of its kind"),
+    tried: Tried::Run("Dovecot 2.3"),
 };

@@ -1,7 +1,8 @@
 //! A message gateway that signs and encrypts what it exchanges with a partner.
 
+use super::act::by_hand;
 use super::template::Quote;
-use super::{BOTH, Config, Facts, KnownError, RSA_ONLY, Recipe, Tried, WEB};
+use super::{BOTH, Config, Facts, KnownError, Placement, RSA_ONLY, Recipe, Tried, WEB};
 use crate::deploy::export::Form;
 use crate::finding::Code;
 
@@ -19,7 +20,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "{label}-partner.txt, a note to send to the partner with the certificate",
+        path: "{label}-partner.txt",
+        place: Placement::Yours("a note to send to the partner with the certificate"),
         quote: Quote::Bare,
         text: r"Certificate for signing, encryption and TLS of {first}
 Host and port:        {host}:{port}
@@ -31,16 +33,18 @@ In time before the end: a new certificate is sent; both are valid side by side u
 ",
     },
     steps: &[
-        ("send this to the partner, never the key", "tamga export {label} --as der --output {label}.cer"),
-        ("import this in the gateway's console, as key for signing and for decryption", "{made}"),
-        ("check the partner's certificate before you import it", "tamga show partner.cer"),
-        (
+        by_hand("send this to the partner, never the key", "tamga export {label} --as der --output {label}.cer"),
+        by_hand("import this in the gateway's console, as key for signing and for decryption", "{made}"),
+        by_hand("check the partner's certificate before you import it", "tamga show partner.cer"),
+        by_hand(
             "for gateways that support only the older key store encryption",
             "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes",
         ),
     ],
     check: "",
+    start: "",
     reload: "# in its console: activate the new key for both directions, keep the old one for decryption until the agreed day",
+    notices: false,
     proof: (
         "its log, after a first message in each direction",
         "signature verified\nreceipt (MDN) received and verified",

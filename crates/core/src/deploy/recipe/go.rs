@@ -1,7 +1,7 @@
 //! Go.
 
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -15,7 +15,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "main.go, in the application's directory",
+        path: "main.go",
+        place: Placement::Yours("in the application's directory"),
         quote: Quote::Inside,
         text: r#"package main
 
@@ -58,7 +59,9 @@ func main() {
     },
     steps: &[],
     check: "gofmt -l main.go && go vet main.go",
-    reload: "go run main.go",
+    start: "go run main.go",
+    reload: "",
+    notices: false,
     proof: ("what it prints", "https on port {port}"),
     faults: &[
         KnownError {
@@ -92,5 +95,5 @@ func main() {
             remedy: "tamga check https://HOST:PORT says which client and why",
         },
     ],
-    tried: Tried::Form("brackets and quotes of the program were checked"),
+    tried: Tried::Run("Go 1.19"),
 };

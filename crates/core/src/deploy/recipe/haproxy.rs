@@ -1,7 +1,8 @@
 //! HAProxy.
 
+use super::act::look;
 use super::template::Quote;
-use super::{Config, Facts, FileLocation, KnownError, LEAF_FIRST, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, LEAF_FIRST, Placement, Recipe, Tried, WEB};
 use crate::deploy::export::Form;
 use crate::finding::Code;
 
@@ -17,7 +18,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "/etc/haproxy/haproxy.cfg, at its end",
+        path: "/etc/haproxy/haproxy.cfg",
+        place: Placement::AtEnd,
         quote: Quote::Word,
         text: r"frontend {label}
     mode http
@@ -37,15 +39,19 @@ backend {label}-application
 ?redirect     mode http
 ?redirect     timeout client 60s
 ?redirect     bind {listen}{plain}
-?redirect     http-request redirect code 307 location https://%[req.hdr(host),field(1,:)]{at}%[capture.req.uri]
+?redirect     http-request set-var(txn.name) str({first})
+?redirect     http-request set-var(txn.name) 'req.hdr(host),regsub(:[0-9]+$,)' if { req.hdr(host) -m found }
+?redirect     http-request redirect code 307 location https://%[var(txn.name)]{at}%[capture.req.uri]
 ",
     },
-    steps: &[(
+    steps: &[look(
         "find what else binds this port: a bind line with a directory after crt serves its first file to unknown names",
         "{sudo}grep -nE 'bind|crt' /etc/haproxy/haproxy.cfg",
     )],
     check: "{sudo}haproxy -c -f /etc/haproxy/haproxy.cfg",
+    start: "",
     reload: "{sudo}systemctl reload haproxy",
+    notices: true,
     proof: (
         "journalctl -u haproxy (or /var/log/haproxy.log)",
         "[NOTICE] … New worker (…) forked\n[NOTICE] … Loading success",

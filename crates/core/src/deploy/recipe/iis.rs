@@ -1,7 +1,8 @@
 //! IIS on Windows.
 
+use super::act::by_hand;
 use super::template::Quote;
-use super::{COMMON, Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::deploy::export::Form;
 use crate::finding::Code;
 
@@ -18,7 +19,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "{label}.ps1, run beside the key store on the Windows machine",
+        path: "{label}.ps1",
+        place: Placement::Yours("run beside the key store on the Windows machine"),
         quote: Quote::Single,
         text: r"# Run as administrator. The passphrase is asked for; it stays in memory.
 $ErrorActionPreference = 'Stop'
@@ -39,14 +41,19 @@ New-WebBinding -Name $site -Protocol https -Port {port} -HostHeader '{first}' -S
 ",
     },
     steps: &[
-        ("copy these to the Windows machine", "{made}\n{made_secret} (read it there, then delete the copy)\n{root}"),
-        (
+        by_hand(
+            "copy these to the Windows machine",
+            "{made}\n{made_secret} (read it there, then delete the copy)\n{root}",
+        ),
+        by_hand(
             "import the root for this machine's own programs",
             "Import-Certificate -FilePath .\\root.pem -CertStoreLocation Cert:\\LocalMachine\\Root",
         ),
     ],
     check: "",
+    start: "",
     reload: "powershell -File {label}.ps1",
+    notices: false,
     proof: (
         "what this prints",
         "netsh http show sslcert hostnameport={first}:{port}\nCertificate Hash … is the SHA-1 that tamga export {label} --as fingerprint prints",

@@ -1,7 +1,8 @@
 //! JVM applications that are configured by a properties file.
 
+use super::act::look;
 use super::template::Quote;
-use super::{COMMON, Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::deploy::export::Form;
 use crate::finding::Code;
 
@@ -13,13 +14,15 @@ pub(super) const RECIPE: Recipe = Recipe {
         port: 8443,
         keys: COMMON,
         form: Form::Pkcs12,
+        clients: Form::Pkcs12,
         chain: "in the key store, with intermediates",
         owner: "",
         passphrase: "from the environment: a plain properties file never holds it",
         ..WEB
     },
     config: Config {
-        path: "application.properties, beside the application",
+        path: "application.properties",
+        place: Placement::Yours("beside the application"),
         quote: Quote::Inside,
         text: r"server.port={port}
 ?bound server.address={address}
@@ -31,15 +34,20 @@ server.ssl.key-alias={label}
 !only13 server.ssl.enabled-protocols=TLSv1.2,TLSv1.3
 ?only13 server.ssl.enabled-protocols=TLSv1.3
 ?clients server.ssl.client-auth=need
-?clients server.ssl.trust-certificate=file:{clients}
+?clients server.ssl.trust-store=file:{clients}
+?clients server.ssl.trust-store-type=PKCS12
+?clients # The store of roots holds nothing secret and is not encrypted.
+?clients server.ssl.trust-store-password=changeit
 ",
     },
-    steps: &[(
+    steps: &[look(
         "look for other settings: a profile's file, an argument or a variable takes precedence",
         "grep -rn 'server.ssl' --include='application*' .",
     )],
     check: "",
+    start: "",
     reload: "KEY_STORE_PASSPHRASE=\"$(cat {secret})\" java -jar application.jar",
+    notices: false,
     proof: ("the application's log", "started on port … {port} (https)"),
     faults: &[
         KnownError {

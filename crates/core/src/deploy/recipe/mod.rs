@@ -3,6 +3,7 @@
 //! Each server is one file with one table: facts, the text of its configuration, the steps that people forget, and the
 //! error texts by which it complains. [`write()`] fills one in for a certificate.
 
+mod act;
 mod explain;
 mod template;
 mod written;
@@ -32,6 +33,7 @@ mod sqlserver;
 mod tomcat;
 mod vite;
 
+pub use act::{Act, Placement, Step};
 pub use explain::{Known, known};
 pub use written::{Setting, Work, Written, write};
 
@@ -84,12 +86,16 @@ pub struct Recipe {
     pub facts: Facts,
     /// Its configuration.
     pub config: Config,
-    /// What has to be done besides, in order: what for, and the lines to type or to write.
-    pub steps: &'static [(&'static str, &'static str)],
+    /// What has to be done besides, in order.
+    pub steps: &'static [Step],
     /// The server's own check of its configuration; empty where it has none.
     pub check: &'static str,
-    /// How it takes up what is new.
+    /// How it is started with this configuration for the first time; empty where that is as after a renewal.
+    pub start: &'static str,
+    /// How it takes up renewed files; empty where it reads them for each connection.
     pub reload: &'static str,
+    /// True if its own check or its reload refuses a key that is not the certificate's, and it goes on with the old pair.
+    pub notices: bool,
     /// Where it tells that all is well, and in which words.
     pub proof: (&'static str, &'static str),
     /// How it complains.
@@ -119,6 +125,8 @@ pub struct Facts {
     pub mode: u32,
     /// Where it reads.
     pub place: FileLocation,
+    /// The form of the file with the root of its clients.
+    pub clients: Form,
     /// What it does with a key that needs a passphrase.
     pub passphrase: &'static str,
 }
@@ -135,8 +143,10 @@ pub enum FileLocation {
 /// A configuration file.
 #[derive(Debug)]
 pub struct Config {
-    /// Where it goes, as a template.
+    /// The file, as a template.
     pub path: &'static str,
+    /// Where in it the text goes.
+    pub place: Placement,
     /// How values are quoted in it.
     pub quote: Quote,
     /// Its text, as a template.
@@ -208,6 +218,7 @@ const WEB: Facts = Facts {
     owner: "root",
     mode: 0o600,
     place: FileLocation::Issued,
+    clients: Form::Pem,
     passphrase: "",
 };
 
@@ -265,7 +276,7 @@ mod tests {
                 ("chain", r.facts.chain),
                 ("passphrase", r.facts.passphrase),
                 ("config", r.config.text),
-                ("reload", r.reload),
+                ("start", if r.start.is_empty() { r.reload } else { r.start }),
                 ("where", r.proof.0),
                 ("proof", r.proof.1),
             ] {

@@ -1,7 +1,8 @@
 //! MongoDB.
 
+use super::act::{look, run};
 use super::template::Quote;
-use super::{BOTH, COMMON, Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
+use super::{BOTH, COMMON, Config, Facts, FileLocation, KnownError, Placement, Recipe, Tried, WEB};
 use crate::deploy::export::Form;
 use crate::finding::Code;
 
@@ -22,7 +23,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "/etc/mongod.conf, section net",
+        path: "/etc/mongod.conf",
+        place: Placement::Within("section net"),
         quote: Quote::Inside,
         text: r#"net:
   port: {port}
@@ -38,17 +40,19 @@ pub(super) const RECIPE: Recipe = Recipe {
 "#,
     },
     steps: &[
-        (
+        run(
             "install the root beside it: members and mongod itself verify with it",
             "{sudo}install -m 0644 {folder}/root.pem {root_own}",
         ),
-        (
+        look(
             "members of a replica set are clients of each other: the certificate needs both purposes",
             "tamga show {label}",
         ),
     ],
     check: "",
-    reload: "mongosh --tls --tlsCAFile {root_own} --host {host} --port {port} --eval 'db.adminCommand({ rotateCertificates: 1 })'",
+    start: "{sudo}systemctl restart mongod",
+    reload: "?clients {sudo}systemctl restart mongod\n!clients mongosh --tls --tlsCAFile {root_own} --host {host} --port {port} --eval 'db.adminCommand({ rotateCertificates: 1 })'",
+    notices: false,
     proof: (
         "/var/log/mongodb/mongod.log",
         "\"msg\":\"Waiting for connections\",\"attr\":{\"port\":{port},\"ssl\":\"on\"}",

@@ -1,7 +1,8 @@
 //! MySQL and MariaDB.
 
+use super::act::{by_hand, look};
 use super::template::Quote;
-use super::{Config, Facts, FileLocation, KnownError, OPENSSL, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, OPENSSL, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -19,6 +20,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     },
     config: Config {
         path: "/etc/mysql/conf.d/{label}.cnf",
+        place: Placement::Whole,
         quote: Quote::Word,
         text: r"[mysqld]
 ssl_cert = {certificate}
@@ -33,18 +35,20 @@ require_secure_transport = ON
 ",
     },
     steps: &[
-        (
+        look(
             "find other files with the same settings: the last one takes precedence",
             "{sudo}grep -rnE '^ *(ssl|tls|bind)' /etc/mysql",
         ),
-        ("?clients require a certificate for each account", "?clients ALTER USER 'gauge'@'%' REQUIRE X509;"),
-        (
+        by_hand("?clients require a certificate for each account", "?clients ALTER USER 'gauge'@'%' REQUIRE X509;"),
+        by_hand(
             "clients need the root and must verify the name",
             "mysql --ssl-ca={root} --ssl-verify-server-cert --host={host} --port={port}",
         ),
     ],
     check: "{sudo}mariadbd --help --verbose >/dev/null   # MySQL: mysqld --validate-config",
+    start: "{sudo}systemctl restart mariadb   # MySQL: mysql",
     reload: "{sudo}mariadb -e 'FLUSH SSL'   # MySQL: ALTER INSTANCE RELOAD TLS",
+    notices: true,
     proof: (
         "its error log (journalctl -u mariadb), and SHOW STATUS LIKE 'Ssl_server_not_after'",
         "ready for connections",

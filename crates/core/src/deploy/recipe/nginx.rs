@@ -1,7 +1,8 @@
 //! nginx.
 
+use super::act::{by_hand, look};
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -14,6 +15,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     },
     config: Config {
         path: "/etc/nginx/conf.d/{label}.conf",
+        place: Placement::Whole,
         quote: Quote::Word,
         text: r#"# From nginx 1.25.1 on write "http2 on;" as a line of its own instead of the word http2.
 server {
@@ -39,19 +41,24 @@ server {
 "#,
     },
     steps: &[
-        (
+        by_hand(
             "?locked put the passphrase of the key into a file",
             "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}",
         ),
-        (
+        look(
             "find what else answers to these names or this port: of two servers with one name, the first wins",
             "{sudo}grep -rnE 'server_name|listen .*(443|ssl)|ssl_certificate' /etc/nginx/conf.d /etc/nginx/sites-enabled",
         ),
-        ("remove the package's default site if nobody needs it", "{sudo}rm -f /etc/nginx/sites-enabled/default"),
-        ("in /etc/nginx/nginx.conf, so that the log shows success too", "error_log /var/log/nginx/error.log notice;"),
+        by_hand("remove the package's default site if nobody needs it", "{sudo}rm -f /etc/nginx/sites-enabled/default"),
+        by_hand(
+            "in /etc/nginx/nginx.conf, so that the log shows success too",
+            "error_log /var/log/nginx/error.log notice;",
+        ),
     ],
     check: "{sudo}nginx -t",
+    start: "",
     reload: "{sudo}nginx -s reload",
+    notices: true,
     proof: (
         "/var/log/nginx/error.log, with no [emerg] after it",
         "[notice] … reconfiguring\n[notice] … start worker process",

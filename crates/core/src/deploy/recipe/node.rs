@@ -1,7 +1,8 @@
 //! Node.js.
 
+use super::act::by_hand;
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -10,7 +11,8 @@ pub(super) const RECIPE: Recipe = Recipe {
     title: "Node.js 18 and later",
     facts: Facts { port: 8443, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
-        path: "server.mjs, in the application's directory",
+        path: "server.mjs",
+        place: Placement::Yours("in the application's directory"),
         quote: Quote::Inside,
         text: r#"import { readFileSync, writeFileSync } from "node:fs";
 import { createServer } from "node:https";
@@ -41,12 +43,14 @@ server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => con
 ?redirect }).listen({ port: {plain}, host: process.env.HOST ?? "{address}" });
 "#,
     },
-    steps: &[(
+    steps: &[by_hand(
         "Node.js programs that connect to it read neither the system's nor the browser's store",
         "export NODE_EXTRA_CA_CERTS={root}",
     )],
     check: "node --check server.mjs",
-    reload: "kill -HUP \"$(cat server.pid)\" || node server.mjs",
+    start: "node server.mjs",
+    reload: "kill -HUP \"$(cat server.pid)\"",
+    notices: false,
     proof: ("what it prints", "https on port {port}\ncertificate read again"),
     faults: &[
         KnownError {

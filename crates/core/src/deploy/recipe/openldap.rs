@@ -1,7 +1,8 @@
 //! OpenLDAP.
 
+use super::act::{at_end, by_hand, run};
 use super::template::Quote;
-use super::{COMMON, Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, FileLocation, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -18,7 +19,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "{label}.ldif, for ldapmodify",
+        path: "{label}.ldif",
+        place: Placement::Yours("for ldapmodify"),
         quote: Quote::Bare,
         text: r"dn: cn=config
 changetype: modify
@@ -43,15 +45,21 @@ replace: olcTLSProtocolMin
 ",
     },
     steps: &[
-        (
+        run(
             "make all settings in one change: one alone is refused (error 80)",
             "{sudo}ldapmodify -Y EXTERNAL -H ldapi:/// -f {label}.ldif",
         ),
-        ("for port 636 too, in /etc/default/slapd", "SLAPD_SERVICES=\"ldap:/// ldapi:/// ldaps:///\""),
-        ("on clients, in /etc/ldap/ldap.conf", "TLS_CACERT {root}\nTLS_REQCERT demand"),
+        at_end(
+            "/etc/default/slapd",
+            "for port 636 too, in /etc/default/slapd",
+            "!otherport SLAPD_SERVICES=\"ldap:/// ldapi:/// ldaps:///\"\n?otherport SLAPD_SERVICES=\"ldap://{goaddress}:{port}/ ldapi:///\"",
+        ),
+        by_hand("on clients, in /etc/ldap/ldap.conf", "TLS_CACERT {root}\nTLS_REQCERT demand"),
     ],
     check: "{sudo}slaptest -u",
-    reload: "{sudo}systemctl restart slapd",
+    start: "{sudo}systemctl restart slapd",
+    reload: "{sudo}ldapmodify -Y EXTERNAL -H ldapi:/// -f {label}.ldif",
+    notices: false,
     proof: ("journalctl -u slapd", "slapd starting"),
     faults: &[
         KnownError {

@@ -1,7 +1,8 @@
 //! PHP with a WebSocket.
 
+use super::act::by_hand;
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -10,7 +11,8 @@ pub(super) const RECIPE: Recipe = Recipe {
     title: "PHP with its own WebSocket server (wss)",
     facts: Facts { port: 8443, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
-        path: "websocket.php, in the application's directory",
+        path: "websocket.php",
+        place: Placement::Yours("in the application's directory"),
         quote: Quote::Inside,
         text: r#"<?php
 // A page over HTTPS may open wss:// only, and under a name that the certificate has.
@@ -24,42 +26,79 @@ $context = stream_context_create(["ssl" => [
 !only13     "crypto_method" => STREAM_CRYPTO_METHOD_TLSv1_2_SERVER | STREAM_CRYPTO_METHOD_TLSv1_3_SERVER,
 ?only13     "crypto_method" => STREAM_CRYPTO_METHOD_TLSv1_3_SERVER,
 ]]);
-$server = stream_socket_server("tls://{address}:{port}", $number, $text, STREAM_SERVER_BIND | STREAM_SERVER_LISTEN, $context);
+$server = stream_socket_server("tcp://{address}:{port}", $number, $text, STREAM_SERVER_BIND | STREAM_SERVER_LISTEN, $context);
 if (!$server) {
     fwrite(STDERR, "$text\n");
     exit(1);
 }
-file_put_contents("websocket.pid", getmypid());
 echo "wss on port {port}\n";
+// Each connection goes on when it has something to say: one that is silent keeps nobody else waiting. The files are read again for each.
+$open = []; // number => [socket, whether TLS is up, what was read, since when]
+$close = function (int $n) use (&$open) {
+    fclose($open[$n][0]);
+    unset($open[$n]);
+};
 while (true) {
-    $client = @stream_socket_accept($server, -1);
-    if (!$client) {
-        continue; // a client that does not trust the root ends here
+    $read = array_merge([$server], array_column($open, 0));
+    $write = $except = null;
+    stream_select($read, $write, $except, 5);
+    foreach ($open as $n => $one) {
+        if (time() - $one[3] > 30) {
+            $close($n);
+        }
     }
-    $head = "";
-    while (!str_contains($head, "\r\n\r\n") && ($line = fgets($client)) !== false) {
-        $head .= $line;
+    foreach ($read as $socket) {
+        if ($socket === $server) {
+            if ($client = @stream_socket_accept($server, 0)) {
+                stream_set_blocking($client, false);
+                $open[(int) $client] = [$client, false, "", time()];
+            }
+            continue;
+        }
+        $n = (int) $socket;
+        if (!isset($open[$n])) {
+            continue;
+        }
+        if (!$open[$n][1]) {
+            error_clear_last();
+            $done = @stream_socket_enable_crypto($socket, true);
+            if ($done === false) {
+                // A client that does not trust the root ends here, and so does a key that is not the certificate's.
+                fwrite(STDERR, (error_get_last()["message"] ?? "the client hung up") . "\n");
+                $close($n);
+            } elseif ($done === true) {
+                $open[$n][1] = true;
+            }
+            continue;
+        }
+        $open[$n][2] .= $some = (string) fread($socket, 8192);
+        if (str_contains($open[$n][2], "\r\n\r\n")) {
+            if (preg_match('/^Sec-WebSocket-Key:\s*(\S+)/mi', $open[$n][2], $key)) {
+                $accept = base64_encode(sha1($key[1] . "258EAFA5-E914-47DA-95CA-C5AB0DC85B11", true));
+                fwrite($socket, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: $accept\r\n\r\n");
+                fwrite($socket, "\x81\x05hello");
+            } else {
+                fwrite($socket, "HTTP/1.1 426 Upgrade Required\r\nUpgrade: websocket\r\nContent-Length: 0\r\n\r\n");
+            }
+            $close($n);
+        } elseif ($some === "" && feof($socket) || strlen($open[$n][2]) > 65536) {
+            $close($n);
+        }
     }
-    if (preg_match('/^Sec-WebSocket-Key:\s*(\S+)/mi', $head, $key)) {
-        $accept = base64_encode(sha1($key[1] . "258EAFA5-E914-47DA-95CA-C5AB0DC85B11", true));
-        fwrite($client, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: $accept\r\n\r\n");
-        fwrite($client, "\x81\x05hello");
-    } else {
-        fwrite($client, "HTTP/1.1 426 Upgrade Required\r\nUpgrade: websocket\r\nContent-Length: 0\r\n\r\n");
-    }
-    fclose($client);
 }
 "#,
     },
     steps: &[
-        ("in the page: wss, the certificate's name, no bare address", "new WebSocket(\"wss://{host}:{port}/\")"),
-        (
+        by_hand("in the page: wss, the certificate's name, no bare address", "new WebSocket(\"wss://{host}:{port}/\")"),
+        by_hand(
             "or put it behind a web server, which does TLS while PHP speaks ws on loopback; nginx then needs these lines",
             "proxy_http_version 1.1;\nproxy_set_header Upgrade $http_upgrade;\nproxy_set_header Connection \"upgrade\";",
         ),
     ],
     check: "php -l websocket.php",
-    reload: "kill \"$(cat websocket.pid)\"; php websocket.php",
+    start: "php websocket.php",
+    reload: "",
+    notices: false,
     proof: ("what it prints", "wss on port {port}"),
     faults: &[
         KnownError {
@@ -87,5 +126,5 @@ while (true) {
             remedy: "write wss:// in the page",
         },
     ],
-    tried: Tried::Form("the program was read by php -l"),
+    tried: Tried::Run("PHP 8.2"),
 };

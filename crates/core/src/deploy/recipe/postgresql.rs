@@ -1,7 +1,8 @@
 //! PostgreSQL.
 
+use super::act::{by_hand, look};
 use super::template::Quote;
-use super::{Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -18,6 +19,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     },
     config: Config {
         path: "/etc/postgresql/VERSION/main/conf.d/{label}.conf",
+        place: Placement::Whole,
         quote: Quote::Single,
         text: r"ssl = on
 ssl_cert_file = '{certificate}'
@@ -31,21 +33,23 @@ ssl_min_protocol_version = 'TLSv{minimum}'
 ",
     },
     steps: &[
-        (
+        by_hand(
             "?locked put the passphrase of the key into a file",
             "?locked {sudo}install -o {owner} -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}",
         ),
-        (
+        by_hand(
             "in pg_hba.conf: lines that begin with host allow connections without TLS, hostssl does not",
             "!clients hostssl all all all scram-sha-256\n?clients hostssl all all all cert",
         ),
-        (
+        look(
             "list what was set with ALTER SYSTEM: it takes precedence over every file",
             "{as_postgres}psql -c \"select name, setting, sourcefile from pg_settings where name like 'ssl%' and source <> 'default'\"",
         ),
     ],
     check: "{as_postgres}psql -c \"select sourcefile, name, error from pg_file_settings where error is not null\"",
+    start: "",
     reload: "{as_postgres}psql -c \"select pg_reload_conf()\"",
+    notices: true,
     proof: (
         "/var/log/postgresql, with no \"SSL configuration was not reloaded\" after it",
         "received SIGHUP, reloading configuration files",

@@ -1,7 +1,8 @@
 //! Python.
 
+use super::act::by_hand;
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -10,11 +11,13 @@ pub(super) const RECIPE: Recipe = Recipe {
     title: "Python 3.8 and later, with its ssl module",
     facts: Facts { port: 8443, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
-        path: "server.py, in the application's directory",
+        path: "server.py",
+        place: Placement::Yours("in the application's directory"),
         quote: Quote::Inside,
         text: r#"import functools
 import http.server
 import os
+?redirect import re
 import signal
 import ssl
 import threading
@@ -42,7 +45,7 @@ HOST = os.environ.get("HOST", "{address}")
 ?redirect 
 ?redirect class ToHttps(http.server.BaseHTTPRequestHandler):
 ?redirect     def do_GET(self):
-?redirect         name = self.headers.get("Host", "{first}").rsplit(":", 1)[0]
+?redirect         name = re.sub(r":\d+$", "", self.headers.get("Host", "{first}"))
 ?redirect         self.send_response(307)
 ?redirect         self.send_header("Location", f"https://{name}{at}{self.path}")
 ?redirect         self.end_headers()
@@ -68,12 +71,14 @@ while True:
     read_identity()
 "#,
     },
-    steps: &[(
+    steps: &[by_hand(
         "frameworks use the same two files",
         "uvicorn application:app --ssl-certfile {certificate} --ssl-keyfile {key}\nflask run --cert {certificate} --key {key}\ngunicorn --certfile {certificate} --keyfile {key} application:app",
     )],
     check: "python3 -m py_compile server.py",
-    reload: "kill -HUP \"$(cat server.pid)\" || python3 server.py",
+    start: "python3 server.py",
+    reload: "kill -HUP \"$(cat server.pid)\"",
+    notices: false,
     proof: ("what it prints", "certificate read\nhttps on port {port}"),
     faults: &[
         KnownError {

@@ -1,7 +1,8 @@
 //! RabbitMQ, a message broker.
 
+use super::act::look;
 use super::template::Quote;
-use super::{COMMON, Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, FileLocation, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -19,6 +20,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     },
     config: Config {
         path: "/etc/rabbitmq/conf.d/50-{label}.conf",
+        place: Placement::Whole,
         quote: Quote::Bare,
         text: r"# none closes the port without TLS.
 listeners.tcp = none
@@ -35,12 +37,14 @@ ssl_options.versions.1 = tlsv1.3
 !only13 ssl_options.versions.2 = tlsv1.2
 ",
     },
-    steps: &[(
+    steps: &[look(
         "look for other settings: a later file in conf.d takes precedence, and advanced.config over all",
         "{sudo}grep -rn ssl /etc/rabbitmq",
     )],
     check: "{sudo}rabbitmq-diagnostics check_certificate_expiration",
+    start: "{sudo}systemctl restart rabbitmq-server",
     reload: "{sudo}rabbitmqctl eval 'ssl:clear_pem_cache().'",
+    notices: false,
     proof: ("/var/log/rabbitmq/rabbit@HOST.log", "started TLS (SSL) listener on … {port}"),
     faults: &[
         KnownError {

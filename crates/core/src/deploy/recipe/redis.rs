@@ -1,7 +1,8 @@
 //! Redis.
 
+use super::act::{at_end, by_hand};
 use super::template::Quote;
-use super::{Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -17,7 +18,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "/etc/redis/{label}.conf, with a line \"include\" at the end of redis.conf",
+        path: "/etc/redis/{label}.conf",
+        place: Placement::Whole,
         quote: Quote::Word,
         text: r#"# port 0 closes the port without TLS.
 port 0
@@ -34,11 +36,20 @@ tls-ca-cert-file {root}
 "#,
     },
     steps: &[
-        ("at the end of /etc/redis/redis.conf: a later line takes precedence", "include /etc/redis/{label}.conf"),
-        ("programs connect with rediss:// and the root", "redis-cli --tls --cacert {root} -h {host} -p {port} ping"),
+        at_end(
+            "/etc/redis/redis.conf",
+            "at the end of /etc/redis/redis.conf: a later line takes precedence",
+            "include /etc/redis/{label}.conf",
+        ),
+        by_hand(
+            "programs connect with rediss:// and the root",
+            "redis-cli --tls --cacert {root} -h {host} -p {port} ping",
+        ),
     ],
     check: "",
-    reload: "redis-cli --tls --cacert {root} -h {host} -p {port} CONFIG SET tls-cert-file {certificate} tls-key-file {key}",
+    start: "{sudo}systemctl restart redis-server",
+    reload: "?clients {sudo}systemctl restart redis-server\n!clients redis-cli --tls --cacert {root} -h {host} -p {port} CONFIG SET tls-cert-file {certificate} tls-key-file {key} | tee /dev/stderr | grep -qx OK",
+    notices: true,
     proof: ("/var/log/redis/redis-server.log", "Ready to accept connections"),
     faults: &[
         KnownError {

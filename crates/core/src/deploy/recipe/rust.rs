@@ -1,7 +1,7 @@
 //! Rust.
 
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 use crate::pki::key::KeyAlgorithm;
 
@@ -24,12 +24,14 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "src/main.rs (in Cargo.toml: rustls = \"0.23\")",
+        path: "src/main.rs",
+        place: Placement::Yours("with rustls = \"0.23\" in Cargo.toml"),
         quote: Quote::Inside,
         text: r#"use rustls::pki_types::{CertificateDer, PrivateKeyDer, pem::PemObject};
 use rustls::{ServerConfig, ServerConnection, StreamOwned};
 use std::io::{Read, Write};
-use std::{error::Error, net::TcpListener, sync::Arc};
+use std::net::{TcpListener, TcpStream};
+use std::{error::Error, sync::Arc, time::Duration};
 
 fn config() -> Result<Arc<ServerConfig>, Box<dyn Error>> {
     let chain = CertificateDer::pem_file_iter("{certificate}")?.collect::<Result<Vec<_>, _>>()?;
@@ -49,21 +51,36 @@ fn config() -> Result<Arc<ServerConfig>, Box<dyn Error>> {
 fn main() -> Result<(), Box<dyn Error>> {
     let listener = TcpListener::bind("{address}:{port}")?;
     println!("https on port {port}");
+    config()?;
     for socket in listener.incoming() {
-        // Read for every connection: a renewed certificate is served without a restart.
-        let mut tls = StreamOwned::new(ServerConnection::new(config()?)?, socket?);
-        let mut request = [0; 4096];
-        if tls.read(&mut request).is_ok() {
-            let _ = tls.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 18\r\n\r\nserved over HTTPS\n");
-        }
+        // Each connection in a thread of its own: one that is silent, or breaks off, is no other's concern.
+        std::thread::spawn(move || {
+            if let Err(e) = serve(socket) {
+                eprintln!("{e}");
+            }
+        });
     }
+    Ok(())
+}
+
+fn serve(socket: std::io::Result<TcpStream>) -> Result<(), Box<dyn Error>> {
+    let socket = socket?;
+    socket.set_read_timeout(Some(Duration::from_secs(30)))?;
+    // Read for every connection: a renewed certificate is served without a restart.
+    let mut tls = StreamOwned::new(ServerConnection::new(config()?)?, socket);
+    let _ = tls.read(&mut [0; 4096])?;
+    tls.write_all(b"HTTP/1.1 200 OK\r\nContent-Length: 18\r\n\r\nserved over HTTPS\n")?;
+    tls.conn.send_close_notify();
+    tls.flush()?;
     Ok(())
 }
 "#,
     },
     steps: &[],
     check: "cargo check",
-    reload: "cargo run",
+    start: "cargo run",
+    reload: "",
+    notices: false,
     proof: ("what it prints", "https on port {port}"),
     faults: &[
         KnownError {

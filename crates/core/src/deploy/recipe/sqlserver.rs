@@ -1,7 +1,8 @@
 //! Microsoft SQL Server on Linux.
 
+use super::act::{by_hand, look};
 use super::template::Quote;
-use super::{Config, Facts, FileLocation, KnownError, RSA_ONLY, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, Placement, RSA_ONLY, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -19,7 +20,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         ..WEB
     },
     config: Config {
-        path: "/var/opt/mssql/mssql.conf, section network",
+        path: "/var/opt/mssql/mssql.conf",
+        place: Placement::Within("section network"),
         quote: Quote::Bare,
         text: r"# On Windows: import the PKCS#12 file, then choose it in the Configuration Manager.
 [network]
@@ -33,14 +35,19 @@ forceencryption = 1
 ",
     },
     steps: &[
-        (
+        by_hand(
             "clients compare the name: they must connect to a name of the certificate, and its common name must be the first of them",
             "sqlcmd -S {host},{port} -N -U operator",
         ),
-        ("remove TrustServerCertificate from clients: it accepts any certificate", "grep -rn TrustServerCertificate ."),
+        look(
+            "remove TrustServerCertificate from clients: it accepts any certificate",
+            "grep -rn TrustServerCertificate .",
+        ),
     ],
     check: "",
+    start: "",
     reload: "{sudo}systemctl restart mssql-server",
+    notices: false,
     proof: (
         "/var/opt/mssql/log/errorlog",
         "The certificate [Cert Hash(sha1) \"…\"] was successfully loaded for encryption.",

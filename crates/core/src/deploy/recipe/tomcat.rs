@@ -1,7 +1,9 @@
 //! Apache Tomcat.
 
+use super::act::{by_hand, look};
 use super::template::Quote;
-use super::{COMMON, Config, Facts, FileLocation, KnownError, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, FileLocation, KnownError, Placement, Recipe, Tried, WEB};
+use crate::deploy::export::Form;
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -14,38 +16,45 @@ pub(super) const RECIPE: Recipe = Recipe {
         owner: "tomcat",
         mode: 0o600,
         place: FileLocation::Own("/etc/tomcat10/tls/{label}"),
+        clients: Form::Pkcs12,
         passphrase: "plain text in server.xml (certificateKeyPassword): better an unencrypted key in a 0600 file",
         ..WEB
     },
     config: Config {
-        path: "/etc/tomcat10/server.xml, inside <Service name=\"Catalina\">",
+        path: "/etc/tomcat10/server.xml",
+        place: Placement::Within("inside <Service name=\"Catalina\">"),
         quote: Quote::Xml,
         text: r#"!bound <Connector port="{port}" protocol="org.apache.coyote.http11.Http11NioProtocol"
 ?bound <Connector port="{port}" address="{address}" protocol="org.apache.coyote.http11.Http11NioProtocol"
            SSLEnabled="true" scheme="https" secure="true" maxThreads="150">
   <UpgradeProtocol className="org.apache.coyote.http2.Http2Protocol"/>
 !only13 !clients   <SSLHostConfig protocols="TLSv1.2+TLSv1.3">
-!only13 ?clients   <SSLHostConfig protocols="TLSv1.2+TLSv1.3" certificateVerification="required" caCertificateFile="{clients}">
+!only13 ?clients   <SSLHostConfig protocols="TLSv1.2+TLSv1.3" certificateVerification="required" truststoreFile="{clients}" truststoreType="PKCS12" truststorePassword="changeit">
 ?only13 !clients   <SSLHostConfig protocols="TLSv1.3">
-?only13 ?clients   <SSLHostConfig protocols="TLSv1.3" certificateVerification="required" caCertificateFile="{clients}">
+?only13 ?clients   <SSLHostConfig protocols="TLSv1.3" certificateVerification="required" truststoreFile="{clients}" truststoreType="PKCS12" truststorePassword="changeit">
     <Certificate certificateFile="{certificate}" certificateKeyFile="{key}"/>
   </SSLHostConfig>
 </Connector>
 "#,
     },
     steps: &[
-        (
+        look(
             "remove an older Connector for this port: two cannot share it",
             "{sudo}grep -n 'SSLEnabled' /etc/tomcat10/server.xml",
         ),
-        (
+        by_hand(
             "?redirect to redirect plain HTTP to HTTPS (302), put this into web.xml, and redirectPort=\"{port}\" into the plain Connector",
             "?redirect <security-constraint><web-resource-collection><web-resource-name>all</web-resource-name><url-pattern>/*</url-pattern></web-resource-collection><user-data-constraint><transport-guarantee>CONFIDENTIAL</transport-guarantee></user-data-constraint></security-constraint>",
         ),
     ],
-    check: "{sudo}/usr/share/tomcat10/bin/configtest.sh",
+    check: "{as_tomcat}env CATALINA_BASE=/var/lib/tomcat10 /usr/share/tomcat10/bin/configtest.sh",
+    start: "",
     reload: "{sudo}systemctl restart tomcat10",
-    proof: ("/var/log/tomcat10/catalina.out", "Starting ProtocolHandler [\"https-jsse-nio-{port}\"]"),
+    notices: false,
+    proof: (
+        "journalctl -u tomcat10 (or the newest /var/log/tomcat10/catalina.*.log)",
+        "Starting ProtocolHandler [\"https-jsse-nio-{port}\"]",
+    ),
     faults: &[
         KnownError {
             text: "Failed to load keystore type … with path … due to",
@@ -72,5 +81,5 @@ pub(super) const RECIPE: Recipe = Recipe {
             remedy: "tamga check DIR --account tomcat names the obstacle",
         },
     ],
-    tried: Tried::Form("the fragment was read by an XML parser"),
+    tried: Tried::Run("Tomcat 10.1"),
 };

@@ -1,7 +1,8 @@
 //! A front-end development server.
 
+use super::act::{by_hand, look};
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Recipe, Tried, WEB};
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -10,7 +11,8 @@ pub(super) const RECIPE: Recipe = Recipe {
     title: "A front-end development server (Vite)",
     facts: Facts { port: 5173, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
-        path: "vite.https.mjs, beside your vite.config",
+        path: "vite.https.mjs",
+        place: Placement::Yours("beside your vite.config"),
         quote: Quote::Inside,
         text: r#"import { readFileSync } from "node:fs";
 
@@ -33,18 +35,20 @@ export const server = {
 "#,
     },
     steps: &[
-        (
+        by_hand(
             "add two lines to your configuration, and keep the rest",
             "import { server } from \"./vite.https.mjs\";\nexport default defineConfig({ server, /* your other settings */ });",
         ),
-        ("keep the files out of version control", "git check-ignore {key} || true"),
-        (
+        look("keep the files out of version control", "git check-ignore {key} || true"),
+        by_hand(
             "other front-end servers use the same two files",
             "webpack: devServer.server = { type: \"https\", options: { cert: \"{certificate}\", key: \"{key}\" } }\nnext dev --experimental-https --experimental-https-key {key} --experimental-https-cert {certificate}",
         ),
     ],
     check: "node --check vite.https.mjs",
+    start: "",
     reload: "npx vite",
+    notices: false,
     proof: ("what it prints", "Local: https://{first}:{port}/"),
     faults: &[
         KnownError {

@@ -1,7 +1,7 @@
 //! A recipe filled in for one certificate.
 
 use super::template::{Quote, Values};
-use super::{FileLocation, Recipe};
+use super::{Act, FileLocation, Recipe};
 use crate::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
 use crate::deploy::export::Form;
 use crate::error::{Error, Result};
@@ -13,8 +13,8 @@ use crate::vocabulary::text::Shown;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 
-/// The file in which a server looks for the root of its clients.
-const CLIENTS_FILE: &str = "clients.pem";
+/// The file in which a server looks for the root of its clients, without its ending.
+const CLIENTS_FILE: &str = "clients";
 
 /// For what a recipe is filled in.
 #[derive(Clone, Debug)]
@@ -39,8 +39,8 @@ pub struct Setting {
     pub redirect: Option<u16>,
     /// TLS 1.3 alone.
     pub only_13: bool,
-    /// The root whose clients alone are let in: its file.
-    pub clients: Option<PathBuf>,
+    /// The authority whose clients alone are let in: its label, and the file of its root.
+    pub clients: Option<(Label, PathBuf)>,
     /// The account that reads the key; None: the recipe's.
     pub owner: Option<String>,
     /// True if the person who types the steps is not root.
@@ -52,6 +52,8 @@ pub struct Setting {
 pub struct Work {
     /// What for.
     pub what: String,
+    /// Who carries it out.
+    pub act: Act,
     /// What to type or to write, line by line.
     pub lines: Vec<String>,
 }
@@ -87,6 +89,7 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
             instead: format!("make one that it takes: tamga issue NAME… --for {}", recipe.id),
         });
     }
+    has_effect(recipe, s)?;
     let s = &Setting { address: listens_on(s), ..s.clone() };
     let place = place(recipe, s);
     let values = values(recipe, s, &place);
@@ -97,27 +100,61 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         files.push(work);
     }
     if s.clients.is_some() {
-        let line = "{sudo}install -D -m 0644 {clients_source} {clients}";
-        files.push(Work { what: "install the root of the clients that may connect".into(), lines: lines(line) });
+        let line = match recipe.facts.clients {
+            Form::Pem => "{sudo}install -D -m 0644 {clients_source} {clients}",
+            _ => {
+                "tamga export {clients_label} --as pkcs12 --output {clients_made} --yes\n\
+                 {sudo}install -D -m 0644 {clients_made} {clients}"
+            }
+        };
+        files.push(Work {
+            what: "install the root of the clients that may connect".into(),
+            act: Act::Run,
+            lines: lines(line),
+        });
     }
     let mut steps: Vec<Work> = recipe
         .steps
         .iter()
-        .map(|(what, text)| Work { what: values.fill(what, Quote::Bare).trim_end().to_owned(), lines: lines(text) })
+        .map(|s| Work {
+            what: values.fill(s.what, Quote::Bare).trim_end().to_owned(),
+            act: s.act,
+            lines: lines(s.text),
+        })
         .filter(|w| !w.lines.is_empty())
         .collect();
     if !recipe.check.is_empty() {
-        steps.push(Work { what: "validate the configuration before you go on".into(), lines: lines(recipe.check) });
+        steps.push(Work {
+            what: "validate the configuration before you go on".into(),
+            act: Act::Run,
+            lines: lines(recipe.check),
+        });
     }
-    steps.push(Work { what: "start it, or let it reload".into(), lines: lines(recipe.reload) });
+    let pair = (!recipe.notices && recipe.facts.form == Form::Pem).then(|| lines("tamga match {folder}"));
+    if let Some(lines) = &pair {
+        let what = "make sure that the key belongs to the certificate: the server does not, before it is too late";
+        steps.push(Work { what: what.into(), act: Act::Run, lines: lines.clone() });
+    }
+    let (what, line) = match recipe.start {
+        "" => ("start it, or let it reload", recipe.reload),
+        start => ("start it with this", start),
+    };
+    steps.push(Work { what: what.into(), act: Act::Run, lines: lines(line) });
     let proof_lines = values.fill(recipe.proof.1, Quote::Bare).lines().map(str::to_owned).collect();
     steps.push(Work {
         what: format!("success looks like this in {}", values.fill(recipe.proof.0, Quote::Bare).trim()),
+        act: Act::Look,
         lines: proof_lines,
     });
     let target = if recipe.facts.scheme.is_empty() { "{host}:{port}" } else { "{scheme}://{host}:{port}" };
-    steps.push(Work { what: "check that no client warns".into(), lines: lines(&format!("tamga check {target}")) });
-    let renewal = again.into_iter().chain(lines(recipe.reload)).filter(|l| !l.starts_with('#')).collect();
+    steps.push(Work {
+        what: "check that no client warns".into(),
+        act: Act::Look,
+        lines: lines(&format!("tamga check {target}")),
+    });
+    let reload = lines(recipe.reload);
+    let pair = pair.filter(|_| !reload.is_empty()).unwrap_or_default();
+    let renewal = pair.into_iter().chain(again).chain(reload).filter(|l| !l.starts_with('#')).collect();
     Ok(Written {
         recipe,
         path: values.fill(recipe.config.path, Quote::Bare).trim_end().to_owned(),
@@ -127,6 +164,34 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         renewal,
         remarks: remarks(recipe, s),
     })
+}
+
+/// Errors: an option of which nothing would be seen in what is written.
+fn has_effect(recipe: &Recipe, s: &Setting) -> Result<()> {
+    let texts = || recipe.steps.iter().map(|s| s.text).chain([recipe.config.text]);
+    let says = |words: &[&str]| texts().any(|t| words.iter().any(|w| t.contains(w)));
+    let nothing = |option: &str, why: &str, instead: &str| {
+        Err(Error::Contradiction {
+            what: format!("{option} was given, and {} would not notice", recipe.id),
+            why: why.to_owned(),
+            instead: instead.to_owned(),
+        })
+    };
+    let elsewhere = "its ports and addresses are set elsewhere, for all its services";
+    if s.port.is_some_and(|p| p != recipe.facts.port) && !says(&["{port}"]) {
+        return nothing("--port", elsewhere, "leave --port away, and change it where they are set");
+    }
+    if s.address.is_some() && !says(&["{address}", "{listen}", "{goaddress}", "{rabbit}"]) {
+        return nothing("--address", elsewhere, "leave --address away, and change it where they are set");
+    }
+    let stays = s.into.is_none() && recipe.facts.place == FileLocation::Issued && recipe.facts.form == Form::Pem;
+    if let Some(owner) = s.owner.as_deref().filter(|o| *o != recipe.facts.owner)
+        && stays
+    {
+        let why = format!("the files stay where they are, and the account {owner} may not read the key there");
+        return nothing("--owner", &why, &format!("--owner {owner} --into DIRECTORY, which the account may read"));
+    }
+    Ok(())
 }
 
 /// The kinds of key that a server takes, in words.
@@ -159,14 +224,17 @@ fn place(recipe: &Recipe, s: &Setting) -> PathBuf {
 fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
     let path = |folder: &Path, name: &str| folder.join(name).shown();
     let store = format!("{}.{}", s.label, recipe.facts.form.ending());
+    let clients = format!("{CLIENTS_FILE}.{}", recipe.facts.clients.ending());
     let quoted = [
         ("folder", s.folder.shown()),
         ("place", place.shown()),
         ("certificate", path(place, CERTIFICATE_FILE)),
         ("key", path(place, KEY_FILE)),
         ("root", path(place, ROOT_FILE)),
-        ("clients", path(place, CLIENTS_FILE)),
-        ("clients_source", s.clients.as_ref().map(|c| c.shown()).unwrap_or_default()),
+        ("clients", path(place, &clients)),
+        ("clients_made", path(&s.folder, &clients)),
+        ("clients_source", s.clients.as_ref().map(|c| c.1.shown()).unwrap_or_default()),
+        ("clients_label", s.clients.as_ref().map(|c| c.0.to_string()).unwrap_or_default()),
         ("made", path(&s.folder, &store)),
         ("made_secret", path(&s.folder, &format!("{store}.passphrase"))),
         ("store", path(place, &store)),
@@ -177,6 +245,10 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
     let hosts: Vec<String> = s.names.iter().filter(|n| n.is_host()).map(ToString::to_string).collect();
     let domains: Vec<String> = s.names.iter().filter(|n| matches!(n, Name::Dns(_))).map(ToString::to_string).collect();
     let first = s.names.iter().find(|n| n.is_host());
+    // As a browser asks for them: an address too, IPv6 in brackets.
+    let asked: Vec<String> = s.names.iter().filter(|n| n.is_host()).map(in_a_url).collect();
+    let primary = domains.first().or(asked.first());
+    let aliases: Vec<&str> = asked.iter().filter(|a| Some(*a) != primary).map(String::as_str).collect();
     let host = match first {
         Some(Name::Ip(IpAddr::V6(a))) => format!("[{a}]"),
         Some(Name::Dns(d)) => d.strip_prefix("*.").map_or_else(|| d.clone(), |rest| format!("www.{rest}")),
@@ -192,8 +264,8 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
         ("host", host.clone()),
         ("first", domains.first().cloned().unwrap_or(host)),
         ("hosts", hosts.join(" ")),
-        ("names", if domains.is_empty() { "_".into() } else { domains.join(" ") }),
-        ("aliases", domains.get(1..).unwrap_or_default().join(" ")),
+        ("names", if asked.is_empty() { "_".into() } else { asked.join(" ") }),
+        ("aliases", aliases.join(" ")),
         ("address", s.address.map_or_else(|| "0.0.0.0".into(), |a| a.to_string())),
         ("listen", s.address.map_or_else(|| "*:".into(), before_port)),
         ("owner", owner),
@@ -203,6 +275,7 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
         ("minor", if s.only_13 { "3" } else { "2" }.to_owned()),
         ("goaddress", s.address.map_or_else(String::new, |a| before_port(a).trim_end_matches(':').to_owned())),
         ("rabbit", s.address.map_or_else(String::new, |a| format!("{a}:"))),
+        ("as_tomcat", if s.raise { "sudo -u tomcat " } else { "runuser -u tomcat -- " }.to_owned()),
         ("as_postgres", if s.raise { "sudo -u postgres " } else { "runuser -u postgres -- " }.to_owned()),
         ("sudo", if s.raise { "sudo " } else { "" }.to_owned()),
     ];
@@ -217,7 +290,7 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
     flag("only13", s.only_13);
     flag("locked", s.locked);
     flag("bound", s.address.is_some());
-    flag("aliases", domains.len() > 1);
+    flag("aliases", !aliases.is_empty());
     flag("otherport", port != recipe.facts.port || s.address.is_some());
     flag("otherplain", s.redirect.is_some_and(|p| p != 80) || (s.redirect.is_some() && s.address.is_some()));
     Values { quoted: quoted.into(), bare: bare.into(), flags }
@@ -228,6 +301,13 @@ fn listens_on(s: &Setting) -> Option<IpAddr> {
     let hosts = || s.names.iter().filter(|n| n.is_host());
     let is_local = hosts().next().is_some() && hosts().all(Name::is_loopback);
     s.address.or_else(|| is_local.then_some(IpAddr::V4(std::net::Ipv4Addr::LOCALHOST)))
+}
+
+fn in_a_url(name: &Name) -> String {
+    match name {
+        Name::Ip(IpAddr::V6(a)) => format!("[{a}]"),
+        other => other.to_string(),
+    }
 }
 
 /// An address as it stands before a port.
@@ -260,7 +340,7 @@ fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values) -> (Option
         }
         Form::Pem => {
             let what = format!("the files stay where they are: {} reads them there as {}", recipe.id, who(recipe, s));
-            return (Some(Work { what, lines: vec![s.folder.shown()] }), Vec::new());
+            return (Some(Work { what, act: Act::Look, lines: vec![s.folder.shown()] }), Vec::new());
         }
         Form::CombinedPem => {
             again.extend(lines("tamga export {label} --as combined-pem --output {made} --yes"));
@@ -284,7 +364,7 @@ fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values) -> (Option
         }
     }
     all.extend(again.iter().cloned());
-    (Some(Work { what: format!("put the files where {} reads them", recipe.id), lines: all }), again)
+    (Some(Work { what: format!("put the files where {} reads them", recipe.id), act: Act::Run, lines: all }), again)
 }
 
 fn who(recipe: &Recipe, s: &Setting) -> String {
@@ -302,7 +382,7 @@ fn remarks(recipe: &Recipe, s: &Setting) -> Vec<String> {
              refuses it over HTTP, and with any other certificate, long after this server is gone"
                 .to_owned(),
         );
-        if !recipe.config.text.contains("?redirect") && !recipe.steps.iter().any(|s| s.0.starts_with("?redirect")) {
+        if !recipe.config.text.contains("?redirect") && !recipe.steps.iter().any(|s| s.what.starts_with("?redirect")) {
             out.push(format!("{} has no redirect of its own: put a web server in front of it", recipe.id));
         }
     }
@@ -315,6 +395,9 @@ fn remarks(recipe: &Recipe, s: &Setting) -> Vec<String> {
     }
     if s.locked {
         out.push(format!("the key needs a passphrase: {}", recipe.facts.passphrase));
+    }
+    if recipe.reload.is_empty() {
+        out.push(format!("after a renewal nothing is to be done: {} reads the files for each connection", recipe.id));
     }
     if !s.names.iter().any(Name::is_host) {
         out.push(format!("{} has no host name or address: no client accepts it for a server", s.label));

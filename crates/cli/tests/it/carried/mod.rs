@@ -1,0 +1,371 @@
+//! Recipes carried out to the letter, on a machine of their own, with the server as its package brings it: started by its own unit, the
+//! configuration written where the recipe says, then visited by real clients.
+
+use serde_json::Value;
+use tamga_testkit::machine::Machine;
+use tamga_testkit::sandbox::has;
+
+const VISIT: &str = include_str!("visit.py");
+
+/// How one server is carried out.
+struct Server {
+    /// The recipe, and the words after the label.
+    recipe: &'static str,
+    words: &'static [&'static str],
+    /// What must be installed for it.
+    needs: &'static [&'static str],
+    /// The unit that its package starts.
+    unit: &'static str,
+    /// What a person types for what the recipe leaves to a person, and what a test needs besides. `CONTENT` is a file with the configuration.
+    by_hand: &'static str,
+    /// How it is visited, and where.
+    visit: (&'static str, u16),
+    /// True for a program that is started in the foreground, by the person.
+    starts_itself: bool,
+    /// True if it sends plain HTTP to HTTPS.
+    redirects: bool,
+}
+
+const PLAIN: Server = Server {
+    recipe: "",
+    words: &[],
+    needs: &[],
+    unit: "",
+    by_hand: "true",
+    visit: ("https", 443),
+    starts_itself: false,
+    redirects: false,
+};
+
+/// A machine with a lab: `saltmarsh` for servers, `crew` for clients, `strangers` whom the machine trusts like any public authority.
+fn lab(server: &Server) -> Option<Machine> {
+    if !has(server.needs) {
+        return None;
+    }
+    let m = Machine::start(env!("CARGO_BIN_EXE_tamga").as_ref())?;
+    m.write("/root/visit.py", VISIT);
+    let issue = format!(
+        "tamga issue charts.saltmarsh.test localhost 127.0.0.1 ::1 --issuer saltmarsh --label charts --for {}",
+        server.recipe
+    );
+    let more = "
+        cd /root
+        grep -q charts.saltmarsh.test /etc/hosts || echo '127.0.0.1 charts.saltmarsh.test' >> /etc/hosts
+        for a in saltmarsh crew strangers; do tamga authority create $a; done
+        for a in crew strangers; do tamga issue operator@saltmarsh.test --purpose client --issuer $a --label $a-operator; done
+        tamga trust add strangers --stores system
+    ";
+    m.types(&format!("{more}\n{issue}")).expect(0);
+    if !server.starts_itself {
+        m.types(&format!("systemctl start {}", server.unit)).expect(0);
+    }
+    Some(m)
+}
+
+fn lines(work: &Value) -> String {
+    work["lines"].as_array().unwrap().iter().map(|l| l.as_str().unwrap()).collect::<Vec<_>>().join("\n")
+}
+
+/// Does everything that the recipe says, in its order; gives it back.
+fn carry_out(m: &Machine, server: &Server, more: &[&str]) -> Value {
+    let words = [&["recipe", server.recipe, "charts"], server.words, more, &["--format", "json"]].concat().join(" ");
+    let ran = m.types(&format!("cd /root && tamga {words}")).expect(0);
+    let r = ran.json()["recipe"].clone();
+    let types = |lines: &str| m.types(&format!("cd /root\n{lines}")).expect(0);
+    for work in r["files"].as_array().unwrap().iter().filter(|w| w["action"] == "run") {
+        types(&lines(work));
+    }
+    let (path, content) = (r["path"].as_str().unwrap(), r["content"].as_str().unwrap());
+    m.write("/root/content", content);
+    match r["action"].as_str().unwrap() {
+        "write" => m.write(path, content),
+        "append" => drop(types(&format!("cat content >> {path}"))),
+        "write-beside" => m.write(&format!("/root/{path}"), content),
+        _ => {}
+    }
+    types(server.by_hand);
+    for work in r["steps"].as_array().unwrap() {
+        match work["action"].as_str().unwrap() {
+            // In the background here, with what it prints in a log.
+            "run" if server.starts_itself && work["what"].as_str().unwrap().starts_with("start it") => {
+                let line = lines(work);
+                types(&format!("mkdir -p /run/units; {line} > /run/units/program.log 2>&1 &"));
+            }
+            "run" => drop(types(&lines(work))),
+            "append" => {
+                drop(types(&format!("cat >> {} <<'END'\n{}\nEND", work["path"].as_str().unwrap(), lines(work))))
+            }
+            _ => {}
+        }
+    }
+    r
+}
+
+/// A visit with the certificate of this label, or without one; until it is `wanted` or half a minute has passed.
+fn visit(m: &Machine, server: &Server, client: Option<&str>, wanted: &str) -> String {
+    let (kind, port) = server.visit;
+    let folder = client.map(|c| format!(" /root/{c}")).unwrap_or_default();
+    let line = format!("python3 /root/visit.py {kind} 127.0.0.1 {port} /root/charts/root.pem{folder}");
+    let mut said = String::new();
+    for _ in 0..60 {
+        let ran = m.types(&line);
+        said = format!("{}{}", ran.out, ran.err);
+        if said.starts_with(wanted) {
+            break;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(500));
+    }
+    said
+}
+
+#[track_caller]
+fn stands(m: &Machine, server: &Server, client: Option<&str>, wanted: &str) {
+    let said = visit(m, server, client, wanted);
+    let log = || {
+        m.types(&format!("journalctl -u {}; tail -n 30 /var/log/mail.log /var/log/tomcat10/* || true", server.unit)).out
+    };
+    assert!(said.starts_with(wanted), "{}, with {client:?}, not {wanted}: {said}\n{}", server.recipe, log());
+}
+
+/// Everything that the services wrote.
+const LOGS: &str = "cat /run/units/*.log; find /var/log -type f ! -path '*/apt/*' ! -name 'dpkg*' -newer /root/visit.py -exec cat {} + 2>/dev/null || true";
+
+/// A line of a judgement, for the table that `just recipes` prints.
+fn judged(server: &Server, judgement: &str) {
+    use std::io::Write as _;
+    let Some(table) = std::env::var_os("TAMGA_TESTS_RECIPES") else { return };
+    let mut file = std::fs::OpenOptions::new().append(true).create(true).open(table).unwrap();
+    file.write_all(format!("{}\t{judgement}\n", server.recipe).as_bytes()).unwrap();
+}
+
+/// The success lines of the recipe stand in some log.
+fn says_so(m: &Machine, server: &Server, r: &Value) {
+    let steps = r["steps"].as_array().unwrap();
+    let proof = steps.iter().find(|w| w["what"].as_str().unwrap().starts_with("success looks like this")).unwrap();
+    for line in proof["lines"].as_array().unwrap().iter().map(|l| l.as_str().unwrap()) {
+        let mut all = String::new();
+        let said = (0..40).any(|_| {
+            all = m.types(LOGS).out;
+            let has = |l: &str| {
+                let mut rest = l;
+                line.split('…')
+                    .map(str::trim)
+                    .all(|piece| rest.find(piece).map(|at| rest = &rest[at + piece.len()..]).is_some())
+            };
+            let found = all.lines().any(has);
+            if !found {
+                std::thread::sleep(std::time::Duration::from_millis(250));
+            }
+            found
+        });
+        assert!(said, "{}: {line:?} is in no log:\n{all}", server.recipe);
+    }
+    judged(server, "success-line");
+}
+
+/// A key of another certificate is noticed by what the recipe says to do after a renewal, and the old pair is served on.
+fn notices_a_wrong_pair(m: &Machine, server: &Server, renewal: &str) {
+    m.types("cd /root && tamga issue tides.saltmarsh.test --issuer saltmarsh --label tides --key-algorithm p384")
+        .expect(0);
+    m.types("cd /root && cp charts/private-key.pem right.pem && cp tides/private-key.pem charts/private-key.pem")
+        .expect(0);
+    let ran = m.types(&format!("cd /root\n{renewal}"));
+    let said = format!("{}{}", ran.out, ran.err);
+    assert_ne!(ran.code, 0, "{}: nothing noticed: {said}", server.recipe);
+    stands(m, server, None, "in");
+    if !said.contains("no private key here belongs") && !said.contains("does not belong to its certificate") {
+        let line = said.lines().chain(m.types(LOGS).out.lines().rev()).map(str::to_owned).find(|l| {
+            m.command("tamga")
+                .args(["explain", l, "--format", "json"])
+                .output()
+                .is_ok_and(|o| String::from_utf8_lossy(&o.stdout).contains("key-mismatch"))
+        });
+        assert!(line.is_some(), "{}: no line is explained as another's key: {said}", server.recipe);
+    }
+    m.types("cd /root && cp right.pem charts/private-key.pem").expect(0);
+    judged(server, "wrong-pair");
+}
+
+/// Started as printed, verified by a client; after a renewal the new certificate is served.
+fn is_carried_out(server: &Server) {
+    let Some(m) = lab(server) else { return };
+    let r = carry_out(&m, server, &[]);
+    stands(&m, server, None, "in");
+    judged(server, "start");
+    // One that is silent keeps nobody else waiting.
+    let silent = format!(
+        "import socket, time\ns = [socket.create_connection((\"127.0.0.1\", {})) for _ in range(3)]\ntime.sleep(300)",
+        server.visit.1
+    );
+    m.write("/root/silent.py", &silent);
+    m.types("setsid python3 /root/silent.py >/dev/null 2>&1 & sleep 0.5").expect(0);
+    stands(&m, server, None, "in");
+    judged(server, "silent");
+    let served = "python3 -c 'import ssl; print(ssl.get_server_certificate((\"127.0.0.1\", PORT)))'";
+    let served = served.replace("PORT", &server.visit.1.to_string());
+    let renewal: Vec<&str> = r["renewal"].as_array().unwrap().iter().map(|l| l.as_str().unwrap()).collect();
+    m.types("cd /root && tamga renew charts").expect(0);
+    m.types(&format!("cd /root\n{}", renewal.join("\n"))).expect(0);
+    stands(&m, server, None, "in");
+    says_so(&m, server, &r);
+    if !renewal.is_empty() {
+        notices_a_wrong_pair(&m, server, &renewal.join("\n"));
+        m.types(&format!("cd /root\n{}", renewal.join("\n"))).expect(0);
+    }
+    if server.visit.0 == "smtp" {
+        return;
+    }
+    let new = m.types("cat /root/charts/certificate.pem").out;
+    for _ in 0..60 {
+        let now = m.types(&served).out;
+        if !now.trim().is_empty() && new.starts_with(now.trim_end()) {
+            judged(server, "renewal");
+            return;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(500));
+    }
+    panic!("{} does not serve the renewed certificate after {renewal:?}", server.recipe);
+}
+
+/// Of three clients one gets in: not the one without a certificate, and not the one whose authority the machine trusts.
+fn lets_in_the_right_one(server: &Server) {
+    let Some(m) = lab(server) else { return };
+    carry_out(&m, server, &["--client-authority", "crew"]);
+    stands(&m, server, Some("crew-operator"), "in");
+    stands(&m, server, None, "out");
+    stands(&m, server, Some("strangers-operator"), "out");
+    judged(server, "clients");
+}
+
+/// Plain HTTP leads to the certificate's own name or address, as it was asked for.
+fn redirects(server: &Server) {
+    let Some(m) = lab(server) else { return };
+    carry_out(&m, server, &["--redirect"]);
+    stands(&m, server, None, "in");
+    let at = if server.visit.1 == 443 { String::new() } else { format!(":{}", server.visit.1) };
+    for (host, wanted) in [
+        ("Host: charts.saltmarsh.test", "charts.saltmarsh.test"),
+        ("Host: charts.saltmarsh.test:80", "charts.saltmarsh.test"),
+        ("Host: 127.0.0.1", "127.0.0.1"),
+        ("Host: [::1]:80", "[::1]"),
+        ("Host: [::1]", "[::1]"),
+        ("", "charts.saltmarsh.test"),
+    ] {
+        let version = if host.is_empty() { "1.0" } else { "1.1" };
+        let ask = format!(
+            "import socket\ns = socket.create_connection((\"127.0.0.1\", 80), 10)\n\
+             s.sendall(b\"GET /tide?at=6 HTTP/{version}\\r\\n{host}{}Connection: close\\r\\n\\r\\n\")\n\
+             print(s.makefile(\"rb\").read().decode(\"latin1\"))",
+            if host.is_empty() { "" } else { "\\r\\n" }
+        );
+        m.write("/root/ask.py", &ask);
+        let said = m.types("python3 /root/ask.py").out;
+        let location =
+            said.lines().find_map(|l| l.to_lowercase().strip_prefix("location:").map(|v| v.trim().to_owned()));
+        let fixed = format!("https://charts.saltmarsh.test{at}/tide?at=6");
+        let own = format!("https://{wanted}{at}/tide?at=6");
+        assert!(location.as_ref().is_some_and(|l| *l == own || *l == fixed), "{}, {host:?}: {said}", server.recipe);
+        assert!(said.contains(" 307 ") || server.recipe == "tomcat", "{}, {host:?}: {said}", server.recipe);
+    }
+    judged(server, "redirect");
+}
+
+macro_rules! carried {
+    ($($name:ident: $server:expr;)*) => {
+        /// Every recipe that is carried out here.
+        pub(crate) const RUN: &[&str] = &[$(stringify!($name)),*];
+
+        $(
+        mod $name {
+            #[test]
+            fn is_carried_out() {
+                super::is_carried_out(&$server);
+            }
+
+            #[test]
+            fn lets_in_the_right_one() {
+                super::lets_in_the_right_one(&$server);
+            }
+
+            #[test]
+            fn redirects() {
+                if $server.redirects {
+                    super::redirects(&$server);
+                }
+            }
+        }
+    )*};
+}
+
+carried! {
+    nginx: super::Server { recipe: "nginx",
+        needs: &["nginx"],
+        unit: "nginx",
+        redirects: true,
+        by_hand: "rm -f /etc/nginx/sites-enabled/default && sed -i 's#^error_log .*#error_log /var/log/nginx/error.log notice;#' /etc/nginx/nginx.conf",
+ ..super::PLAIN };
+    apache: super::Server { recipe: "apache",
+        needs: &["apache2"],
+        unit: "apache2",
+        redirects: true,
+        by_hand: "a2dissite 000-default",
+ ..super::PLAIN };
+    haproxy: super::Server {
+        recipe: "haproxy",
+        needs: &["haproxy"],
+        unit: "haproxy",
+        redirects: true,
+        // The application behind it.
+        by_hand: "mkdir -p /srv/app && (cd /srv/app && setsid python3 -m http.server 8080 --bind 127.0.0.1 >/dev/null 2>&1 &)",
+        ..super::PLAIN
+    };
+    postfix: super::Server { recipe: "postfix", needs: &["postfix"], unit: "postfix", visit: ("smtp", 25), ..super::PLAIN };
+    dovecot: super::Server {
+        recipe: "dovecot",
+        needs: &["dovecot"],
+        unit: "dovecot",
+        by_hand: "printf 'passdb {\\n driver = static\\n args = password=buoy\\n}\\nuserdb {\\n driver = static\\n args = uid=1000 gid=1000 home=/home/%%u\\n}\\n' > /etc/dovecot/conf.d/98-accounts.conf",
+        visit: ("imaps", 993),
+        ..super::PLAIN
+    };
+    tomcat: super::Server {
+        recipe: "tomcat",
+        needs: &["/usr/share/tomcat10/bin/catalina.sh"],
+        unit: "tomcat10",
+        by_hand: "sed -i '/<Service name=\"Catalina\">/r content' /etc/tomcat10/server.xml",
+        visit: ("https", 8443),
+        ..super::PLAIN
+    };
+    node: super::Server {
+        recipe: "node",
+        needs: &["node"],
+        starts_itself: true,
+        visit: ("https", 8443),
+        redirects: true,
+        ..super::PLAIN
+    };
+    python: super::Server {
+        recipe: "python",
+        needs: &["python3"],
+        starts_itself: true,
+        visit: ("https", 8443),
+        redirects: true,
+        ..super::PLAIN
+    };
+    go: super::Server {
+        recipe: "go",
+        needs: &["go"],
+        starts_itself: true,
+        visit: ("https", 8443),
+        redirects: true,
+        ..super::PLAIN
+    };
+    php: super::Server {
+        recipe: "php",
+        needs: &["php"],
+        starts_itself: true,
+        visit: ("https", 8443),
+        ..super::PLAIN
+    };
+    redis: super::Server { recipe: "redis", needs: &["redis-server"], unit: "redis-server", visit: ("redis", 6379), ..super::PLAIN };
+}

@@ -1,0 +1,66 @@
+"""Visits a server as a client of its kind, with a certificate or without: prints `in` and what it was told, or `out` and why."""
+import socket, ssl, sys, warnings
+
+warnings.simplefilter("ignore")
+kind, host, port, root = sys.argv[1:5]
+context = ssl.create_default_context(cafile=root)
+if len(sys.argv) > 5:
+    context.load_cert_chain(sys.argv[5] + "/certificate.pem", sys.argv[5] + "/private-key.pem")
+plain = socket.create_connection((host, int(port)), 10)
+plain.settimeout(10)
+
+
+def ask(stream, line):
+    stream.write(line.encode() + b"\r\n")
+    stream.flush()
+
+
+def reply(stream):
+    line = stream.readline().decode("latin1")
+    while line[3:4] == "-":
+        line = stream.readline().decode("latin1")
+    if not line:
+        raise OSError("it hung up")
+    return line.strip()
+
+
+def must(stream, line, good):
+    ask(stream, line)
+    said = reply(stream)
+    if not said.startswith(good):
+        raise OSError(said)
+    return said
+
+
+try:
+    if kind == "smtp":
+        stream = plain.makefile("rwb")
+        reply(stream)
+        must(stream, "EHLO visitor.saltmarsh.test", "250")
+        must(stream, "STARTTLS", "220")
+    tls = context.wrap_socket(plain, server_hostname="charts.saltmarsh.test")
+    stream = tls.makefile("rwb")
+    if kind == "https":
+        ask(stream, "GET / HTTP/1.1\r\nHost: charts.saltmarsh.test\r\nConnection: close\r\n")
+        said = stream.readline().decode("latin1").strip()
+        # Who is kept out gets no answer, or one that says so.
+        if not said.startswith("HTTP/1.") or " 400 " in said or " 403 " in said:
+            raise OSError(said or "it hung up")
+    elif kind == "smtp":
+        must(stream, "EHLO visitor.saltmarsh.test", "250")
+        must(stream, "MAIL FROM:<tide@saltmarsh.test>", "250")
+        said = must(stream, "RCPT TO:<root@localhost>", "250")
+    elif kind == "imaps":
+        reply(stream)
+        said = must(stream, "a LOGIN root buoy", "a OK")
+    elif kind == "redis":
+        said = must(stream, "PING", "+PONG")
+    elif kind == "mqtt":
+        # CONNECT of MQTT 3.1.1 with a clean session.
+        tls.sendall(b"\x10\x0e\x00\x04MQTT\x04\x02\x00\x3c\x00\x02ab")
+        said = tls.recv(4).hex()
+        if said != "20020000":
+            raise OSError(said or "it hung up")
+    print("in", said)
+except (OSError, ssl.SSLError) as e:
+    print("out", e)

@@ -138,6 +138,8 @@ fn failed(env: &Env, around: &Around, mut checked: Checked, host: &Name, missed:
         && let Some(wrong) = around.wrong_key(host)?
     {
         f = Finding { summary: format!("{} ({})", wrong.summary, missed.detail), ..wrong };
+        // Nobody says that this server reads these files.
+        f.remedy.push_str("; or check the right port, if this one is another service's");
         f.severity = Severity::Error;
         f.clients.clone_from(&around.clients);
     }

@@ -22,6 +22,8 @@ struct Server {
     visit: (&'static str, u16),
     /// True for a program that is started in the foreground, by the person.
     starts_itself: bool,
+    /// False if its recipe has no check of clients' certificates.
+    knows_clients: bool,
     /// True if it sends plain HTTP to HTTPS.
     redirects: bool,
 }
@@ -34,6 +36,7 @@ const PLAIN: Server = Server {
     by_hand: "true",
     visit: ("https", 443),
     starts_itself: false,
+    knows_clients: true,
     redirects: false,
 };
 
@@ -212,7 +215,7 @@ fn is_carried_out(server: &Server) {
         notices_a_wrong_pair(&m, server, &renewal.join("\n"));
         m.types(&format!("cd /root\n{}", renewal.join("\n"))).expect(0);
     }
-    if server.visit.0 == "smtp" {
+    if matches!(server.visit.0, "smtp" | "ftp") {
         return;
     }
     let new = m.types("cat /root/charts/certificate.pem").out;
@@ -284,7 +287,9 @@ macro_rules! carried {
 
             #[test]
             fn lets_in_the_right_one() {
-                super::lets_in_the_right_one(&$server);
+                if $server.knows_clients {
+                    super::lets_in_the_right_one(&$server);
+                }
             }
 
             #[test]
@@ -336,6 +341,24 @@ carried! {
         visit: ("https", 8443),
         ..super::PLAIN
     };
+    lighttpd: super::Server {
+        recipe: "lighttpd",
+        needs: &["lighttpd", "/usr/lib/lighttpd/mod_openssl.so"],
+        unit: "lighttpd",
+        redirects: true,
+        knows_clients: false,
+        ..super::PLAIN
+    };
+    mosquitto: super::Server {
+        recipe: "mosquitto",
+        needs: &["mosquitto"],
+        unit: "mosquitto",
+        // Who needs no password is let in here without one.
+        by_hand: "grep -q require_certificate content || echo 'allow_anonymous true' > /etc/mosquitto/conf.d/passwords.conf",
+        visit: ("mqtt", 8883),
+        ..super::PLAIN
+    };
+    vsftpd: super::Server { recipe: "vsftpd", needs: &["vsftpd"], unit: "vsftpd", visit: ("ftp", 21), ..super::PLAIN };
     node: super::Server {
         recipe: "node",
         needs: &["node"],

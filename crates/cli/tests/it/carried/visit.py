@@ -38,6 +38,10 @@ try:
         reply(stream)
         must(stream, "EHLO visitor.saltmarsh.test", "250")
         must(stream, "STARTTLS", "220")
+    if kind == "ftp":
+        stream = plain.makefile("rwb")
+        reply(stream)
+        must(stream, "AUTH TLS", "234")
     tls = context.wrap_socket(plain, server_hostname="charts.saltmarsh.test")
     stream = tls.makefile("rwb")
     if kind == "https":
@@ -53,6 +57,8 @@ try:
     elif kind == "imaps":
         reply(stream)
         said = must(stream, "a LOGIN root buoy", "a OK")
+    elif kind == "ftp":
+        said = must(stream, "USER tide", "331")
     elif kind == "redis":
         said = must(stream, "PING", "+PONG")
     elif kind == "mqtt":

@@ -17,7 +17,9 @@ mod go;
 mod haproxy;
 mod iis;
 mod jvm;
+mod lighttpd;
 mod mongodb;
+mod mosquitto;
 mod mysql;
 mod nginx;
 mod node;
@@ -32,6 +34,7 @@ mod rust;
 mod sqlserver;
 mod tomcat;
 mod vite;
+mod vsftpd;
 
 pub use act::{Act, Placement, Step};
 pub use explain::{Known, known};
@@ -49,6 +52,7 @@ pub const ALL: &[&Recipe] = &[
     &nginx::RECIPE,
     &apache::RECIPE,
     &haproxy::RECIPE,
+    &lighttpd::RECIPE,
     &iis::RECIPE,
     &tomcat::RECIPE,
     &jvm::RECIPE,
@@ -64,10 +68,12 @@ pub const ALL: &[&Recipe] = &[
     &redis::RECIPE,
     &mongodb::RECIPE,
     &rabbitmq::RECIPE,
+    &mosquitto::RECIPE,
     &docker::REGISTRY,
     &docker::DAEMON,
     &postfix::RECIPE,
     &dovecot::RECIPE,
+    &vsftpd::RECIPE,
     &openldap::RECIPE,
     &gateway::RECIPE,
     &device::RECIPE,

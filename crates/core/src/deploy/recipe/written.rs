@@ -184,6 +184,15 @@ fn has_effect(recipe: &Recipe, s: &Setting) -> Result<()> {
     if s.address.is_some() && !says(&["{address}", "{listen}", "{goaddress}", "{rabbit}"]) {
         return nothing("--address", elsewhere, "leave --address away, and change it where they are set");
     }
+    // Whoever asks for it must not believe that others are kept out.
+    if s.clients.is_some() && !says(&["?clients", "{clients}"]) {
+        let why = "this recipe has no check of clients' certificates";
+        return nothing(
+            "--client-authority",
+            why,
+            "leave it away, or put a web server that checks them in front of it",
+        );
+    }
     let stays = s.into.is_none() && recipe.facts.place == FileLocation::Issued && recipe.facts.form == Form::Pem;
     if let Some(owner) = s.owner.as_deref().filter(|o| *o != recipe.facts.owner)
         && stays
@@ -385,9 +394,6 @@ fn remarks(recipe: &Recipe, s: &Setting) -> Vec<String> {
         if !recipe.config.text.contains("?redirect") && !recipe.steps.iter().any(|s| s.what.starts_with("?redirect")) {
             out.push(format!("{} has no redirect of its own: put a web server in front of it", recipe.id));
         }
-    }
-    if s.clients.is_some() && !recipe.config.text.contains("?clients") && !recipe.config.text.contains("{clients}") {
-        out.push(format!("{} has no check of client certificates in this recipe", recipe.id));
     }
     let versions = ["{minimum}", "{minor}", "?only13", "!only13"];
     if s.only_13 && !versions.iter().any(|v| recipe.config.text.contains(v)) {

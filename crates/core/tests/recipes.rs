@@ -203,10 +203,10 @@ fn every_recipe_is_whole_for_every_setting() {
 }
 
 /// They check no client's certificate.
-const NO_CLIENTS: [&str; 5] = ["device", "gateway", "iis", "lighttpd", "sqlserver"];
+const NO_CLIENTS: [&str; 6] = ["device", "gateway", "iis", "lighttpd", "prosody", "sqlserver"];
 
 /// Their ports and addresses are set elsewhere, for all their services.
-const NOTICE_NEITHER: [&str; 2] = ["device", "postfix"];
+const NOTICE_NEITHER: [&str; 3] = ["device", "postfix", "prosody"];
 /// Their text knows a port alone.
 const NO_ADDRESS: [&str; 2] = ["gateway", "iis"];
 

@@ -59,7 +59,7 @@ fn lab(server: &Server) -> Option<Machine> {
         tamga trust add strangers --stores system
     ";
     m.types(&format!("{more}\n{issue}")).expect(0);
-    if !server.starts_itself {
+    if !server.unit.is_empty() {
         m.types(&format!("systemctl start {}", server.unit)).expect(0);
     }
     Some(m)
@@ -215,7 +215,7 @@ fn is_carried_out(server: &Server) {
         notices_a_wrong_pair(&m, server, &renewal.join("\n"));
         m.types(&format!("cd /root\n{}", renewal.join("\n"))).expect(0);
     }
-    if matches!(server.visit.0, "smtp" | "ftp") {
+    if matches!(server.visit.0, "smtp" | "ftp" | "nats" | "xmpp" | "ldap") {
         return;
     }
     let new = m.types("cat /root/charts/certificate.pem").out;
@@ -359,6 +359,37 @@ carried! {
         ..super::PLAIN
     };
     vsftpd: super::Server { recipe: "vsftpd", needs: &["vsftpd"], unit: "vsftpd", visit: ("ftp", 21), ..super::PLAIN };
+    stunnel: super::Server {
+        recipe: "stunnel",
+        needs: &["stunnel4"],
+        // The program behind it.
+        by_hand: "mkdir -p /srv/app && (cd /srv/app && setsid python3 -m http.server 8080 --bind 127.0.0.1 >/dev/null 2>&1 &)",
+        ..super::PLAIN
+    };
+    nats: super::Server { recipe: "nats", needs: &["nats-server"], unit: "nats-server", visit: ("nats", 4222), ..super::PLAIN };
+    prosody: super::Server {
+        recipe: "prosody",
+        needs: &["prosody"],
+        unit: "prosody",
+        visit: ("xmpp", 5222),
+        knows_clients: false,
+        ..super::PLAIN
+    };
+    openldap: super::Server {
+        recipe: "openldap",
+        needs: &["slapd", "ldapmodify"],
+        unit: "slapd",
+        visit: ("ldap", 389),
+        ..super::PLAIN
+    };
+    gunicorn: super::Server {
+        recipe: "gunicorn",
+        needs: &["gunicorn"],
+        starts_itself: true,
+        by_hand: "printf 'def app(environ, start):\\n    start(\"200 OK\", [])\\n    return [b\"tide\"]\\n' > application.py",
+        visit: ("https", 8443),
+        ..super::PLAIN
+    };
     node: super::Server {
         recipe: "node",
         needs: &["node"],

@@ -42,6 +42,27 @@ try:
         stream = plain.makefile("rwb")
         reply(stream)
         must(stream, "AUTH TLS", "234")
+    if kind == "nats":
+        plain.recv(4096)
+    if kind == "xmpp":
+        head = b"<stream:stream xmlns='jabber:client' xmlns:stream='http://etherx.jabber.org/streams' to='charts.saltmarsh.test' version='1.0'>"
+        plain.sendall(head)
+        said = b""
+        while b"</stream:features>" not in said:
+            some = plain.recv(4096)
+            if not some:
+                raise OSError("it hung up")
+            said += some
+        plain.sendall(b"<starttls xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>")
+        said = plain.recv(4096)
+        if b"<proceed" not in said:
+            raise OSError(said.decode())
+    if kind == "ldap":
+        # StartTLS (RFC 4511 §4.14).
+        plain.sendall(b"\x30\x1d\x02\x01\x01\x77\x18\x80\x16" + b"1.3.6.1.4.1.1466.20037")
+        said = plain.recv(4096)
+        if b"\x0a\x01\x00" not in said:
+            raise OSError("no StartTLS: " + said.hex())
     tls = context.wrap_socket(plain, server_hostname="charts.saltmarsh.test")
     stream = tls.makefile("rwb")
     if kind == "https":
@@ -59,6 +80,19 @@ try:
         said = must(stream, "a LOGIN root buoy", "a OK")
     elif kind == "ftp":
         said = must(stream, "USER tide", "331")
+    elif kind == "nats":
+        said = must(stream, 'CONNECT {"verbose":true}', "+OK")
+    elif kind == "xmpp":
+        tls.sendall(head)
+        said = tls.recv(4096).decode()
+        if "<stream:stream" not in said:
+            raise OSError(said or "it hung up")
+    elif kind == "ldap":
+        # An anonymous bind (RFC 4511 §4.2).
+        tls.sendall(b"\x30\x0c\x02\x01\x02\x60\x07\x02\x01\x03\x04\x00\x80\x00")
+        said = tls.recv(4096).hex()
+        if not said:
+            raise OSError("it hung up")
     elif kind == "redis":
         said = must(stream, "PING", "+PONG")
     elif kind == "mqtt":

@@ -14,6 +14,7 @@ mod docker;
 mod dovecot;
 mod gateway;
 mod go;
+mod gunicorn;
 mod haproxy;
 mod iis;
 mod jvm;
@@ -21,17 +22,20 @@ mod lighttpd;
 mod mongodb;
 mod mosquitto;
 mod mysql;
+mod nats;
 mod nginx;
 mod node;
 mod openldap;
 mod php;
 mod postfix;
 mod postgresql;
+mod prosody;
 mod python;
 mod rabbitmq;
 mod redis;
 mod rust;
 mod sqlserver;
+mod stunnel;
 mod tomcat;
 mod vite;
 mod vsftpd;
@@ -53,11 +57,13 @@ pub const ALL: &[&Recipe] = &[
     &apache::RECIPE,
     &haproxy::RECIPE,
     &lighttpd::RECIPE,
+    &stunnel::RECIPE,
     &iis::RECIPE,
     &tomcat::RECIPE,
     &jvm::RECIPE,
     &node::RECIPE,
     &python::RECIPE,
+    &gunicorn::RECIPE,
     &go::RECIPE,
     &rust::RECIPE,
     &php::RECIPE,
@@ -69,11 +75,13 @@ pub const ALL: &[&Recipe] = &[
     &mongodb::RECIPE,
     &rabbitmq::RECIPE,
     &mosquitto::RECIPE,
+    &nats::RECIPE,
     &docker::REGISTRY,
     &docker::DAEMON,
     &postfix::RECIPE,
     &dovecot::RECIPE,
     &vsftpd::RECIPE,
+    &prosody::RECIPE,
     &openldap::RECIPE,
     &gateway::RECIPE,
     &device::RECIPE,

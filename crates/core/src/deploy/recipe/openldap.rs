@@ -81,5 +81,5 @@ replace: olcTLSProtocolMin
             remedy: "TLS_CACERT in /etc/ldap/ldap.conf; tamga check ldap://HOST",
         },
     ],
-    tried: Tried::Form("every line was checked to be LDIF"),
+    tried: Tried::Run("OpenLDAP 2.5"),
 };

@@ -184,7 +184,7 @@ fn has_effect(recipe: &Recipe, s: &Setting) -> Result<()> {
     if s.address.is_some() && !says(&["{address}", "{listen}", "{goaddress}", "{rabbit}"]) {
         return nothing("--address", elsewhere, "leave --address away, and change it where they are set");
     }
-    // Whoever asks for it must not believe that others are kept out.
+    // Nobody may believe that others are kept out who are not.
     if s.clients.is_some() && !says(&["?clients", "{clients}"]) {
         let why = "this recipe has no check of clients' certificates";
         return nothing(

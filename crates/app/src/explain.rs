@@ -26,6 +26,9 @@ pub struct Report {
     #[serde(serialize_with = "servers", skip_serializing_if = "Option::is_none")]
     #[schemars(with = "Option<Vec<KnownView>>")]
     pub servers: Option<Vec<Known>>,
+    /// Servers that write this line when all is well.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub success: Vec<&'static str>,
     /// Findings.
     #[serde(serialize_with = "entries")]
     #[schemars(with = "Vec<EntryView>")]
@@ -39,7 +42,7 @@ impl Report {
     /// Bad if a line of a log means nothing that is known.
     pub fn outcome(&self) -> Outcome {
         let is_known = !self.findings.is_empty() || self.messages.as_ref().is_some_and(|m| !m.is_empty());
-        let known = is_known || self.servers.as_ref().is_none_or(|s| !s.is_empty());
+        let known = is_known || !self.success.is_empty() || self.servers.as_ref().is_none_or(|s| !s.is_empty());
         if known { Outcome::Good } else { Outcome::Bad }
     }
 }
@@ -111,7 +114,13 @@ fn entries<S: Serializer>(all: &[&'static Entry], s: S) -> std::result::Result<S
 
 /// Every finding.
 pub fn all() -> Report {
-    Report { messages: None, servers: None, is_of_server: false, findings: finding::entries().collect() }
+    Report {
+        messages: None,
+        servers: None,
+        success: Vec::new(),
+        is_of_server: false,
+        findings: finding::entries().collect(),
+    }
 }
 
 /// A finding by its code, or what a line of a log means: by TLS library first, then by server, then by what a client says.
@@ -119,7 +128,13 @@ pub fn all() -> Report {
 /// Errors: a word that is neither.
 pub fn explain(typed: &str) -> Result<Report> {
     if let Ok(code) = Code::from_str(typed.trim()) {
-        return Ok(Report { messages: None, servers: None, is_of_server: false, findings: vec![finding::entry(code)] });
+        return Ok(Report {
+            messages: None,
+            servers: None,
+            success: Vec::new(),
+            is_of_server: false,
+            findings: vec![finding::entry(code)],
+        });
     }
     let messages = messages::recognize(typed);
     let mut servers = recipe::known(typed);
@@ -150,7 +165,11 @@ pub fn explain(typed: &str) -> Result<Report> {
             true
         }
     });
-    if servers.is_empty() && codes.is_empty() && !typed.trim().contains(' ') {
+    let success: Vec<&str> = match servers.is_empty() && codes.is_empty() {
+        true => recipe::succeeded(typed).iter().map(|r| r.id).collect(),
+        false => Vec::new(),
+    };
+    if servers.is_empty() && codes.is_empty() && success.is_empty() && !typed.trim().contains(' ') {
         let near = nearest(typed.trim(), Code::VALUES.iter().map(|c| c.word()));
         return Err(Error::Contradiction {
             what: format!("invalid finding or line of a log {typed:?}"),
@@ -166,6 +185,7 @@ pub fn explain(typed: &str) -> Result<Report> {
     Ok(Report {
         messages: Some(messages),
         servers: Some(servers),
+        success,
         is_of_server: is_more,
         findings: codes.into_iter().map(finding::entry).collect(),
     })

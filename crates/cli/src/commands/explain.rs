@@ -50,6 +50,14 @@ fn render_log(report: &Report) -> String {
         true => report.servers.as_deref().unwrap_or_default(),
         false => &[],
     };
+    if !report.success.is_empty() {
+        let servers = report.success.join(" and ");
+        return format!(
+            "{} by this line {servers} says that all is well\n  {}  tamga check HOST:PORT asks the clients\n",
+            human::good("success"),
+            human::dim("do:")
+        );
+    }
     if servers.is_empty() && report.findings.is_empty() {
         return format!(
             "{} Tamga does not know this text\n  {}  tamga check HOST:PORT looks at the server itself, tamga check DIR at the files\n",

@@ -27,6 +27,8 @@ crate::words! {
         Schannel = "schannel",
         /// macOS and iOS.
         SecureTransport = "secure-transport",
+        /// The operating system, in the words of any runtime.
+        System = "system",
     }
 }
 
@@ -83,10 +85,44 @@ pub fn recognize(line: &str) -> Vec<Message> {
             out.push((at, m));
         }
     }
+    if let Some(m) = unreadable_key(&line).filter(|m| !out.iter().any(|o| o.1.code == m.code)) {
+        out.push((0, m));
+    }
     // "Verify failed" only announces the reason.
     let is_general = |m: &Message| ["certificate verify failed", "remote certificate is invalid"].contains(&m.text);
     let is_alone = out.len() == 1;
     out.into_iter().map(|(_, m)| m).filter(|m| is_alone || !is_general(m)).collect()
+}
+
+/// What a system says when an account may not open a file: C's own words, those of runtimes, and translations of `strerror(EACCES)`.
+const DENIED: [&str; 12] = [
+    "permission denied",
+    "eacces",
+    "access is denied",
+    "accessdeniedexception",
+    "unauthorizedaccessexception",
+    "keine berechtigung",
+    "permission non accordée",
+    "permiso denegado",
+    "permesso negato",
+    "permissão negada",
+    "отказано в доступе",
+    "erişim engellendi",
+];
+
+/// How the names of files with a key are written, as a line is compared.
+const KEY_FILES: [&str; 9] =
+    ["private key.pem", "privkey", ".key", "combined.pem", ".p12", ".pfx", ".jks", "keystore", "key.pem"];
+
+/// A service that may not open its key says so in the words of its runtime and the system's language: both are in one line.
+fn unreadable_key(line: &str) -> Option<Message> {
+    let text = DENIED.into_iter().find(|d| line.contains(d))?;
+    KEY_FILES.iter().any(|f| line.contains(f)).then_some(Message {
+        library: Library::System,
+        text,
+        code: Code::KeyUnreadableByService,
+        says: None,
+    })
 }
 
 #[cfg(test)]
@@ -105,6 +141,25 @@ mod tests {
             assert!(seen.insert(m.text), "{} is there twice", m.text);
             assert_eq!(recognize(m.text)[0].code, m.code, "{}: {}", m.library, m.text);
         }
+    }
+
+    #[test]
+    fn a_key_that_may_not_be_opened_is_recognized_in_any_words() {
+        for line in [
+            "PermissionError: [Errno 13] Permission denied: '/etc/tide/private-key.pem'",
+            "Error: EACCES: permission denied, open '/etc/tide/private-key.pem'",
+            "open /etc/tide/private-key.pem: permission denied",
+            "java.io.FileNotFoundException: /etc/tide/charts.p12 (Permission denied)",
+            "java.nio.file.AccessDeniedException: /etc/tide/charts.jks",
+            "System.UnauthorizedAccessException: Access to the path 'C:\\tide\\charts.pfx' is denied.",
+            "/etc/tide/private-key.pem: Keine Berechtigung",
+            "impossible d'ouvrir « /etc/tide/private-key.pem » : Permission non accordée",
+        ] {
+            assert_eq!(recognize(line).first().map(|m| m.code), Some(KeyUnreadableByService), "{line}");
+        }
+        // Another file is another matter.
+        assert!(recognize("open /var/log/tide.log: permission denied").is_empty());
+        assert!(recognize("read /etc/tide/private-key.pem").is_empty());
     }
 
     #[test]

@@ -55,6 +55,12 @@ pub(super) const RECIPE: Recipe = Recipe {
     proof: ("/var/log/apache2/error.log", "configured -- resuming normal operations"),
     faults: &[
         KnownError {
+            text: "SSLProtocol: Illegal protocol",
+            code: None,
+            why: "a version is written in another way than Apache does, or its OpenSSL does not have it",
+            remedy: "write the line as in the recipe: SSLProtocol -all +TLSv1.2 +TLSv1.3",
+        },
+        KnownError {
             text: "AH02565: Certificate and private key … do not match",
             code: Some(Code::KeyMismatch),
             why: "the key does not match the first certificate in the file",

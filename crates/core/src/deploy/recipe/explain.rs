@@ -33,6 +33,33 @@ pub fn known(text: &str) -> Vec<Known> {
     out.into_iter().map(|(_, k)| k).collect()
 }
 
+/// The recipes that promise this line for when all is well: the server says that it took up its certificate.
+///
+/// ```
+/// use tamga_core::deploy::recipe::succeeded;
+///
+/// let found = succeeded("2026/11/24 10:00:00 [notice] 812#812: signal process started, reconfiguring");
+/// assert_eq!(found.iter().map(|r| r.id).collect::<Vec<_>>(), ["nginx"]);
+/// ```
+pub fn succeeded(text: &str) -> Vec<&'static Recipe> {
+    let text = plain(text);
+    let promises =
+        |r: &&&Recipe| r.proof.1.lines().any(|l| contains(&text, &plain(&without_marks(l))).is_some_and(|n| n > 8));
+    ALL.iter().filter(promises).copied().collect()
+}
+
+/// A line of a template with anything in the places of its marks.
+fn without_marks(line: &str) -> String {
+    let mut out = String::new();
+    for (n, piece) in line.split('{').enumerate() {
+        match piece.split_once('}').filter(|_| n > 0) {
+            Some((_, rest)) => out.push_str(&format!("…{rest}")),
+            None => out.push_str(piece),
+        }
+    }
+    out
+}
+
 fn plain(text: &str) -> String {
     text.to_lowercase().split_whitespace().collect::<Vec<_>>().join(" ")
 }
@@ -61,6 +88,21 @@ mod tests {
         assert!(known("all is well").is_empty() && known("").is_empty());
         assert_eq!(contains("a b c", "a…c"), Some(2));
         assert_eq!(contains("c b a", "a…c"), None);
+    }
+
+    #[test]
+    fn every_success_finds_itself_and_no_fault_is_one() {
+        assert_eq!(without_marks("on port … {port}, tls {a}b"), "on port … …, tls …b");
+        for recipe in ALL {
+            for line in recipe.proof.1.lines().map(without_marks).filter(|l| l.replace('…', "").trim().len() > 8) {
+                let found = succeeded(&format!("Nov 29 10:00:00 lab {}", line.replace('…', " 8443 ")));
+                assert!(found.iter().any(|r| r.id == recipe.id), "{}: {line}", recipe.id);
+            }
+            for fault in recipe.faults {
+                assert!(succeeded(fault.text).is_empty(), "{}: {}", recipe.id, fault.text);
+            }
+        }
+        assert!(succeeded("").is_empty() && succeeded("all is well with the tide").is_empty());
     }
 
     #[test]

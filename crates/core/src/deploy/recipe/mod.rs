@@ -41,7 +41,7 @@ mod vite;
 mod vsftpd;
 
 pub use act::{Act, Placement, Step};
-pub use explain::{Known, known};
+pub use explain::{Known, known, succeeded};
 pub use written::{Setting, Work, Written, write};
 
 use crate::deploy::export::Form;

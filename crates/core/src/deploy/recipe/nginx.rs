@@ -89,6 +89,24 @@ server {
             remedy: "name a file with the passphrase: ssl_password_file",
         },
         KnownError {
+            text: "unexpected \"}\" in …",
+            code: None,
+            why: "the line before lacks its semicolon, or a brace is one too many",
+            remedy: "write the file again: tamga recipe nginx LABEL --output FILE",
+        },
+        KnownError {
+            text: "directive \"…\" is not terminated by \";\"",
+            code: None,
+            why: "a line lacks its semicolon",
+            remedy: "write the file again: tamga recipe nginx LABEL --output FILE",
+        },
+        KnownError {
+            text: "unknown directive \"http2\"",
+            code: None,
+            why: "before nginx 1.25.1 http2 is a word of the listen line and no directive",
+            remedy: "write it as in the recipe: listen 443 ssl http2;",
+        },
+        KnownError {
             text: "conflicting server name",
             code: None,
             why: "a second file has the same name and port; the first one read wins, with its own certificate",

@@ -26,7 +26,7 @@ const OPENSSL: &[&str] = &[
 
 /// Objections that no recorded chain needs. The list is exact: a chain that comes to hold one of them shortens it.
 const UNHELD: &[(&str, &[&str])] = &[
-    ("chromium", &["too-large", "key-mismatch", "distrusted", "chaining", "iterations", "weak-key"]),
+    ("chromium", &["too-large", "key-mismatch", "distrusted", "chaining", "iterations", "weak-key", "public-key"]),
     (
         "curl",
         &[

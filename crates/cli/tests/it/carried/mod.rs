@@ -262,12 +262,20 @@ fn redirects(server: &Server) {
             if host.is_empty() { "" } else { "\\r\\n" }
         );
         m.write("/root/ask.py", &ask);
-        let said = m.types("python3 /root/ask.py").out;
-        let location =
-            said.lines().find_map(|l| l.to_lowercase().strip_prefix("location:").map(|v| v.trim().to_owned()));
         let fixed = format!("https://charts.saltmarsh.test{at}/tide?at=6");
         let own = format!("https://{wanted}{at}/tide?at=6");
-        assert!(location.as_ref().is_some_and(|l| *l == own || *l == fixed), "{}, {host:?}: {said}", server.recipe);
+        // Right after a reload a worker of before may still answer.
+        let mut said = String::new();
+        let leads = (0..40).any(|_| {
+            said = m.types("python3 /root/ask.py").out;
+            let location = |l: &str| l.to_lowercase().strip_prefix("location:").map(|v| v.trim().to_owned());
+            let leads = said.lines().find_map(location).is_some_and(|l| l == own || l == fixed);
+            if !leads {
+                std::thread::sleep(std::time::Duration::from_millis(250));
+            }
+            leads
+        });
+        assert!(leads, "{}, {host:?}: {said}", server.recipe);
         assert!(said.contains(" 307 ") || server.recipe == "tomcat", "{}, {host:?}: {said}", server.recipe);
     }
     judged(server, "redirect");

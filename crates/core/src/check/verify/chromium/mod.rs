@@ -125,6 +125,7 @@ impl<'a> Run<'a> {
         }
         let (path, more) = self.path(&parsed);
         out.extend(more);
+        out.extend(self.unknown_algorithm(&path).filter(|o| !out.iter().any(|other| other.0 == o.0)));
         if self.input.name.is_some_and(|n| !names::covers(parsed.names.as_deref().unwrap_or_default(), n)) {
             out.push(("name", 0, leaf.name_words().join(", ")));
         }
@@ -132,6 +133,18 @@ impl<'a> Run<'a> {
             out.push(("client", 0, String::new()));
         }
         (path.iter().map(|c| c.certificate.clone()).collect(), out)
+    }
+
+    /// Whichever path was found, complete or not, its algorithms are looked at again, but for its last certificate's: one that it has no
+    /// name for ends all.
+    fn unknown_algorithm(&self, path: &[Parsed<'a>]) -> Option<Objection> {
+        let (_, signed) = path.split_last()?;
+        let of = |c: &Parsed<'_>| match c.certificate.raw.inner_algorithm == c.certificate.raw.outer_algorithm {
+            false => Some("algorithms-differ"),
+            true => (!is_acceptable(Scheme::of(&c.certificate.algorithm))).then_some("algorithm"),
+        };
+        let (at, word) = signed.iter().enumerate().find_map(|(i, c)| Some((i, of(c)?)))?;
+        self.minds(word).then(|| (word, at, path[at].certificate.subject_words()))
     }
 
     /// The first path without an objection; else the first that was tried.
@@ -211,7 +224,7 @@ impl<'a> Run<'a> {
 
     /// Who may have issued it: trusted ones first, those with a contradicting identifier last, newer ones before older.
     fn issuers(&self, top: &Parsed<'a>, served: &[Parsed<'a>]) -> Vec<(bool, Parsed<'a>)> {
-        let mut all: Vec<(u8, i64, bool, Parsed<'a>)> = Vec::new();
+        let mut all: Vec<(u8, (i64, i64), bool, Parsed<'a>)> = Vec::new();
         // The store finds names by their octets, what was served is compared by its text.
         let of_store =
             self.anchors.iter().filter(|a| a.certificate.subject == top.certificate.issuer).map(|a| (true, a));
@@ -234,7 +247,7 @@ impl<'a> Run<'a> {
                 (true, _) => 4,
                 (false, _) => 5,
             };
-            all.push((rank, -c.not_before, trusted, c.clone()));
+            all.push((rank, (-c.not_before, -c.not_after), trusted, c.clone()));
         }
         all.sort_by_key(|(rank, newest, ..)| (*rank, *newest));
         all.into_iter().map(|(_, _, trusted, c)| (trusted, c)).collect()

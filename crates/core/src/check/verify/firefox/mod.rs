@@ -179,7 +179,7 @@ impl<'a> Run<'a> {
             if self.steps > MOST_STEPS {
                 return Err(Error::UnknownIssuer);
             }
-            let new = self.issuer(path, candidate, between).map_err(above);
+            let new = self.issuer(path, candidate, between, deferred).map_err(above);
             let merged = match (result, new) {
                 (Some(Err(old)), Err(new)) if old != new => Err(Error::UnknownIssuer),
                 (_, new) => new,
@@ -198,7 +198,15 @@ impl<'a> Run<'a> {
         if self.minds(e) { Err(e) } else { Ok(()) }
     }
 
-    fn issuer(&mut self, path: &mut Vec<&'a Certificate>, candidate: &'a Certificate, between: usize) -> Checked {
+    /// `own`: what is wrong with the leaf itself, which is reported in the end. A status is then not missed, and of one whose time has passed
+    /// none is read.
+    fn issuer(
+        &mut self,
+        path: &mut Vec<&'a Certificate>,
+        candidate: &'a Certificate,
+        between: usize,
+        own: Checked,
+    ) -> Checked {
         initialized(candidate, false).or_else(|e| self.passed(e))?;
         if path.iter().any(|c| c.key == candidate.key && c.subject == candidate.subject) {
             return Err(Error::UnknownIssuer);
@@ -220,10 +228,11 @@ impl<'a> Run<'a> {
             let other = rsa != matches!(candidate.key.shape(), Shape::Rsa { .. });
             self.passed(if other { Error::InvalidKey } else { Error::BadSignature })?;
         }
-        if path.len() == 1 && self.input.spoken.staple_refuses {
+        let passed = matches!(own, Err(Error::ExpiredCertificate | Error::InvalidTime));
+        if path.len() == 1 && !passed && self.input.spoken.staple_refuses {
             self.passed(Error::OcspUnauthorized)?;
         }
-        if path.len() == 1 && features(subject) {
+        if path.len() == 1 && own.is_ok() && features(subject) {
             self.passed(Error::RequiredTlsFeatureMissing)?;
         }
         Ok(())

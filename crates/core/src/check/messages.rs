@@ -111,8 +111,7 @@ const DENIED: [&str; 12] = [
 ];
 
 /// How the names of files with a key are written, as a line is compared.
-const KEY_FILES: [&str; 9] =
-    ["private key.pem", "privkey", ".key", "combined.pem", ".p12", ".pfx", ".jks", "keystore", "key.pem"];
+const KEY_FILES: [&str; 8] = ["private key.pem", ".key", "combined.pem", ".p12", ".pfx", ".jks", "keystore", "key.pem"];
 
 /// A service that may not open its key says so in the words of its runtime and the system's language: both are in one line.
 fn unreadable_key(line: &str) -> Option<Message> {

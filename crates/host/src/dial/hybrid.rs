@@ -48,7 +48,7 @@ const USES: usize = 256;
 /// is shared; ML-KEM stays secure when a key is used again (FIPS 203 §3.1: indistinguishable under chosen ciphertexts).
 struct Kem {
     key: DecapsulationKey<MlKem768>,
-    /// Its public half, as it is sent.
+    /// Its encapsulation key, as the hello has it.
     share: Vec<u8>,
 }
 

@@ -141,7 +141,7 @@ fn judged(server: &Server, judgement: &str) {
     file.write_all(format!("{}\t{judgement}\n", server.recipe).as_bytes()).unwrap();
 }
 
-/// The success lines of the recipe stand in some log.
+/// A log has the recipe's success lines.
 fn says_so(m: &Machine, server: &Server, r: &Value) {
     let steps = r["steps"].as_array().unwrap();
     let proof = steps.iter().find(|w| w["what"].as_str().unwrap().starts_with("success looks like this")).unwrap();

@@ -38,7 +38,7 @@ keyfile {key}
             "{sudo}grep -rnE 'listener|port|allow_anonymous' /etc/mosquitto",
         ),
         by_hand(
-            "!clients from version 2 on nobody gets in without a password: name the accounts",
+            "!clients since version 2 every client needs a password: create the accounts",
             "!clients {sudo}mosquitto_passwd -c /etc/mosquitto/passwords operator\n!clients echo 'password_file /etc/mosquitto/passwords' | {sudo}tee /etc/mosquitto/conf.d/passwords.conf",
         ),
         by_hand(

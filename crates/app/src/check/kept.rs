@@ -13,7 +13,8 @@ const KEPT: usize = 512;
 /// SHA-256.
 pub(super) type Digest = [u8; 32];
 
-/// Of everything that an answer depends on and that is not the same for the whole run. Lengths stand before what may have any, so that no two questions have the same octets.
+/// Of everything that an answer depends on and that is not the same for the whole run. Lengths stand before the parts: no two questions
+/// have the same octets.
 pub(super) fn asked(served: &[Certificate], names: &[Name], spoken: Option<&Spoken<'_>>, of_database: bool) -> Digest {
     let mut of = Sha256::new();
     let mut put = |octets: &[u8]| {

@@ -116,7 +116,10 @@ const KEY_FILES: [&str; 8] = ["private key.pem", ".key", "combined.pem", ".p12",
 /// A service that may not open its key says so in the words of its runtime and the system's language: both are in one line.
 fn unreadable_key(line: &str) -> Option<Message> {
     let text = DENIED.into_iter().find(|d| line.contains(d))?;
-    KEY_FILES.iter().any(|f| line.contains(f)).then_some(Message {
+    // `.key` is an ending, `.keyring` another one.
+    let ends = |at: usize| !line[at..].starts_with(char::is_alphanumeric);
+    let is_named = |file: &str| line.match_indices(file).any(|(at, file)| ends(at + file.len()));
+    KEY_FILES.into_iter().any(is_named).then_some(Message {
         library: Library::System,
         text,
         code: Code::KeyUnreadableByService,
@@ -158,6 +161,7 @@ mod tests {
         }
         // Another file is another matter.
         assert!(recognize("open /var/log/tide.log: permission denied").is_empty());
+        assert!(recognize("open /usr/share/tide.keyring: permission denied").is_empty());
         assert!(recognize("read /etc/tide/private-key.pem").is_empty());
     }
 

@@ -22,10 +22,6 @@ struct Server {
     visit: (&'static str, u16),
     /// True for a program that is started in the foreground, by the person.
     starts_itself: bool,
-    /// False if its recipe has no check of clients' certificates.
-    knows_clients: bool,
-    /// True if it sends plain HTTP to HTTPS.
-    redirects: bool,
 }
 
 const PLAIN: Server = Server {
@@ -36,8 +32,6 @@ const PLAIN: Server = Server {
     by_hand: "true",
     visit: ("https", 443),
     starts_itself: false,
-    knows_clients: true,
-    redirects: false,
 };
 
 /// A machine with a lab: `saltmarsh` for servers, `crew` for clients, `strangers` whom the machine trusts like any public authority.
@@ -282,58 +276,52 @@ fn redirects(server: &Server) {
 }
 
 macro_rules! carried {
-    ($($name:ident: $server:expr;)*) => {
+    ($($name:ident($($judgement:ident),+): $server:expr;)*) => {
         /// Every recipe that is carried out here.
         pub(crate) const RUN: &[&str] = &[$(stringify!($name)),*];
 
-        $(
-        mod $name {
-            #[test]
-            fn is_carried_out() {
-                super::is_carried_out(&$server);
-            }
-
-            #[test]
-            fn lets_in_the_right_one() {
-                if $server.knows_clients {
-                    super::lets_in_the_right_one(&$server);
+        $(mod $name {
+            $(
+                #[test]
+                fn $judgement() {
+                    super::$judgement(&$server);
                 }
-            }
-
-            #[test]
-            fn redirects() {
-                if $server.redirects {
-                    super::redirects(&$server);
-                }
-            }
-        }
-    )*};
+            )+
+        })*
+    };
 }
 
 carried! {
-    nginx: super::Server { recipe: "nginx",
+    nginx(is_carried_out, lets_in_the_right_one, redirects): super::Server {
+        recipe: "nginx",
         needs: &["nginx"],
         unit: "nginx",
-        redirects: true,
         by_hand: "rm -f /etc/nginx/sites-enabled/default && sed -i 's#^error_log .*#error_log /var/log/nginx/error.log notice;#' /etc/nginx/nginx.conf",
- ..super::PLAIN };
-    apache: super::Server { recipe: "apache",
+        ..super::PLAIN
+    };
+    apache(is_carried_out, lets_in_the_right_one, redirects): super::Server {
+        recipe: "apache",
         needs: &["apache2"],
         unit: "apache2",
-        redirects: true,
         by_hand: "a2dissite 000-default",
- ..super::PLAIN };
-    haproxy: super::Server {
+        ..super::PLAIN
+    };
+    haproxy(is_carried_out, lets_in_the_right_one, redirects): super::Server {
         recipe: "haproxy",
         needs: &["haproxy"],
         unit: "haproxy",
-        redirects: true,
         // The application behind it.
         by_hand: "mkdir -p /srv/app && (cd /srv/app && setsid python3 -m http.server 8080 --bind 127.0.0.1 >/dev/null 2>&1 &)",
         ..super::PLAIN
     };
-    postfix: super::Server { recipe: "postfix", needs: &["postfix"], unit: "postfix", visit: ("smtp", 25), ..super::PLAIN };
-    dovecot: super::Server {
+    postfix(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "postfix",
+        needs: &["postfix"],
+        unit: "postfix",
+        visit: ("smtp", 25),
+        ..super::PLAIN
+    };
+    dovecot(is_carried_out, lets_in_the_right_one): super::Server {
         recipe: "dovecot",
         needs: &["dovecot"],
         unit: "dovecot",
@@ -341,7 +329,7 @@ carried! {
         visit: ("imaps", 993),
         ..super::PLAIN
     };
-    tomcat: super::Server {
+    tomcat(is_carried_out, lets_in_the_right_one): super::Server {
         recipe: "tomcat",
         needs: &["/usr/share/tomcat10/bin/catalina.sh"],
         unit: "tomcat10",
@@ -349,15 +337,13 @@ carried! {
         visit: ("https", 8443),
         ..super::PLAIN
     };
-    lighttpd: super::Server {
+    lighttpd(is_carried_out, redirects): super::Server {
         recipe: "lighttpd",
         needs: &["lighttpd", "/usr/lib/lighttpd/mod_openssl.so"],
         unit: "lighttpd",
-        redirects: true,
-        knows_clients: false,
         ..super::PLAIN
     };
-    mosquitto: super::Server {
+    mosquitto(is_carried_out, lets_in_the_right_one): super::Server {
         recipe: "mosquitto",
         needs: &["mosquitto"],
         unit: "mosquitto",
@@ -366,31 +352,42 @@ carried! {
         visit: ("mqtt", 8883),
         ..super::PLAIN
     };
-    vsftpd: super::Server { recipe: "vsftpd", needs: &["vsftpd"], unit: "vsftpd", visit: ("ftp", 21), ..super::PLAIN };
-    stunnel: super::Server {
+    vsftpd(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "vsftpd",
+        needs: &["vsftpd"],
+        unit: "vsftpd",
+        visit: ("ftp", 21),
+        ..super::PLAIN
+    };
+    stunnel(is_carried_out, lets_in_the_right_one): super::Server {
         recipe: "stunnel",
         needs: &["stunnel4"],
         // The program behind it.
         by_hand: "mkdir -p /srv/app && (cd /srv/app && setsid python3 -m http.server 8080 --bind 127.0.0.1 >/dev/null 2>&1 &)",
         ..super::PLAIN
     };
-    nats: super::Server { recipe: "nats", needs: &["nats-server"], unit: "nats-server", visit: ("nats", 4222), ..super::PLAIN };
-    prosody: super::Server {
+    nats(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "nats",
+        needs: &["nats-server"],
+        unit: "nats-server",
+        visit: ("nats", 4222),
+        ..super::PLAIN
+    };
+    prosody(is_carried_out): super::Server {
         recipe: "prosody",
         needs: &["prosody"],
         unit: "prosody",
         visit: ("xmpp", 5222),
-        knows_clients: false,
         ..super::PLAIN
     };
-    openldap: super::Server {
+    openldap(is_carried_out, lets_in_the_right_one): super::Server {
         recipe: "openldap",
         needs: &["slapd", "ldapmodify"],
         unit: "slapd",
         visit: ("ldap", 389),
         ..super::PLAIN
     };
-    gunicorn: super::Server {
+    gunicorn(is_carried_out, lets_in_the_right_one): super::Server {
         recipe: "gunicorn",
         needs: &["gunicorn"],
         starts_itself: true,
@@ -398,36 +395,39 @@ carried! {
         visit: ("https", 8443),
         ..super::PLAIN
     };
-    node: super::Server {
+    node(is_carried_out, lets_in_the_right_one, redirects): super::Server {
         recipe: "node",
         needs: &["node"],
         starts_itself: true,
         visit: ("https", 8443),
-        redirects: true,
         ..super::PLAIN
     };
-    python: super::Server {
+    python(is_carried_out, lets_in_the_right_one, redirects): super::Server {
         recipe: "python",
         needs: &["python3"],
         starts_itself: true,
         visit: ("https", 8443),
-        redirects: true,
         ..super::PLAIN
     };
-    go: super::Server {
+    go(is_carried_out, lets_in_the_right_one, redirects): super::Server {
         recipe: "go",
         needs: &["go"],
         starts_itself: true,
         visit: ("https", 8443),
-        redirects: true,
         ..super::PLAIN
     };
-    php: super::Server {
+    php(is_carried_out, lets_in_the_right_one): super::Server {
         recipe: "php",
         needs: &["php"],
         starts_itself: true,
         visit: ("https", 8443),
         ..super::PLAIN
     };
-    redis: super::Server { recipe: "redis", needs: &["redis-server"], unit: "redis-server", visit: ("redis", 6379), ..super::PLAIN };
+    redis(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "redis",
+        needs: &["redis-server"],
+        unit: "redis-server",
+        visit: ("redis", 6379),
+        ..super::PLAIN
+    };
 }

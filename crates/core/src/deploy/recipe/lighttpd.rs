@@ -2,21 +2,26 @@
 
 use super::act::{look, run};
 use super::template::Quote;
-use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
+use super::{Config, Facts, FileLocation, KnownError, Placement, Recipe, Tried, WEB};
+use crate::deploy::export::Form;
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
     id: "lighttpd",
     also: &["lighty"],
     title: "lighttpd 1.4.56 and later, with lighttpd-mod-openssl",
-    facts: Facts { passphrase: "not possible: the key must not be encrypted; its file is 0600", ..WEB },
+    facts: Facts {
+        form: Form::CombinedPem,
+        place: FileLocation::Own("/etc/lighttpd/tls"),
+        passphrase: "not possible: the key must not be encrypted; its file is 0600",
+        ..WEB
+    },
     config: Config {
         path: "/etc/lighttpd/conf-enabled/90-{label}.conf",
         place: Placement::Whole,
         quote: Quote::Inside,
         text: r#"server.modules += ( "mod_openssl" )
-ssl.pemfile = "{certificate}"
-ssl.privkey = "{key}"
+ssl.pemfile = "{store}"
 ssl.openssl.ssl-conf-cmd = ( "MinProtocol" => "TLSv{minimum}" )
 ?bound $SERVER["socket"] == "{listen}{port}" { ssl.engine = "enable" }
 !bound $SERVER["socket"] == ":{port}" { ssl.engine = "enable" }

@@ -132,7 +132,7 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
     }
     let pair = (!recipe.notices && recipe.facts.form == Form::Pem).then(|| lines("tamga match {folder}"));
     if let Some(lines) = &pair {
-        let what = "make sure that the key belongs to the certificate: the server does not, before it is too late";
+        let what = "make sure that the key belongs to the certificate: this server does not notice in time";
         steps.push(Work { what: what.into(), act: Act::Run, lines: lines.clone() });
     }
     let (what, line) = match recipe.start {

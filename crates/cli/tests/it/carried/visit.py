@@ -1,5 +1,6 @@
-"""Visits a server as a client of its kind, with a certificate or without: prints `in` and what it was told, or `out` and why."""
-import socket, ssl, sys, warnings
+"""Visits a server as a client of its kind, with a certificate or without: prints `in`, the SHA-256 of what is served and the answer, or
+`out` and why."""
+import hashlib, socket, ssl, sys, warnings
 
 warnings.simplefilter("ignore")
 kind, host, port, root = sys.argv[1:5]
@@ -101,6 +102,6 @@ try:
         said = tls.recv(4).hex()
         if said != "20020000":
             raise OSError(said or "it hung up")
-    print("in", said)
+    print("in", hashlib.sha256(tls.getpeercert(True)).hexdigest(), said)
 except (OSError, ssl.SSLError) as e:
     print("out", e)

@@ -5,6 +5,7 @@
 
 pub mod account;
 pub mod chromium;
+pub mod clock;
 pub mod differential;
 pub mod firefox;
 pub mod hostile;

@@ -1,6 +1,7 @@
-//! Transcripts: pages whose commands are run and whose output is compared. What differs from run to run (paths, dates,
+//! Transcripts: pages whose commands are run and whose output is compared. What differs from run to run (paths, seconds,
 //! fingerprints, ports) is replaced by something of the same width that never changes.
 
+use crate::clock::Clock;
 use crate::sandbox::Sandbox;
 use regex::{Captures, Regex};
 use std::collections::BTreeMap;
@@ -10,8 +11,8 @@ use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// What the sandbox is called in a transcript: as long as its real name below `/tmp`, so that columns stay where they are.
 const PLACE: &str = "/srv/saltmarsh-tide-01";
-/// The day on which every transcript was written.
-const DAY: &str = "2026-06-01T00:00:00Z";
+/// When every transcript begins.
+const START: &str = "2026-06-01T09:00:00Z";
 
 /// Begins a block of commands.
 const FENCE: &str = "```console";
@@ -19,6 +20,7 @@ const FENCE: &str = "```console";
 /// The page with what its commands print now. In: the page; where to run them.
 pub fn run(page: &str, s: &Sandbox) -> String {
     let mut steady = Steady::new(s);
+    let clock = Clock::beginning_at(s, START.parse::<Timestamp>().unwrap().unix());
     let mut out = String::new();
     let mut inside = false;
     for line in page.lines() {
@@ -38,7 +40,7 @@ pub fn run(page: &str, s: &Sandbox) -> String {
                         std::thread::sleep(std::time::Duration::from_millis(1_000));
                     }
                     // What looks like a command in the output of another is moved aside: it is not run.
-                    let text = steady.text(&said(command, s)).replace("\n$ ", "\n $ ");
+                    let text = steady.text(&said(command, s, &clock)).replace("\n$ ", "\n $ ");
                     out.push_str(&format!("{line}\n{text}"));
                 }
             }
@@ -52,10 +54,10 @@ pub fn commands(page: &str) -> impl Iterator<Item = &str> {
     page.lines().filter_map(|l| l.strip_prefix("$ "))
 }
 
-fn said(command: &str, s: &Sandbox) -> String {
+fn said(command: &str, s: &Sandbox, clock: &Clock) -> String {
     // The pages name the sandbox as they show it.
     let command = command.replace(PLACE, &s.path("").display().to_string());
-    let mut shell = s.around("/bin/sh");
+    let mut shell = clock.over(s.around("/bin/sh"));
     let ended = shell.args(["-c", &format!("{{ {command}\n}} 2>&1")]).stdin(Stdio::null()).output().unwrap();
     let mut text = String::from_utf8_lossy(&ended.stdout).into_owned();
     if !text.is_empty() && !text.ends_with('\n') {
@@ -71,11 +73,9 @@ fn said(command: &str, s: &Sandbox) -> String {
 struct Steady {
     real: String,
     program: String,
-    shift: i64,
     /// The first eight digits of a number, and which it was.
     numbers: BTreeMap<String, u64>,
     hex: Regex,
-    date: Regex,
     time: Regex,
     port: Regex,
     base64: Regex,
@@ -84,17 +84,12 @@ struct Steady {
 
 impl Steady {
     fn new(s: &Sandbox) -> Steady {
-        let now = tamga_host::entropy::now();
-        let day: Timestamp = DAY.parse().unwrap();
-        let today: Timestamp = format!("{}T00:00:00Z", now.date()).parse().unwrap();
         let regex = |pattern: &str| Regex::new(pattern).unwrap();
         Steady {
             real: Path::new(&s.path("")).display().to_string().trim_end_matches('/').to_owned(),
             program: s.program().display().to_string(),
-            shift: day.unix() - today.unix(),
             numbers: BTreeMap::new(),
             hex: regex(r"\b(?:[0-9a-f]{8,}|[0-9A-F]{16,}|(?:[0-9A-F]{2}:){7,}[0-9A-F]{2})\b"),
-            date: regex(r"\b20[0-9]{2}-[0-9]{2}-[0-9]{2}\b"),
             time: regex(r"T[0-9]{2}:[0-9]{2}:[0-9]{2}Z"),
             port: regex(r"(localhost|\.test|127\.0\.0\.1|\]|port):?( ?)([0-9]{5})\b"),
             base64: regex(r"[A-Za-z0-9+/]{43}="),
@@ -106,13 +101,6 @@ impl Steady {
         let text = text.replace(&self.real, PLACE).replace(&self.program, "/usr/bin/tamga");
         let text = self.base64.replace_all(&text, |c: &Captures<'_>| format!("{:B<1$}=", "", c[0].len() - 1));
         let text = self.scratch.replace_all(&text, "tamga-demo-tide01");
-        let shift = self.shift;
-        let text = self.date.replace_all(&text, |c: &Captures<'_>| {
-            match format!("{}T00:00:00Z", &c[0]).parse::<Timestamp>() {
-                Ok(at) => at.plus(shift).date(),
-                Err(_) => c[0].to_owned(),
-            }
-        });
         let text = self.time.replace_all(&text, "T09:00:00Z").into_owned();
         let text = self.port.replace_all(&text, |c: &Captures<'_>| c[0].replace(&c[3], "18443")).into_owned();
         let numbers = &mut self.numbers;

@@ -9,7 +9,7 @@ use crate::secret::Secret;
 use std::net::IpAddr;
 use std::path::Path;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, OnceLock};
 use tamga_core::ca::authority::CERTIFICATE_FILE;
 use tamga_core::ca::report::{Authority, Issued};
 use tamga_core::check::assess::{self, Answer, Question};
@@ -89,9 +89,13 @@ impl Default for Terms {
 /// Everything that is the same for every target.
 pub(super) struct Around {
     pub(super) clients: Vec<Client>,
-    views: Vec<(Client, TrustView)>,
-    /// Those of a protocol of their own, where nobody asked for them by name: they count where it is spoken.
-    apart: Vec<(Client, TrustView)>,
+    /// Read when the first asks for them: connections are made meanwhile.
+    views: OnceLock<Views>,
+    /// Clients of a protocol of their own that nobody asked for by name: they count where it is spoken.
+    apart: Vec<Client>,
+    /// The only roots that are trusted, and their files; empty for what each client trusts.
+    anchors: Vec<Certificate>,
+    anchor_files: Vec<PathBuf>,
     authorities: Vec<Authority>,
     /// Asked for what a target needs, never read whole.
     ledger: Mutex<Option<Ledger>>,
@@ -102,7 +106,6 @@ pub(super) struct Around {
     revocation: Revocation,
     purpose: Option<JudgedPurpose>,
     pub(super) resolve: Vec<(String, IpAddr)>,
-    anchored: bool,
     pub(super) account: Option<Account>,
     pub(super) wire: bool,
     pub(super) shown: Option<Shown>,
@@ -111,6 +114,9 @@ pub(super) struct Around {
     answered: Kept<Arc<Answer>>,
     certificates: Kept<Certificate>,
 }
+
+/// Each client with what it trusts.
+type Views = Vec<(Client, TrustView)>;
 
 impl Around {
     /// Looks at the machine and reads the files.
@@ -121,23 +127,18 @@ impl Around {
             false => terms.clients.clone(),
         };
         let clients: Vec<Client> = clients.into_iter().filter(|c| terms.scope.has_client(*c)).collect();
-        let anchors = certificates(&terms.anchors)?;
-        let given = || TrustView::given(anchors.clone(), terms.anchors.clone());
-        let views = match terms.anchors.is_empty() {
-            true => view::all(&clients, &env.machine),
-            false => clients.iter().map(|c| (*c, given())).collect(),
-        };
         let is_apart = |c: &Client| c.is_of_one_protocol() && !terms.clients.contains(c);
-        let (apart, views) = views.into_iter().partition(|(c, _)| is_apart(c));
         let ledger = env.open_to_look()?;
         let authorities = ledger.as_ref().map(Ledger::authorities).transpose()?.unwrap_or_default();
         let list = |f: &PathBuf| -> Result<Crl> { Ok(crl::find(&fs::read_named(f)?, &f.shown())?) };
         Ok(Around {
             lists: terms.lists.iter().map(list).collect::<Result<_>>()?,
             revocation: terms.revocation,
-            views,
-            apart,
+            views: OnceLock::new(),
+            apart: clients.iter().copied().filter(is_apart).collect(),
             clients,
+            anchors: certificates(&terms.anchors)?,
+            anchor_files: terms.anchors.clone(),
             authorities,
             ledger: Mutex::new(ledger),
             extra: certificates(&terms.intermediates)?,
@@ -145,7 +146,6 @@ impl Around {
             at: terms.at.unwrap_or(env.now),
             purpose: terms.purpose,
             resolve: terms.resolve.clone(),
-            anchored: !terms.anchors.is_empty(),
             wire: terms.wire,
             account: terms.account.as_deref().map(|typed| account(env, typed)).transpose()?,
             shown: terms.client_certificate.as_deref().map(|l| shown(env, l, &terms.secret)).transpose()?,
@@ -162,13 +162,23 @@ impl Around {
     /// Errors: the ledger cannot be read.
     pub(super) fn ask(
         &self,
+        env: &Env,
         served: &[Certificate],
         names: &[Name],
         spoken: Option<Spoken<'_>>,
         of_database: bool,
     ) -> Result<Arc<Answer>> {
         let asked = kept::asked(served, names, spoken.as_ref(), of_database);
-        self.answered.or(asked, || self.judge(served, names, spoken, of_database).map(Arc::new))
+        self.answered.or(asked, || self.judge(env, served, names, spoken, of_database).map(Arc::new))
+    }
+
+    /// Each client with what it trusts; read once, however many ask.
+    pub(super) fn views(&self, env: &Env) -> &[(Client, TrustView)] {
+        let given = |c: &Client| (*c, TrustView::given(self.anchors.clone(), self.anchor_files.clone()));
+        self.views.get_or_init(|| match self.anchor_files.is_empty() {
+            true => view::all(&self.clients, &env.machine),
+            false => self.clients.iter().map(given).collect(),
+        })
     }
 
     /// Reads a certificate as forgivingly as clients do; None for what has not the shape of one.
@@ -178,13 +188,15 @@ impl Around {
 
     fn judge(
         &self,
+        env: &Env,
         served: &[Certificate],
         names: &[Name],
         spoken: Option<Spoken<'_>>,
         of_database: bool,
     ) -> Result<Answer> {
-        let apart: &[(Client, TrustView)] = if of_database { &self.apart } else { &[] };
-        let views: Vec<(Client, &TrustView)> = self.views.iter().chain(apart).map(|(c, v)| (*c, v)).collect();
+        let counts = |c: &Client| of_database || !self.apart.contains(c);
+        let views: Vec<(Client, &TrustView)> =
+            self.views(env).iter().filter(|(c, _)| counts(c)).map(|(c, v)| (*c, v)).collect();
         Ok(assess::assess(&Question {
             served,
             extra: &self.extra,
@@ -198,7 +210,7 @@ impl Around {
             issued: &self.known(served, names)?,
             live: spoken.is_some(),
             spoken: spoken.unwrap_or_default(),
-            anchored: self.anchored,
+            anchored: !self.anchor_files.is_empty(),
             raise: self.raise,
         }))
     }

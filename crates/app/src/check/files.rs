@@ -27,7 +27,7 @@ pub(super) fn file(env: &Env, around: &Around, typed: &str, path: &Path) -> Resu
     };
     let of = known.as_ref().map(|i| format!(" for the names of {}", i.label)).unwrap_or_default();
     let mut checked = Checked::new(typed, "file", format!("the file {}, as a server would send it{of}", file.shown()));
-    let answer = around.ask(&chain, &names, None, false)?;
+    let answer = around.ask(env, &chain, &names, None, false)?;
     checked.take(&answer, chain);
     beside(env, around, &mut checked, &file, is_directory);
     Ok(checked)
@@ -43,7 +43,7 @@ pub(super) fn label(env: &Env, around: &Around, typed: &str, issued: &Issued) ->
     let host = names.first().map(ToString::to_string).unwrap_or_default();
     let first = format!("the files of {} for every name in it; live: tamga check https://{host}", issued.label);
     let mut checked = Checked::new(typed, "label", first);
-    let answer = around.ask(&chain, &names, None, false)?;
+    let answer = around.ask(env, &chain, &names, None, false)?;
     checked.take(&answer, chain);
     let is_keyless = around.is_keyless(issued)?;
     beside(env, around, &mut checked, &file, !is_keyless);

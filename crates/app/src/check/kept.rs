@@ -2,7 +2,7 @@
 
 use sha2::{Digest as _, Sha256};
 use std::collections::HashMap;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use tamga_core::check::client::case::Spoken;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::name::Name;
@@ -35,7 +35,10 @@ pub(super) fn digest(octets: &[u8]) -> Digest {
 }
 
 /// What was worked out in this run, by what it was worked out of. A clone of a value must cost nothing.
-pub(super) struct Kept<V>(Mutex<HashMap<Digest, V>>);
+pub(super) struct Kept<V>(Mutex<HashMap<Digest, Slot<V>>>);
+
+/// Who works a value out holds its lock, and the others wait: sixty jobs that begin with one question ask it once.
+type Slot<V> = Arc<Mutex<Option<V>>>;
 
 impl<V> Default for Kept<V> {
     fn default() -> Kept<V> {
@@ -44,21 +47,26 @@ impl<V> Default for Kept<V> {
 }
 
 impl<V: Clone> Kept<V> {
-    /// What belongs to this digest, from `make` if it is not known yet. The lock is not held meanwhile.
+    /// What belongs to this digest, from `make` if it is not known yet.
     ///
     /// Errors: those of `make`; they are not kept.
     pub(super) fn or<E>(&self, of: Digest, make: impl FnOnce() -> Result<V, E>) -> Result<V, E> {
-        let known = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(value) = known().get(&of) {
+        let slot = self.slot(of);
+        let mut known = slot.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(value) = &*known {
             return Ok(value.clone());
         }
         let value = make()?;
-        let mut known = known();
-        if known.len() >= KEPT {
-            known.clear();
-        }
-        known.insert(of, value.clone());
+        *known = Some(value.clone());
         Ok(value)
+    }
+
+    fn slot(&self, of: Digest) -> Slot<V> {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if all.len() >= KEPT && !all.contains_key(&of) {
+            all.clear();
+        }
+        all.entry(of).or_default().clone()
     }
 }
 
@@ -87,6 +95,24 @@ mod tests {
         // What would fail now is not tried.
         assert!(ask(first, false).is_ok());
         assert_eq!(made.get(), 2);
+    }
+
+    #[test]
+    fn who_asks_the_same_at_once_waits_for_one_answer() {
+        let (kept, made) = (Kept::default(), std::sync::atomic::AtomicUsize::new(0));
+        let of = asked(&[], &names(&["charts.saltmarsh.test"]), None, false);
+        let together = std::sync::Barrier::new(16);
+        let ask = || {
+            together.wait();
+            kept.or(of, || {
+                std::thread::sleep(std::time::Duration::from_millis(20));
+                Ok::<_, ()>(made.fetch_add(1, std::sync::atomic::Ordering::Relaxed))
+            })
+        };
+        std::thread::scope(|scope| {
+            let all: Vec<_> = (0..16).map(|_| scope.spawn(ask)).collect();
+            assert!(all.into_iter().all(|t| t.join().unwrap() == Ok(0)));
+        });
     }
 
     #[test]

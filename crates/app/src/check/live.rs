@@ -54,6 +54,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -
         }
     };
     let answer = around.ask(
+        env,
         &sent.chain,
         std::slice::from_ref(host),
         Some(spoken(&sent, &first)),
@@ -79,7 +80,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -
     remembered(around, &mut checked, host, *port);
     over_tls_alone(env, around, &mut checked, host);
     for other in met.iter().filter(|m| m.chain != first.chain) {
-        elsewhere(around, &mut checked, meeting, &first, other)?;
+        elsewhere(env, around, &mut checked, meeting, &first, other)?;
     }
     // Neither curl nor a browser speaks the other protocols; psql speaks one.
     if matches!(prelude, Prelude::None | Prelude::WebSocket | Prelude::Postgres) {
@@ -266,7 +267,14 @@ pub(super) fn hsts(env: &Env, around: &Around, host: &str) -> Vec<Finding> {
 }
 
 /// Another address of the same name that shows another certificate.
-fn elsewhere(around: &Around, checked: &mut Checked, meeting: &Meeting, first: &Met, other: &Met) -> Result<()> {
+fn elsewhere(
+    env: &Env,
+    around: &Around,
+    checked: &mut Checked,
+    meeting: &Meeting,
+    first: &Met,
+    other: &Met,
+) -> Result<()> {
     let (here, there) = (first.address, other.address);
     let Ok(sent) = parsed(around, other) else {
         checked.ending = Ending::Bad;
@@ -276,7 +284,7 @@ fn elsewhere(around: &Around, checked: &mut Checked, meeting: &Meeting, first: &
         return Ok(());
     };
     let (names, of_database) = (std::slice::from_ref(&meeting.host), meeting.prelude == Prelude::Postgres);
-    let answer = around.ask(&sent.chain, names, Some(spoken(&sent, other)), of_database)?;
+    let answer = around.ask(env, &sent.chain, names, Some(spoken(&sent, other)), of_database)?;
     let verdict = if answer.is_good() { "which is good too" } else { "and there clients would warn" };
     checked.remarks.push(format!("{there} shows another certificate than {here}, {verdict}"));
     if !answer.is_good() {

@@ -18,7 +18,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Outcome;
 use around::Around;
-use live::{Meeting, live};
+use live::live;
 use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -52,21 +52,33 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
         .into());
     }
     let around = Around::new(env, &request.terms)?;
+    std::thread::scope(|scope| {
+        // Reading what each client trusts takes as long as a hundred handshakes: neither waits for the other.
+        scope.spawn(|| around.views(env));
+        all(env, &around, request, &seen)
+    })
+}
+
+fn all<T: Send>(
+    env: &Env,
+    around: &Around,
+    request: &Request,
+    seen: &(impl Fn(Checked) -> T + Sync),
+) -> Result<Vec<T>> {
     // What is typed wrong is reported before the first connection.
+    let mut targets: Vec<(&str, Target)> = Vec::with_capacity(request.targets.len());
     for typed in &request.targets {
-        target::parse(typed, &around)?;
+        targets.push((typed, target::parse(typed, around)?));
     }
     if !request.observe {
-        return side_by_side(&request.targets, request.jobs, |typed| {
-            one(env, &around, typed).map(|c| seen(finished(c, &around)))
-        });
+        return side_by_side(&targets, request.jobs, |t| one(env, around, t).map(|c| seen(finished(c, around))));
     }
     // The installed clients take many targets in one run; a few hundred keep a person waiting, so some come first.
-    let mut out = Vec::with_capacity(request.targets.len());
-    for some in request.targets.chunks(AT_ONCE) {
-        let mut judged = side_by_side(some, request.jobs, |typed| one(env, &around, typed))?;
+    let mut out = Vec::with_capacity(targets.len());
+    for some in targets.chunks(AT_ONCE) {
+        let mut judged = side_by_side(some, request.jobs, |t| one(env, around, t))?;
         observed::compare(env, &around.clients, &mut judged);
-        out.extend(judged.into_iter().map(|c| seen(finished(c, &around))));
+        out.extend(judged.into_iter().map(|c| seen(finished(c, around))));
     }
     Ok(out)
 }
@@ -75,14 +87,18 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
 const AT_ONCE: usize = 60;
 
 /// Does the same with each, `jobs` at a time; the answers are in the order of the targets.
-fn side_by_side<T: Send>(targets: &[String], jobs: usize, each: impl Fn(&str) -> Result<T> + Sync) -> Result<Vec<T>> {
+fn side_by_side<T: Send>(
+    targets: &[(&str, Target)],
+    jobs: usize,
+    each: impl Fn(&(&str, Target)) -> Result<T> + Sync,
+) -> Result<Vec<T>> {
     let next = AtomicUsize::new(0);
     let all: Mutex<Vec<(usize, Result<T>)>> = Mutex::new(Vec::with_capacity(targets.len()));
     let work = || {
         loop {
             let at = next.fetch_add(1, Ordering::Relaxed);
-            let Some(typed) = targets.get(at) else { return };
-            let done = each(typed);
+            let Some(target) = targets.get(at) else { return };
+            let done = each(target);
             all.lock().unwrap_or_else(|e| e.into_inner()).push((at, done));
         }
     };
@@ -97,12 +113,12 @@ fn side_by_side<T: Send>(targets: &[String], jobs: usize, each: impl Fn(&str) ->
     all.into_iter().map(|(_, t)| t).collect()
 }
 
-fn one(env: &Env, around: &Around, typed: &str) -> Result<Checked> {
-    match target::parse(typed, around)? {
-        Target::Live { host, port, prelude, path } => live(env, around, typed, &Meeting { host, port, prelude, path }),
-        Target::Plain(address) => plain::from(env, around, typed, &address),
-        Target::File(path) => files::file(env, around, typed, &path),
-        Target::Label(issued) => files::label(env, around, typed, &issued),
+fn one(env: &Env, around: &Around, (typed, target): &(&str, Target)) -> Result<Checked> {
+    match target {
+        Target::Live(meeting) => live(env, around, typed, meeting),
+        Target::Plain(address) => plain::from(env, around, typed, address),
+        Target::File(path) => files::file(env, around, typed, path),
+        Target::Label(issued) => files::label(env, around, typed, issued),
     }
 }
 

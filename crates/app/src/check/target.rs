@@ -1,6 +1,7 @@
 //! What a person may name to be checked: a server, a path, a label.
 
 use super::around::Around;
+use super::live::Meeting;
 use crate::failure::Result;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
@@ -14,7 +15,7 @@ use tamga_host::dial::Prelude;
 /// A target, distinguished by what it is.
 pub(crate) enum Target {
     /// A server to be met.
-    Live { host: Name, port: u16, prelude: Prelude, path: String },
+    Live(Meeting),
     /// A site from plain HTTP on.
     Plain(Address),
     /// A file or directory.
@@ -109,8 +110,8 @@ fn live(typed: &str, authority: &str, prelude: Prelude, usual: u16, path: String
     }
     let name = Name::asked(host)?;
     match &name {
-        Name::Dns(d) if !d.starts_with("*.") => Ok(Target::Live { host: name, port, prelude, path }),
-        Name::Ip(_) => Ok(Target::Live { host: name, port, prelude, path }),
+        Name::Dns(d) if !d.starts_with("*.") => Ok(Target::Live(Meeting { host: name, port, prelude, path })),
+        Name::Ip(_) => Ok(Target::Live(Meeting { host: name, port, prelude, path })),
         _ => Err(wrong("host", "a host name or an address").into()),
     }
 }

@@ -35,19 +35,15 @@ differential *options:
     cargo build -q --workspace --example differential
     unshare --map-root-user --mount "${CARGO_TARGET_DIR:-target}/debug/examples/differential" {{options}}
 
-# Carries out recipes with the real servers, each on a machine of its own, and prints what held: as root.
+# Carries out recipes with the real servers, each on a machine of its own, and writes what held into docs/servers.md: as root.
 recipes:
     #!/usr/bin/env bash
     set -euo pipefail
     table=$(mktemp); trap 'rm -f "$table"' EXIT
     export TAMGA_TESTS_RECIPES=$table
     cargo nextest run --workspace --no-fail-fast -E 'test(/carried::/)' || failed=1
-    awk -F'\t' '{ seen[$1, $2] = 1; servers[$1] = 1 } END {
-        n = split("start silent clients redirect success-line wrong-pair renewal", judgements, " ")
-        printf "%-12s", "server"; for (j = 1; j <= n; j++) printf "%-14s", judgements[j]; print ""
-        for (s in servers) { line = sprintf("%-12s", s)
-            for (j = 1; j <= n; j++) line = line sprintf("%-14s", (s, judgements[j]) in seen ? "yes" : "-")
-            print line | "sort" } }' "$table"
+    TAMGA_TESTS_WRITE=1 cargo nextest run --workspace -E 'test(/servers_page::/)'
+    cat docs/servers.md
     exit ${failed:-0}
 
 # Writes the transcripts of docs/cli again: read them

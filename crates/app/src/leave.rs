@@ -4,6 +4,7 @@ use crate::env::Env;
 use crate::failure::{Failure, Result};
 use crate::identity::{self, Cleared};
 use crate::interact::Question;
+use crate::recipe::install::{self, Removed};
 use crate::report::{Answer, Outcome};
 use crate::trust::row::{Change, Row};
 use crate::trust::stores::bundles as bundles_of;
@@ -35,6 +36,9 @@ pub struct Done {
     #[serde(serialize_with = "remains")]
     #[schemars(with = "Vec<String>")]
     pub remains: Vec<Remains>,
+    /// Servers that were left as they were found.
+    #[serde(skip)]
+    pub servers: Vec<Removed>,
     /// Browsers' stores from which identities were taken.
     #[serde(skip)]
     pub identities: Vec<Cleared>,
@@ -83,6 +87,10 @@ pub enum Remains {
     Database(PathBuf),
     /// Identities that could not be taken out.
     Identities(PathBuf, usize, Failure),
+    /// A part of a server's configuration.
+    Server(String),
+    /// A server whose configuration could not be changed.
+    ServerKept(Failure),
     /// A timer that could not be taken away.
     Timer(&'static str, Failure),
     /// Names in the hosts file.
@@ -118,10 +126,15 @@ impl Remains {
             Remains::Identities(place, count, e) => {
                 format!("{count} identities in {}: {}; {}", place.shown(), e.0.why(), e.0.remedy())
             }
+            Remains::Server(words) => words.clone(),
+            Remains::ServerKept(e) => format!("{}: {}; {}", e.0.what(), e.0.why(), e.0.remedy()),
             Remains::Timer(word, e) => format!("the timer of {word}: {}; {}", e.0.why(), e.0.remedy()),
             Remains::Hosts => "its names in /etc/hosts: sudo tamga hosts remove".into(),
             Remains::DataInUse(data) => {
-                format!("the data directory {}: kept while a root is still in a store", data.shown())
+                format!(
+                    "the data directory {}: kept while a root is still in a store, or a server's configuration has something of Tamga's",
+                    data.shown()
+                )
             }
             Remains::DataKept(data) => format!("the data directory {}, as you said", data.shown()),
             Remains::DataUnasked(data) => format!("the data directory {}: tamga leave --yes removes it", data.shown()),
@@ -146,6 +159,9 @@ pub struct Plan {
     /// The mark of each root, and its store.
     #[serde(skip)]
     pub roots: Vec<(String, StoreId)>,
+    /// Servers that would be left as they were found: each with its label.
+    #[serde(skip)]
+    pub servers: Vec<(String, Label)>,
     /// The data directory, if there is one to ask about.
     #[serde(skip)]
     pub data: Option<PathBuf>,
@@ -165,11 +181,14 @@ pub fn leave(env: &Env, bundles: &[PathBuf]) -> Result<Report> {
     if env.dry_run {
         let roots = found.iter().map(|(store, root, _)| (root.mark(), store.id())).collect();
         let data = has_data.then_some(data);
-        return Ok(Answer::Planned(Plan { stores: [], remains: [], dry_run: true, roots, data }));
+        let installed = env.open_to_look()?.map(|l| l.installed()).transpose()?.unwrap_or_default();
+        let servers = installed.into_iter().map(|i| (i.server, i.label)).collect();
+        return Ok(Answer::Planned(Plan { stores: [], remains: [], dry_run: true, roots, servers, data }));
     }
     let mut done = Done {
         rows: Vec::new(),
         remains: Vec::new(),
+        servers: Vec::new(),
         identities: Vec::new(),
         timers: Vec::new(),
         exceptions: None,
@@ -177,6 +196,17 @@ pub fn leave(env: &Env, bundles: &[PathBuf]) -> Result<Report> {
         data: None,
         outcome: Outcome::Good,
     };
+    for left in install::clear(env)? {
+        match left {
+            Ok(removed) => {
+                for words in &removed.remains {
+                    done.keep(Remains::Server(words.clone()));
+                }
+                done.servers.push(removed);
+            }
+            Err(e) => done.keep(Remains::ServerKept(e)),
+        }
+    }
     done.remove_roots(env, &found, bundles)?;
     for cleared in identity::clear(env) {
         match cleared.failure {

@@ -9,6 +9,7 @@ pub mod digest;
 pub mod entropy;
 pub mod error;
 pub mod fs;
+pub mod install;
 pub mod ledger;
 pub mod memory;
 pub mod nss;

@@ -36,6 +36,14 @@ pub(crate) fn clean(program: impl AsRef<std::ffi::OsStr>) -> Command {
 /// What changes the machine's own stores is looked for in the system's directories only, and gets a clean environment.
 pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
     let name = invocation.program.to_string_lossy().into_owned();
+    well(&invoke_to_end(machine, invocation)?, invocation.limit_seconds, &name)
+}
+
+/// The same, with what it printed, however it ended.
+///
+/// Errors: it does not start.
+pub fn invoke_to_end(machine: &Machine, invocation: &Invocation) -> Result<Ended> {
+    let name = invocation.program.to_string_lossy().into_owned();
     let failed = |said: String| Error::Program { program: name.clone(), said };
     let raised = invocation.raised && cfg!(unix);
     let find = |name: &str| if raised { machine.system_program(name) } else { machine.program(name) };
@@ -73,7 +81,7 @@ pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
         }
         None => {}
     }
-    finish(command, &input, Duration::from_secs(invocation.limit_seconds), &name)
+    run(command, &input, Duration::from_secs(invocation.limit_seconds)).map_err(|e| failed(e.to_string()))
 }
 
 /// Runs a program to its good end.
@@ -81,11 +89,16 @@ pub fn invoke(machine: &Machine, invocation: &Invocation) -> Result<()> {
 /// Errors: it does not start, ends with another code than 0, or is stopped at the limit.
 pub(crate) fn finish(command: Command, input: &[u8], limit: Duration, name: &str) -> Result<()> {
     let failed = |said: String| Error::Program { program: name.to_owned(), said };
-    let ended = run(command, input, limit).map_err(|e| failed(e.to_string()))?;
+    well(&run(command, input, limit).map_err(|e| failed(e.to_string()))?, limit.as_secs(), name)
+}
+
+/// Errors: it ended with another code than 0, or was stopped at the limit.
+fn well(ended: &Ended, limit_seconds: u64, name: &str) -> Result<()> {
+    let failed = |said: String| Error::Program { program: name.to_owned(), said };
     match ended.code {
         Some(0) => Ok(()),
         Some(n) => Err(failed(format!("it ended with {n}: {}", last_line(ended.errors.as_received())))),
-        None => Err(failed(format!("it was stopped after {} seconds", limit.as_secs()))),
+        None => Err(failed(format!("it was stopped after {limit_seconds} seconds"))),
     }
 }
 

@@ -2,8 +2,9 @@
 
 use crate::error::Result;
 use crate::fs::{self, Leftover, Recovered};
+use crate::install::Service;
 use crate::ledger::WorkKind;
-use crate::ledger::{Ledger, Work};
+use crate::ledger::{Installed, InstalledFile, Ledger, Work};
 use crate::places::Machine;
 use std::path::Path;
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, REQUEST_FILE};
@@ -90,6 +91,27 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
                 )))
             }
         },
+        Work::Install { server, label, .. } if !machine.acts_as_root() => Ok(Some(format!(
+            "setting up {server} for {label} was interrupted; sudo tamga recipe {server} {label} --install goes on"
+        ))),
+        Work::Install { server, label, directory, links, files, account } => {
+            let service = Service { machine, account: *account };
+            let before = links.iter().map(|l| l.0.clone()).collect::<Vec<_>>();
+            let has =
+                |i: &Installed, f: &InstalledFile| i.files.iter().any(|k| k.path == f.path && k.digest == f.digest);
+            let known = ledger.installed()?.into_iter().find(|i| i.server == *server && i.label == *label);
+            let stood = known.is_some_and(|i| files.iter().all(|f| has(&i, f)));
+            if stood {
+                service.settle(files.iter().map(|f| &*f.path))?;
+                ledger.finish(id, work)?;
+                return Ok(None);
+            }
+            service.withdraw(directory, &before, files)?;
+            ledger.finish(id, work)?;
+            Ok(Some(format!(
+                "setting up {server} for {label} was interrupted; its files are as before, and if it runs, reload it"
+            )))
+        }
         Work::KeyLeaves { label, file, into } => key_leaves(ledger, id, work, label, file, into.as_deref()),
     }
 }

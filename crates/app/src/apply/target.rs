@@ -2,6 +2,7 @@
 
 use super::proofs::shows;
 use super::{Change, Run, What};
+use crate::certificate::form;
 use crate::env::Env;
 use crate::failure::Result;
 use crate::output::keep_out_of_version_control;
@@ -11,19 +12,16 @@ use std::collections::{BTreeSet, HashMap};
 use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
 use tamga_core::ca::report::Issued;
-use tamga_core::deploy::export::{self, Form, Material, Settings};
 use tamga_core::deploy::lab::file::{Content, Target, TargetFile};
 use tamga_core::deploy::lab::place::{Found, Recorded, differs};
 use tamga_core::error::{Diagnostic, Kind, Stated};
-use tamga_core::pki::cert::Certificate;
-use tamga_core::pki::format::pem;
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
+use tamga_host::error;
 use tamga_host::fs::{self, File};
 use tamga_host::ledger::{Ledger, Record, Work};
 use tamga_host::place::{self, Owner, Through};
-use tamga_host::{entropy, error};
 use zeroize::Zeroizing;
 
 /// The ledger's word for files that were put where a server reads them.
@@ -243,31 +241,15 @@ impl<'a> Deploying<'a> {
                 Content::Chain => read(issued, CERTIFICATE_FILE)?,
                 Content::Key => read(issued, KEY_FILE)?,
                 Content::Root => read(issued, ROOT_FILE)?,
-                Content::Form(form) => self.in_form(issued, form, &secret, target.passphrase_file.is_some())?,
+                Content::Form(form) => {
+                    let protect = target.passphrase_file.is_some() && form.takes_passphrase();
+                    let passphrase = if protect { secret.given(&*self.env.caller)? } else { None };
+                    form::made(self.env, issued, form, &secret, passphrase.as_ref())?
+                }
             };
             Ok(File { mode: f.mode, path: f.path.clone(), bytes })
         };
         target.files.iter().map(item).collect()
-    }
-
-    fn in_form(&self, issued: &Issued, form: Form, secret: &Secret, protect: bool) -> Result<Zeroizing<Vec<u8>>> {
-        let certificates = |name: &str| -> Result<Vec<Certificate>> {
-            let ders = pem::certificates(&read(issued, name)?);
-            Ok(ders.iter().map(|d| Certificate::read(d, name)).collect::<tamga_core::error::Result<_>>()?)
-        };
-        let chain = certificates(CERTIFICATE_FILE)?;
-        let root = certificates(ROOT_FILE).ok().and_then(|mut r| r.pop()).filter(|r| chain.first() != Some(r));
-        let key = match form.wants_key() {
-            true => Some(self.env.key_of(&issued.label, &issued.folder, &issued.certificate, secret)?),
-            false => None,
-        };
-        let passphrase = match protect && form.takes_passphrase() {
-            true => secret.given(&*self.env.caller)?,
-            false => None,
-        };
-        let settings = Settings { passphrase: passphrase.as_ref(), legacy: false, now: self.env.now };
-        let material = Material { alias: issued.label.to_string(), key, chain, root };
-        Ok(export::make(form, &material, &settings, &entropy::System)?.bytes)
     }
 }
 

@@ -3,6 +3,7 @@
 pub mod export;
 mod export_again;
 mod exports;
+pub(crate) mod form;
 pub mod issue;
 pub mod issue_list;
 pub mod list;

@@ -1,6 +1,7 @@
 //! Recipes: what to put where for a server, and every step to the padlock.
 
 pub mod form;
+pub mod install;
 
 use crate::certificate::current;
 use crate::env::Env;
@@ -10,11 +11,11 @@ use crate::output::{absolute, may_replace};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::net::IpAddr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::report::Issued;
-use tamga_core::deploy::recipe::{self, Act, KnownError, Recipe, Setting, Tried, Work, Written};
+use tamga_core::deploy::recipe::{self, Act, FileLocation, KnownError, Recipe, Setting, Tried, Work, Written};
 use tamga_core::error::Error;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
@@ -58,6 +59,12 @@ pub enum Report {
     Config(String),
     /// It would be written into this file.
     Planned(&'static Recipe, PathBuf),
+    /// It would be carried out.
+    PlannedInstall(Box<install::Plan>),
+    /// It was carried out.
+    Installed(Box<install::Done>),
+    /// What was carried out was taken away again.
+    Uninstalled(Box<install::Removed>),
     /// A recipe for a certificate, and the file into which its configuration was written.
     Written(Box<(Written, Setting)>, Option<PathBuf>),
 }
@@ -68,7 +75,7 @@ pub enum Report {
 pub fn recipe(env: &Env, request: &Request) -> Result<Report> {
     let Some(found) = request.server else { return Ok(Report::All) };
     let Some(issued) = certificate(env, request)? else { return Ok(Report::Facts(found)) };
-    let setting = setting(env, request, &issued)?;
+    let setting = setting(env, request, &issued, found, false)?;
     let written = recipe::write(found, &setting)?;
     if request.config_only {
         return Ok(Report::Config(written.config));
@@ -81,6 +88,22 @@ pub fn recipe(env: &Env, request: &Request) -> Result<Report> {
         fs::write_whole(output, written.config.as_bytes(), 0o644)?;
     }
     Ok(Report::Written(Box::new((written, setting)), request.output.clone()))
+}
+
+/// A recipe filled in for the certificate that is meant, for root. `apart`: its files lie where the server does not see them.
+fn filled(env: &Env, request: &Request, apart: bool) -> Result<(Written, Setting, Issued)> {
+    let all = || recipe::ALL.iter().map(|r| r.id).collect::<Vec<_>>().join(" ");
+    let found = request.server.ok_or_else(|| Error::Word { what: "server", typed: String::new(), accepted: all() })?;
+    let Some(issued) = certificate(env, request)? else {
+        return Err(Error::Contradiction {
+            what: "no certificate was named".into(),
+            why: "there is none yet, or there are several".into(),
+            instead: format!("tamga recipe {} LABEL --install", found.id),
+        }
+        .into());
+    };
+    let setting = Setting { raise: false, ..setting(env, request, &issued, found, apart)? };
+    Ok((recipe::write(found, &setting)?, setting, issued))
 }
 
 /// The certificate that is meant: the one that is named, else the only one there is.
@@ -104,7 +127,12 @@ fn certificate(env: &Env, request: &Request) -> Result<Option<Issued>> {
     }
 }
 
-fn setting(env: &Env, request: &Request, issued: &Issued) -> Result<Setting> {
+fn setting(env: &Env, request: &Request, issued: &Issued, found: &Recipe, apart: bool) -> Result<Setting> {
+    let own = || recipe::service_directory(Path::new(found.config.path)).join("tls").join(issued.label.as_str());
+    let into = match &request.into {
+        Some(into) => Some(absolute(into)?),
+        None => (apart && found.facts.place == FileLocation::Issued).then(own),
+    };
     let clients = match &request.client_authority {
         Some(label) => {
             let all = env.authorities()?;
@@ -119,7 +147,7 @@ fn setting(env: &Env, request: &Request, issued: &Issued) -> Result<Setting> {
         key: issued.certificate.key.clone(),
         locked: stored_key(&issued.label, &issued.folder.join(KEY_FILE)).is_ok_and(|k| k.is_locked()),
         folder: issued.folder.clone(),
-        into: request.into.as_deref().map(absolute).transpose()?,
+        into,
         address: request.address,
         port: request.port,
         redirect: request.redirect,
@@ -231,6 +259,15 @@ struct WrittenView<'a> {
     notes: &'a [String],
 }
 
+/// What would be carried out.
+#[derive(Serialize, JsonSchema)]
+struct PlanView<'a> {
+    server: &'a str,
+    label: &'a str,
+    changed: bool,
+    steps: &'a [install::Change],
+}
+
 #[derive(Serialize, JsonSchema)]
 #[serde(untagged)]
 enum View<'a> {
@@ -238,6 +275,9 @@ enum View<'a> {
     Facts { recipe: Box<FactsView> },
     Planned { recipe: (), dry_run: bool },
     Written { recipe: Box<WrittenView<'a>> },
+    PlannedInstall { install: PlanView<'a>, dry_run: bool },
+    Installed { install: &'a install::Done },
+    Uninstalled { uninstall: &'a install::Removed },
     // The text itself is the answer.
     Config {},
 }
@@ -250,6 +290,17 @@ impl Serialize for Report {
             Report::All => View::All { recipes: recipe::ALL.iter().map(|r| FactsView::from(*r)).collect() },
             Report::Facts(r) => View::Facts { recipe: Box::new(FactsView::from(*r)) },
             Report::Config(_) => View::Config {},
+            Report::PlannedInstall(plan) => {
+                let install = PlanView {
+                    server: plan.recipe.id,
+                    label: &plan.issued.label,
+                    changed: !plan.is_done(),
+                    steps: &plan.steps,
+                };
+                View::PlannedInstall { install, dry_run: true }
+            }
+            Report::Installed(done) => View::Installed { install: done },
+            Report::Uninstalled(removed) => View::Uninstalled { uninstall: removed },
             Report::Planned(..) => View::Planned { recipe: (), dry_run: true },
             Report::Written(both, file) => {
                 let (w, setting) = &**both;

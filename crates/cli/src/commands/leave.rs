@@ -29,6 +29,9 @@ pub(crate) fn run(session: &Session, args: &LeaveArgs) -> Result<Done> {
 fn render_plan(plan: &Plan) -> String {
     let mut text: String =
         plan.roots.iter().map(|(mark, store)| format!("would take {mark} out of {store}\n")).collect();
+    for (server, label) in &plan.servers {
+        text.push_str(&format!("would leave {server} as it was before {label}\n"));
+    }
     if let Some(data) = &plan.data {
         text.push_str(&format!("would ask whether to remove the data directory {}\n", data.shown()));
     }
@@ -37,6 +40,9 @@ fn render_plan(plan: &Plan) -> String {
 
 fn render(done: &leave::Done) -> String {
     let mut text = String::new();
+    for removed in &done.servers {
+        text.push_str(&format!("left {} as it was before {}\n", removed.server, removed.label));
+    }
     for i in &done.identities {
         text.push_str(&format!("removed {} identities from {}\n", i.count, i.place.shown()));
     }

@@ -9,6 +9,7 @@ pub(crate) mod explain;
 pub(crate) mod export;
 pub(crate) mod hosts;
 pub(crate) mod identity;
+mod install_text;
 pub(crate) mod issue;
 pub(crate) mod leave;
 pub(crate) mod list;

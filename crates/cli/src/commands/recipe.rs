@@ -1,20 +1,24 @@
 //! `tamga recipe [SERVER] [LABEL]`: what to put where for a server, and every step to the padlock.
 
+use super::install_text;
 use crate::args::Format;
-use crate::exit::{Done, Result};
+use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::values;
 use crate::words::{human, wrap};
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
-use tamga_app::recipe::{self, Report};
+use tamga_app::interact::Question;
+use tamga_app::recipe::{self, Report, install};
+use tamga_app::report::Outcome;
 use tamga_core::deploy::recipe::{ALL, Placement, Recipe, Setting, Tried, Written};
+use tamga_core::error::Error;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 
 #[derive(clap::Args)]
 #[command(
-    after_help = "Examples: tamga recipe nginx charts.saltmarsh.test --redirect\n          tamga recipe postgresql archive.saltmarsh.test --output archive.conf"
+    after_help = "Examples: tamga recipe nginx charts.saltmarsh.test --redirect\n          tamga recipe postgresql archive.saltmarsh.test --output archive.conf\n          sudo tamga recipe nginx charts.saltmarsh.test --install"
 )]
 pub(crate) struct RecipeArgs {
     /// The server; without it, all servers are listed
@@ -47,6 +51,15 @@ pub(crate) struct RecipeArgs {
     /// The directory from which the server reads
     #[arg(long, value_name = "DIR")]
     into: Option<PathBuf>,
+    /// Carry the steps out: show them, change the server's files, reload it, and undo all of it if it does not show the certificate
+    #[arg(long, requires = "server", conflicts_with = "output")]
+    install: bool,
+    /// Take away what --install put there
+    #[arg(long, requires = "label", conflicts_with_all = ["output", "install"])]
+    uninstall: bool,
+    /// With --install: write into the file system of an image, and run nothing
+    #[arg(long, value_name = "DIR", requires = "install")]
+    sysroot: Option<PathBuf>,
 }
 
 pub(crate) fn run(session: &Session, args: RecipeArgs) -> Result<Done> {
@@ -64,7 +77,15 @@ pub(crate) fn run(session: &Session, args: RecipeArgs) -> Result<Done> {
         owner: args.owner,
         into: args.into,
     };
-    let report = recipe::recipe(session, &request)?;
+    let report = match (args.install, args.uninstall, request.server, &request.label) {
+        (_, true, Some(server), Some(label)) => Report::Uninstalled(Box::new(install::remove(session, server, label)?)),
+        (true, ..) => installed(session, &request, args.sysroot.as_deref())?,
+        _ => recipe::recipe(session, &request)?,
+    };
+    let code = match &report {
+        Report::Uninstalled(removed) => exit::of(removed.outcome()),
+        _ => exit::of(Outcome::Good),
+    };
     let text = match &report {
         Report::All => render_all(),
         Report::Facts(r) => render_facts(r),
@@ -78,9 +99,27 @@ pub(crate) fn run(session: &Session, args: RecipeArgs) -> Result<Done> {
         Report::Planned(r, output) => {
             format!("would write the configuration for {} into {}\n", r.id, output.shown())
         }
+        Report::PlannedInstall(plan) => install_text::plan(plan, "would "),
+        Report::Installed(done) => install_text::done(done),
+        Report::Uninstalled(removed) => install_text::removed(removed),
         Report::Written(both, output) => render(&both.0, &both.1, output.as_deref()),
     };
-    Ok(Done::report(text, &report))
+    Ok(Done::report(text, &report).with_code(code))
+}
+
+/// Shows the plan, and carries it out if nobody objects.
+fn installed(session: &Session, request: &recipe::Request, image: Option<&Path>) -> Result<Report> {
+    let plan = install::plan(session, request, image)?;
+    if session.dry_run {
+        return Ok(Report::PlannedInstall(Box::new(plan)));
+    }
+    if !plan.is_done() {
+        human::proposal(&session.common, &install_text::plan(&plan, ""));
+        if session.caller.confirm(Question::Other("carry this out")) == Some(false) {
+            return Err(Error::Declined { what: format!("setting {} up", plan.recipe.id) }.into());
+        }
+    }
+    Ok(Report::Installed(Box::new(install::carry_out(session, plan)?)))
 }
 
 /// All recipes in one table.

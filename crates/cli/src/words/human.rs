@@ -107,6 +107,13 @@ pub(crate) fn aside(common: &Common, line: &str) {
     }
 }
 
+/// What is about to be done, on standard error, unless `--quiet`.
+pub(crate) fn proposal(common: &Common, text: &str) {
+    if !common.quiet {
+        let _ = write!(anstream::stderr(), "{}", net(text));
+    }
+}
+
 /// One line on standard error.
 pub(crate) fn note(line: &str) {
     let _ = writeln!(anstream::stderr(), "{DIM}tamga:{DIM:#} {}", net(line));

@@ -59,6 +59,7 @@ mod schedule;
 mod secrets;
 mod serve;
 mod servers;
+mod servers_page;
 mod setup;
 mod share;
 mod status;

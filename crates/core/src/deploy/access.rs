@@ -18,6 +18,19 @@ pub struct Account {
     pub groups: Vec<u32>,
 }
 
+/// The ids of an account and of its own group, by a file of accounts (passwd(5)).
+///
+/// ```
+/// use tamga_core::deploy::access::ids;
+///
+/// assert_eq!(ids("root:x:0:0::/root:/bin/sh\nredis:x:104:107::/:/bin/false\n", "redis"), Some((104, 107)));
+/// assert_eq!(ids("redis:x:none:107::/:/bin/false\n", "redis"), None);
+/// ```
+pub fn ids(accounts: &str, name: &str) -> Option<(u32, u32)> {
+    let mut fields = accounts.lines().map(|l| l.split(':')).find_map(|mut f| (f.next() == Some(name)).then_some(f))?;
+    Some((fields.nth(1)?.parse().ok()?, fields.next()?.parse().ok()?))
+}
+
 /// An access-control list beyond the mode (acl(5), IEEE 1003.1e draft 17).
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Acl {

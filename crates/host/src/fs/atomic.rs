@@ -164,7 +164,12 @@ pub(super) fn lenient(done: Result<()>) -> Result<()> {
 
 /// Removes a file or link; nothing if it does not exist.
 pub fn remove(path: &Path) -> Result<()> {
-    let dir = match Dir::open(parent(path), Allowed::Owner) {
+    remove_among(path, Allowed::Owner)
+}
+
+/// The same, with who else may change the directory.
+pub fn remove_among(path: &Path, allowed: Allowed) -> Result<()> {
+    let dir = match Dir::open(parent(path), allowed) {
         Err(Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => return Ok(()),
         other => other?,
     };
@@ -186,6 +191,11 @@ pub fn remove_tree(path: &Path) -> Result<()> {
 
 /// Removes an empty directory; false if something is in it or it does not exist.
 pub fn remove_directory(path: &Path) -> bool {
+    remove_directory_among(path, Allowed::Owner)
+}
+
+/// The same, with who else may change the directory that it is in.
+pub fn remove_directory_among(path: &Path, allowed: Allowed) -> bool {
     let Some(name) = path.file_name() else { return false };
-    Dir::open(parent(path), Allowed::Owner).is_ok_and(|d| d.remove_directory(name).is_ok())
+    Dir::open(parent(path), allowed).is_ok_and(|d| d.remove_directory(name).is_ok())
 }

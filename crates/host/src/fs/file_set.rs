@@ -138,9 +138,15 @@ fn name_of(path: &Path) -> &OsStr {
 ///
 /// Errors: a file that cannot be written, or a directory that another account than theirs could replace; then nothing is changed.
 pub fn deploy(files: &[File], ids: Option<Ids>) -> Result<()> {
+    deploy_among(files, ids, ids.map_or(Allowed::Owner, |(uid, _)| Allowed::Account(uid)))
+}
+
+/// The same, with who else may change the directories.
+///
+/// Errors: as for [`deploy`].
+pub fn deploy_among(files: &[File], ids: Option<Ids>, allowed: Allowed) -> Result<()> {
     let mut dirs = Vec::with_capacity(files.len());
     for file in files {
-        let allowed = ids.map_or(Allowed::Owner, |(uid, _)| Allowed::Account(uid));
         dirs.push(Dir::open_or_make(parent(&file.path), 0o755, allowed)?);
     }
     let placed: Vec<(&Dir, &File)> = dirs.iter().zip(files).collect();
@@ -177,9 +183,14 @@ pub fn deploy(files: &[File], ids: Option<Ids>) -> Result<()> {
 
 /// The server has taken the new files: what was there before goes, and whatever was staged.
 pub fn settle<'a>(paths: impl Iterator<Item = &'a Path>) -> Result<()> {
+    settle_among(paths, Allowed::Owner)
+}
+
+/// The same, with who else may change the directories.
+pub fn settle_among<'a>(paths: impl Iterator<Item = &'a Path>, allowed: Allowed) -> Result<()> {
     for path in paths {
         for tag in [Tag::New, Tag::Old] {
-            super::remove(&sibling(path, tag))?;
+            super::remove_among(&sibling(path, tag), allowed)?;
         }
     }
     Ok(())
@@ -198,6 +209,29 @@ pub fn roll_back<'a>(paths: impl Iterator<Item = &'a Path>) -> Result<bool> {
         }
     }
     Ok(any)
+}
+
+/// Everything as before a deployment, wherever it was stopped: what stood there comes back, and what is new goes, unless somebody has
+/// changed it since. Each file with the SHA-256 of what was put there, and whether something stood there before.
+///
+/// Errors: a file that cannot be put back or removed.
+pub fn withdraw<'a>(files: impl Iterator<Item = (&'a Path, &'a str, bool)>, allowed: Allowed) -> Result<()> {
+    for (path, sha, existed) in files {
+        // The directory may not have been made yet.
+        if parent(path).symlink_metadata().is_err() {
+            continue;
+        }
+        let dir = Dir::open(parent(path), allowed)?;
+        let (name, old) = (name_of(path), staged_name(name_of(path), Tag::Old));
+        if dir.exists(&old) {
+            dir.rename(&old, name).map_err(Error::file("putting back", path))?;
+        } else if !existed && dir.read(name).is_ok_and(|b| sha256(&b) == sha) {
+            dir.unlink(name).map_err(Error::file("removing", path))?;
+        }
+        dir.unlink(&staged_name(name, Tag::New)).map_err(Error::file("removing", path))?;
+        dir.sync().map_err(Error::file("making durable", path))?;
+    }
+    Ok(())
 }
 
 /// How an interrupted deployment was left.
@@ -278,6 +312,41 @@ mod tests {
         assert_eq!(texts(&files), ["new key", "new certificate"]);
         assert!(roll_back(files.iter().map(|f| f.0.as_path())).unwrap());
         assert_eq!(texts(&files), ["old key", "old certificate"]);
+    }
+
+    #[test]
+    fn wherever_it_was_stopped_everything_is_as_before() {
+        for stopped in 0..4 {
+            let folder = tempfile::tempdir().unwrap();
+            let all = changed(folder.path());
+            let new = folder.path().join("new");
+            deploy(&[file(new.clone(), "new")], None).unwrap();
+            match stopped {
+                // One is staged only, the others are in place.
+                1 => std::fs::rename(&new, sibling(&new, Tag::New)).unwrap(),
+                // One is back already.
+                2 => std::fs::rename(sibling(&all[0].0, Tag::Old), &all[0].0).unwrap(),
+                // Somebody has changed the new one since.
+                3 => std::fs::write(&new, "somebody's").unwrap(),
+                _ => {}
+            }
+            let all: Vec<(PathBuf, String, bool)> = all
+                .into_iter()
+                .map(|(path, sha)| (path, sha, true))
+                .chain([(new.clone(), sha256(b"new"), false)])
+                .collect();
+            for _ in 0..2 {
+                withdraw(
+                    all.iter().map(|(path, sha, existed)| (path.as_path(), sha.as_str(), *existed)),
+                    Allowed::Owner,
+                )
+                .unwrap();
+                let texts: Vec<_> = all[..2].iter().map(|f| std::fs::read_to_string(&f.0).unwrap()).collect();
+                assert_eq!(texts, ["old key", "old certificate"]);
+                let left = std::fs::read_dir(folder.path()).unwrap().count();
+                assert_eq!((new.exists(), left), if stopped == 3 { (true, 3) } else { (false, 2) });
+            }
+        }
     }
 
     #[test]

@@ -11,11 +11,12 @@ mod read;
 
 pub use crate::platform::Dir;
 pub use atomic::{
-    Staged, remove, remove_directory, remove_tree, replace, rewrite, unstage, write_scratch, write_whole,
+    Staged, remove, remove_among, remove_directory, remove_directory_among, remove_tree, replace, rewrite, unstage,
+    write_scratch, write_whole,
 };
 pub use file_set::{
-    File, Leftover, Recovered, deploy, publish, publish_unsynced, recover_deployment, recover_publication, roll_back,
-    settle,
+    File, Leftover, Recovered, deploy, deploy_among, publish, publish_unsynced, recover_deployment,
+    recover_publication, roll_back, settle, settle_among, withdraw,
 };
 #[cfg(unix)]
 pub(crate) use lock::PATIENCE;

@@ -48,6 +48,17 @@ impl Ledger {
         rows().map_err(|e| self.failed(e))
     }
 
+    /// Every event of several kinds, oldest first.
+    pub(super) fn of_kinds(&self, kinds: &[&str; 2]) -> Result<Vec<Event>> {
+        let rows = || -> rusqlite::Result<Vec<Event>> {
+            let mut q =
+                self.db.prepare("SELECT at, kind, about, detail FROM event WHERE kind IN (?1, ?2) ORDER BY id")?;
+            q.query_map(kinds, |r| Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? }))?
+                .collect()
+        };
+        rows().map_err(|e| self.failed(e))
+    }
+
     /// Everything that was done about a label, oldest first.
     pub fn history(&self, about: &str) -> Result<Vec<Event>> {
         let rows = || -> rusqlite::Result<Vec<Event>> {

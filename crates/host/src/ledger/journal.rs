@@ -1,5 +1,6 @@
 //! The journal: what was begun, together with what it records, in one durable commit.
 
+use super::installed::InstalledFile;
 use super::requests::Waiting;
 use super::stored_path::StoredPath;
 use super::{Ledger, authorities, certificates, events, requests, text};
@@ -90,6 +91,21 @@ pub enum Work {
         certificate: Sha256Fingerprint,
         /// Each file with the SHA-256 of its contents, in the order of their renaming.
         files: Vec<(StoredPath, String)>,
+    },
+    /// A server is set up. It is done when the server shows the certificate: until then what stood there is kept.
+    Install {
+        /// The server.
+        server: String,
+        /// The certificate's label.
+        label: Label,
+        /// The directory of its configuration.
+        directory: StoredPath,
+        /// The symbolic links that were in it.
+        links: Vec<StoredPath>,
+        /// The files, in the order of their renaming.
+        files: Vec<InstalledFile>,
+        /// The account that reads them.
+        account: Option<u32>,
     },
     /// An authority's key leaves its directory; it goes once the ledger says that it is elsewhere.
     KeyLeaves {
@@ -307,6 +323,10 @@ impl Ledger {
             Work::Trust { files, label: of, .. } => label(of).and_then(|()| files.iter().try_for_each(|f| whole(f))),
             Work::Replace { files, .. } => files.iter().try_for_each(|f| whole(f)),
             Work::Place { files, label: of, .. } => label(of).and_then(|()| files.iter().try_for_each(|f| whole(&f.0))),
+            Work::Install { files, label: of, directory, links, .. } => {
+                let all = files.iter().map(|f| &*f.path).chain(links.iter().map(|l| &**l));
+                label(of).and_then(|()| all.chain([&**directory]).try_for_each(whole))
+            }
             Work::Swap { label: of } => label(of),
             Work::KeyLeaves { label: of, file, into } => {
                 label(of)?;

@@ -7,6 +7,7 @@
 mod authorities;
 mod certificates;
 mod events;
+mod installed;
 mod journal;
 mod requests;
 mod revocations;
@@ -16,6 +17,7 @@ pub mod stored_path;
 
 pub use certificates::{Filter, Page, Sort};
 pub use events::Event;
+pub use installed::{Appended, Installed, InstalledFile};
 pub use journal::{Record, Work, WorkKind};
 pub use requests::Waiting;
 pub use revocations::Listed;

@@ -9,7 +9,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 /// Directories of which the machine has its own version, over ours.
-const OWN: &str = "etc var usr/local home root srv";
+const OWN: &str = "etc var usr/local usr/bin home root srv";
 
 /// Mounts, brings loopback up, says that it is ready and waits. `$1`: a directory, `$2`: the program under test, `$3`: systemctl,
 /// `$4`: what writes the system's log.
@@ -33,6 +33,9 @@ mount --move "$1/pts" /dev/pts
 mkdir -p /dev/shm; mount -t tmpfs -o mode=1777 tmp /dev/shm
 setsid python3 "$4" >/dev/null 2>&1 &
 cp "$1"/bin/* /usr/local/bin/
+cp "$1"/bin/systemctl "$1"/bin/journalctl /usr/bin/
+# By this programs know that systemd runs (sd_booted(3)).
+mkdir -p /run/systemd/system
 mount -t proc proc /proc
 ip link set lo up
 hostname lab

@@ -31,7 +31,7 @@ def full(unit):
     unit = unit if re.search(r"\.(service|socket)$", unit) else unit + ".service"
     unit = INSTANCES.get(unit, unit)
     if unit in ("postgresql.service", "postgresql@.service"):
-        versions = sorted(os.listdir("/etc/postgresql"))
+        versions = sorted(v for v in os.listdir("/etc/postgresql") if v.replace(".", "").isdigit())
         unit = f"postgresql@{versions[-1]}-main.service"
     return unit
 
@@ -79,13 +79,16 @@ class Unit:
                 if not value.strip():
                     values.clear()
                 else:
-                    values.append(value.strip())
+                    base = self.name.partition("@")[0].removesuffix(".service")
+                    values.append(value.strip().replace("%p", base).replace("%H", "lab"))
 
     def get(self, key, other=""):
         return (self.settings.get(key) or [other])[-1]
 
     def environment(self):
         env = {"PATH": os.environ["PATH"], "LANG": "C.UTF-8"}
+        if self.get("User"):
+            env["HOME"] = pwd.getpwnam(self.get("User")).pw_dir
         for line in self.settings.get("Environment", []):
             env.update(w.partition("=")[::2] for w in shlex.split(line))
         for path in self.settings.get("EnvironmentFile", []):
@@ -106,6 +109,11 @@ class Unit:
             except (OSError, ValueError, IndexError):
                 pass
         return None
+
+    def is_active(self):
+        # Without a file with its number, systemd knows by the control group.
+        tracked = self.get("Type") != "forking" or self.get("PIDFile")
+        return self.pid() or not tracked and os.path.exists(f"{STATE}/{self.name}.started")
 
     def words(self, line):
         env = self.environment()
@@ -132,8 +140,15 @@ class Unit:
             line = line[1:]
         log = open(f"{STATE}/{self.name}.log", "a")
         cwd = self.get("WorkingDirectory", "/").lstrip("-")
-        child = subprocess.Popen(self.words(line), env=self.environment(), stdin=subprocess.DEVNULL, stdout=log, stderr=log,
-                                 start_new_session=True, cwd=cwd if os.path.isdir(cwd) else "/", **self.as_account(raised))
+        words, account = self.words(line), self.as_account(raised)
+        held = self.get("AmbientCapabilities").lower().replace("cap_", "").split()
+        if account and held:
+            caps = ",".join("+" + c for c in held)
+            words = ["setpriv", "--reuid", self.get("User"), "--regid", self.get("Group") or self.get("User"), "--init-groups",
+                     "--inh-caps", caps, "--ambient-caps", caps, "--"] + words
+            account = {}
+        child = subprocess.Popen(words, env=self.environment(), stdin=subprocess.DEVNULL, stdout=log, stderr=log,
+                                 start_new_session=True, cwd=cwd if os.path.isdir(cwd) else "/", **account)
         if not wait:
             return child
         code = child.wait(60)
@@ -157,6 +172,7 @@ class Unit:
                     os.chown(path, entry.pw_uid, entry.pw_gid)
         for line in self.settings.get("ExecStartPre", []):
             self.run(line)
+        open(f"{STATE}/{self.name}.started", "w").close()
         kind = self.get("Type", "simple")
         for line in self.settings.get("ExecStart", []):
             if kind in ("forking", "oneshot"):
@@ -188,10 +204,11 @@ class Unit:
                 except OSError:
                     break
                 time.sleep(0.1)
-        try:
-            os.remove(f"{STATE}/{self.name}.pid")
-        except OSError:
-            pass
+        for kept in ("pid", "started"):
+            try:
+                os.remove(f"{STATE}/{self.name}.{kept}")
+            except OSError:
+                pass
 
     def reload(self):
         if self.script:
@@ -235,8 +252,8 @@ def main():
         elif verb == "reload-or-restart":
             unit.reload() if unit.pid() and unit.settings.get("ExecReload") else (unit.stop(), unit.start())
         elif verb == "is-active":
-            print("active" if unit.pid() else "inactive")
-            sys.exit(0 if unit.pid() else 3)
+            print("active" if unit.is_active() else "inactive")
+            sys.exit(0 if unit.is_active() else 3)
         else:
             sys.exit(f"Unknown operation {verb}.")
 

@@ -1,6 +1,9 @@
 //! Recipes carried out to the letter, on a machine of their own, with the server as its package brings it: started by its own unit, the
 //! configuration written where the recipe says, then visited by real clients.
 
+mod install;
+
+use install::installs;
 use serde_json::Value;
 use tamga_testkit::machine::Machine;
 use tamga_testkit::sandbox::has;
@@ -74,6 +77,11 @@ fn carry_out(m: &Machine, server: &Server, more: &[&str]) -> Value {
     }
     let (path, content) = (r["path"].as_str().unwrap(), r["content"].as_str().unwrap());
     m.write("/root/content", content);
+    // The only release that is here.
+    let path = &match path.split_once("VERSION") {
+        Some((above, rest)) => format!("{above}{}{rest}", m.types(&format!("ls {above} | grep '^[0-9]'")).out.trim()),
+        None => path.to_owned(),
+    };
     match r["action"].as_str().unwrap() {
         "write" => m.write(path, content),
         "append" => drop(types(&format!("cat content >> {path}"))),
@@ -85,8 +93,7 @@ fn carry_out(m: &Machine, server: &Server, more: &[&str]) -> Value {
         match work["action"].as_str().unwrap() {
             // In the background here, with what it prints in a log.
             "run" if server.starts_itself && work["what"].as_str().unwrap().starts_with("start it") => {
-                let line = lines(work);
-                types(&format!("mkdir -p /run/units; {line} > /run/units/program.log 2>&1 &"));
+                types(&started(&lines(work)));
             }
             "run" => drop(types(&lines(work))),
             "append" => {
@@ -96,6 +103,23 @@ fn carry_out(m: &Machine, server: &Server, more: &[&str]) -> Value {
         }
     }
     r
+}
+
+/// The line by which a person starts a program, in the background, in place of the one that runs.
+fn started(line: &str) -> String {
+    let quoted = line.replace('\'', "'\\''");
+    format!(
+        "mkdir -p /run/units; [ ! -e /run/units/pid ] || /bin/kill -9 -- -$(cat /run/units/pid)\n\
+         setsid sh -c '{quoted}' >> /run/units/program.log 2>&1 & echo $! > /run/units/pid"
+    )
+}
+
+/// What is printed for after a renewal, as a person does it: a program in the foreground is started again.
+fn again(server: &Server, r: &Value) -> String {
+    let all = r["renewal"].as_array().unwrap().iter().map(|l| l.as_str().unwrap());
+    let start = r["steps"].as_array().unwrap().iter().find(|w| w["what"].as_str().unwrap().starts_with("start it"));
+    let start = start.filter(|_| server.starts_itself).map(lines).unwrap_or_default();
+    all.map(|l| if l == start { started(l) } else { l.to_owned() }).collect::<Vec<_>>().join("\n")
 }
 
 /// A visit with the certificate of this label, or without one; until it is `wanted` or half a minute has passed.
@@ -198,23 +222,26 @@ fn is_carried_out(server: &Server) {
     m.types("setsid python3 /root/silent.py >/dev/null 2>&1 & sleep 0.5").expect(0);
     stands(&m, server, None, "in");
     judged(server, "silent");
-    let renewal: Vec<&str> = r["renewal"].as_array().unwrap().iter().map(|l| l.as_str().unwrap()).collect();
+    let renewal = again(server, &r);
     m.types("cd /root && tamga renew charts").expect(0);
-    m.types(&format!("cd /root\n{}", renewal.join("\n"))).expect(0);
+    m.types(&format!("cd /root\n{}", renewal)).expect(0);
     stands(&m, server, None, "in");
     says_so(&m, server, &r);
     if !renewal.is_empty() {
-        notices_a_wrong_pair(&m, server, &renewal.join("\n"));
-        m.types(&format!("cd /root\n{}", renewal.join("\n"))).expect(0);
+        notices_a_wrong_pair(&m, server, &renewal);
+        m.types(&format!("cd /root\n{}", renewal)).expect(0);
     }
-    let leaf = "pem = open('/root/charts/certificate.pem').read()\npem = pem[:pem.index('-----END')] + '-----END CERTIFICATE-----'\n";
-    m.write(
-        "/root/leaf.py",
-        &format!("import hashlib, ssl\n{leaf}print(hashlib.sha256(ssl.PEM_cert_to_DER_cert(pem)).hexdigest())"),
-    );
-    let new = m.types("python3 /root/leaf.py").expect(0).out;
-    stands(&m, server, None, &format!("in {}", new.trim()));
+    stands(&m, server, None, &format!("in {}", leaf(&m)));
     judged(server, "renewal");
+}
+
+/// The SHA-256 of the certificate.
+fn leaf(m: &Machine) -> String {
+    let text = "import hashlib, ssl\npem = open('/root/charts/certificate.pem').read()\n\
+                pem = pem[:pem.index('-----END')] + '-----END CERTIFICATE-----'\n\
+                print(hashlib.sha256(ssl.PEM_cert_to_DER_cert(pem)).hexdigest())";
+    m.write("/root/leaf.py", text);
+    m.types("python3 /root/leaf.py").expect(0).out.trim().to_owned()
 }
 
 /// Of three clients one gets in: not the one without a certificate, and not the one whose authority the machine trusts.
@@ -268,16 +295,25 @@ fn redirects(server: &Server) {
     judged(server, "redirect");
 }
 
+/// An application that reads the properties as such applications do.
+const JVM: &str = concat!(
+    "cat > Https.java <<'END'\n",
+    include_str!("Https.java"),
+    "END\njavac -d made Https.java && printf 'Main-Class: Https\\n' > main && jar -c -f application.jar -m main -C made ."
+);
+
 macro_rules! carried {
     ($($name:ident($($judgement:ident),+): $server:expr;)*) => {
-        /// Every recipe that is carried out here.
-        pub(crate) const RUN: &[&str] = &[$(stringify!($name)),*];
+        /// Every recipe that is carried out here, with its tests.
+        pub(crate) const RUN: &[(&str, &[&str])] = &[$((stringify!($name), &[$(stringify!($judgement)),+])),*];
 
         $(mod $name {
+            pub(super) const SERVER: super::Server = $server;
+
             $(
                 #[test]
                 fn $judgement() {
-                    super::$judgement(&$server);
+                    super::$judgement(&SERVER);
                 }
             )+
         })*
@@ -285,21 +321,21 @@ macro_rules! carried {
 }
 
 carried! {
-    nginx(is_carried_out, lets_in_the_right_one, redirects): super::Server {
+    nginx(is_carried_out, installs, lets_in_the_right_one, redirects): super::Server {
         recipe: "nginx",
         needs: &["nginx"],
         unit: "nginx",
         by_hand: "rm -f /etc/nginx/sites-enabled/default && sed -i 's#^error_log .*#error_log /var/log/nginx/error.log notice;#' /etc/nginx/nginx.conf",
         ..super::PLAIN
     };
-    apache(is_carried_out, lets_in_the_right_one, redirects): super::Server {
+    apache(is_carried_out, installs, lets_in_the_right_one, redirects): super::Server {
         recipe: "apache",
         needs: &["apache2"],
         unit: "apache2",
         by_hand: "a2dissite 000-default",
         ..super::PLAIN
     };
-    haproxy(is_carried_out, lets_in_the_right_one, redirects): super::Server {
+    haproxy(is_carried_out, installs, lets_in_the_right_one, redirects): super::Server {
         recipe: "haproxy",
         needs: &["haproxy"],
         unit: "haproxy",
@@ -307,14 +343,14 @@ carried! {
         by_hand: "mkdir -p /srv/app && (cd /srv/app && setsid python3 -m http.server 8080 --bind 127.0.0.1 >/dev/null 2>&1 &)",
         ..super::PLAIN
     };
-    postfix(is_carried_out, lets_in_the_right_one): super::Server {
+    postfix(is_carried_out, installs, lets_in_the_right_one): super::Server {
         recipe: "postfix",
         needs: &["postfix"],
         unit: "postfix",
         visit: ("smtp", 25),
         ..super::PLAIN
     };
-    dovecot(is_carried_out, lets_in_the_right_one): super::Server {
+    dovecot(is_carried_out, installs, lets_in_the_right_one): super::Server {
         recipe: "dovecot",
         needs: &["dovecot"],
         unit: "dovecot",
@@ -330,13 +366,13 @@ carried! {
         visit: ("https", 8443),
         ..super::PLAIN
     };
-    lighttpd(is_carried_out, redirects): super::Server {
+    lighttpd(is_carried_out, installs, redirects): super::Server {
         recipe: "lighttpd",
         needs: &["lighttpd", "/usr/lib/lighttpd/mod_openssl.so"],
         unit: "lighttpd",
         ..super::PLAIN
     };
-    mosquitto(is_carried_out, lets_in_the_right_one): super::Server {
+    mosquitto(is_carried_out, installs, lets_in_the_right_one): super::Server {
         recipe: "mosquitto",
         needs: &["mosquitto"],
         unit: "mosquitto",
@@ -345,28 +381,28 @@ carried! {
         visit: ("mqtt", 8883),
         ..super::PLAIN
     };
-    vsftpd(is_carried_out, lets_in_the_right_one): super::Server {
+    vsftpd(is_carried_out, installs, lets_in_the_right_one): super::Server {
         recipe: "vsftpd",
         needs: &["vsftpd"],
         unit: "vsftpd",
         visit: ("ftp", 21),
         ..super::PLAIN
     };
-    stunnel(is_carried_out, lets_in_the_right_one): super::Server {
+    stunnel(is_carried_out, installs, lets_in_the_right_one): super::Server {
         recipe: "stunnel",
         needs: &["stunnel4"],
         // The program behind it.
         by_hand: "mkdir -p /srv/app && (cd /srv/app && setsid python3 -m http.server 8080 --bind 127.0.0.1 >/dev/null 2>&1 &)",
         ..super::PLAIN
     };
-    nats(is_carried_out, lets_in_the_right_one): super::Server {
+    nats(is_carried_out, installs, lets_in_the_right_one): super::Server {
         recipe: "nats",
         needs: &["nats-server"],
         unit: "nats-server",
         visit: ("nats", 4222),
         ..super::PLAIN
     };
-    prosody(is_carried_out): super::Server {
+    prosody(is_carried_out, installs): super::Server {
         recipe: "prosody",
         needs: &["prosody"],
         unit: "prosody",
@@ -378,6 +414,15 @@ carried! {
         needs: &["slapd", "ldapmodify"],
         unit: "slapd",
         visit: ("ldap", 389),
+        ..super::PLAIN
+    };
+    postgresql(is_carried_out, installs, lets_in_the_right_one): super::Server {
+        recipe: "postgresql",
+        needs: &["psql"],
+        unit: "postgresql",
+        // Where clients show a certificate, no password is asked for.
+        by_hand: "cd /etc/postgresql/*/main && sed -i 's/^host/#host/' pg_hba.conf && if grep -q ssl_ca_file /root/content; then echo 'hostssl all all all cert' >> pg_hba.conf; else echo 'hostssl all all all scram-sha-256' >> pg_hba.conf; fi",
+        visit: ("postgres", 5432),
         ..super::PLAIN
     };
     gunicorn(is_carried_out, lets_in_the_right_one): super::Server {
@@ -416,7 +461,66 @@ carried! {
         visit: ("https", 8443),
         ..super::PLAIN
     };
-    redis(is_carried_out, lets_in_the_right_one): super::Server {
+    mysql(is_carried_out, installs): super::Server {
+        recipe: "mysql",
+        needs: &["mariadbd", "mariadb"],
+        unit: "mariadb",
+        visit: ("mysql", 3306),
+        ..super::PLAIN
+    };
+    jvm(is_carried_out): super::Server {
+        recipe: "jvm",
+        needs: &["java", "javac"],
+        starts_itself: true,
+        by_hand: super::JVM,
+        visit: ("https", 8443),
+        ..super::PLAIN
+    };
+    caddy(is_carried_out, installs, lets_in_the_right_one, redirects): super::Server {
+        recipe: "caddy",
+        needs: &["caddy"],
+        unit: "caddy",
+        by_hand: "sed -i 's/^:80 {/:8081 {/' /etc/caddy/Caddyfile",
+        ..super::PLAIN
+    };
+    squid(is_carried_out, installs, lets_in_the_right_one): super::Server {
+        recipe: "squid",
+        needs: &["squid", "/usr/share/doc/squid-openssl/copyright"],
+        unit: "squid",
+        visit: ("proxy", 3129),
+        ..super::PLAIN
+    };
+    uvicorn(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "uvicorn",
+        needs: &["uvicorn"],
+        starts_itself: true,
+        by_hand: "printf 'async def app(scope, receive, send):\n    if scope[\"type\"] == \"http\":\n        await send({\"type\": \"http.response.start\", \"status\": 200, \"headers\": []})\n        await send({\"type\": \"http.response.body\", \"body\": b\"tide\"})\n' > application.py",
+        visit: ("https", 8443),
+        ..super::PLAIN
+    };
+    puma(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "puma",
+        needs: &["puma"],
+        starts_itself: true,
+        by_hand: "printf 'run ->(env) { [200, {}, [\"tide\"]] }\n' > config.ru",
+        visit: ("https", 8443),
+        ..super::PLAIN
+    };
+    prometheus(is_carried_out, installs, lets_in_the_right_one): super::Server {
+        recipe: "prometheus",
+        needs: &["prometheus"],
+        unit: "prometheus",
+        visit: ("https", 9090),
+        ..super::PLAIN
+    };
+    etcd(is_carried_out, installs, lets_in_the_right_one): super::Server {
+        recipe: "etcd",
+        needs: &["etcd"],
+        unit: "etcd",
+        visit: ("https", 2379),
+        ..super::PLAIN
+    };
+    redis(is_carried_out, installs, lets_in_the_right_one): super::Server {
         recipe: "redis",
         needs: &["redis-server"],
         unit: "redis-server",

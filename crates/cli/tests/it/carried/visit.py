@@ -43,6 +43,19 @@ try:
         stream = plain.makefile("rwb")
         reply(stream)
         must(stream, "AUTH TLS", "234")
+    if kind == "mysql":
+        # The server's greeting, then a request for TLS: protocol 4.1, secure connection (its protocol, HandshakeResponse).
+        said = plain.recv(4096)
+        if not said[4:5] == b"\x0a":
+            raise OSError("no greeting: " + repr(said))
+        flags = 0x00000200 | 0x00000800 | 0x00008000 | 0x00080000
+        plain.sendall(b"\x20\x00\x00\x01" + flags.to_bytes(4, "little") + b"\x00\x00\x00\x01\x21" + b"\x00" * 23)
+    if kind == "postgres":
+        # SSLRequest (its protocol, 3.0).
+        plain.sendall(b"\x00\x00\x00\x08\x04\xd2\x16\x2f")
+        said = plain.recv(1)
+        if said != b"S":
+            raise OSError("no TLS: " + said.decode())
     if kind == "nats":
         plain.recv(4096)
     if kind == "xmpp":
@@ -94,6 +107,25 @@ try:
         said = tls.recv(4096).hex()
         if not said:
             raise OSError("it hung up")
+    elif kind == "mysql":
+        # Nobody by this name: the answer is a refusal of its own, through TLS.
+        body = flags.to_bytes(4, "little") + b"\x00\x00\x00\x01\x21" + b"\x00" * 23 + b"tide\x00\x00" + b"mysql_native_password\x00"
+        tls.sendall(len(body).to_bytes(3, "little") + b"\x02" + body)
+        said = tls.recv(4096)[4:5].hex()
+        if said not in ("ff", "fe", "00"):
+            raise OSError(said or "it hung up")
+    elif kind == "proxy":
+        ask(stream, "GET http://charts.saltmarsh.test:1/ HTTP/1.1\r\nHost: charts.saltmarsh.test:1\r\nConnection: close\r\n")
+        said = stream.readline().decode("latin1").strip()
+        if not said.startswith("HTTP/1."):
+            raise OSError(said or "it hung up")
+    elif kind == "postgres":
+        ask = b"\x00\x03\x00\x00user\x00operator@saltmarsh.test\x00\x00"
+        tls.sendall((len(ask) + 4).to_bytes(4, "big") + ask)
+        said = tls.recv(1).decode()
+        # A question for a password, or that none is needed.
+        if said != "R":
+            raise OSError(said or "it hung up")
     elif kind == "redis":
         said = must(stream, "PING", "+PONG")
     elif kind == "mqtt":

@@ -25,6 +25,17 @@ impl Act {
     }
 }
 
+/// One thing to be done.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Work {
+    /// What for.
+    pub what: String,
+    /// Who carries it out.
+    pub act: Act,
+    /// What to type or to write, line by line.
+    pub lines: Vec<String>,
+}
+
 /// A step of a recipe, as a template.
 #[derive(Clone, Copy, Debug)]
 pub struct Step {

@@ -48,6 +48,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         ),
         by_hand("disable the package's sites if nobody needs them", "{sudo}a2dissite 000-default default-ssl"),
     ],
+    unit: "apache2",
     check: "{sudo}apache2ctl -t",
     start: "",
     reload: "{sudo}apache2ctl -k graceful",

@@ -44,6 +44,7 @@ Then: its clock must be right, or every certificate is expired or not valid yet.
             "tamga renew {label} --add 192.168.7.20",
         ),
     ],
+    unit: "",
     check: "",
     start: "",
     reload: "# restart the device at its page",

@@ -48,6 +48,7 @@ ssl_min_protocol = TLSv{minimum}
             "?locked {sudo}install -m 0600 /dev/null {secret}\n?locked {sudo}\"${EDITOR:-vi}\" {secret}",
         ),
     ],
+    unit: "dovecot",
     check: "{sudo}doveconf -n >/dev/null",
     start: "",
     reload: "{sudo}doveadm reload",

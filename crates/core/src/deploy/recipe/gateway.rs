@@ -41,6 +41,7 @@ In time before the end: a new certificate is sent; both are valid side by side u
             "tamga export {label} --as pkcs12 --legacy --output {made} --new-passphrase-file {made_secret} --yes",
         ),
     ],
+    unit: "",
     check: "",
     start: "",
     reload: "# in its console: activate the new key for both directions, keep the old one for decryption until the agreed day",

@@ -58,6 +58,7 @@ func main() {
 "#,
     },
     steps: &[],
+    unit: "",
     check: "gofmt -l main.go && go vet main.go",
     start: "go run main.go",
     reload: "",

@@ -25,6 +25,7 @@ threads = 16
 "#,
     },
     steps: &[by_hand("put a web server in front of it where others than you visit it", "tamga recipe nginx {label}")],
+    unit: "",
     check: "gunicorn --check-config -c gunicorn.conf.py application:app",
     start: "gunicorn -c gunicorn.conf.py application:app",
     reload: "",

@@ -48,6 +48,7 @@ backend {label}-application
         "find what else binds this port: a bind line with a directory after crt serves its first file to unknown names",
         "{sudo}grep -nE 'bind|crt' /etc/haproxy/haproxy.cfg",
     )],
+    unit: "haproxy",
     check: "{sudo}haproxy -c -f /etc/haproxy/haproxy.cfg",
     start: "",
     reload: "{sudo}systemctl reload haproxy",

@@ -50,6 +50,7 @@ New-WebBinding -Name $site -Protocol https -Port {port} -HostHeader '{first}' -S
             "Import-Certificate -FilePath .\\root.pem -CertStoreLocation Cert:\\LocalMachine\\Root",
         ),
     ],
+    unit: "",
     check: "",
     start: "",
     reload: "powershell -File {label}.ps1",

@@ -44,6 +44,7 @@ server.ssl.key-alias={label}
         "look for other settings: a profile's file, an argument or a variable takes precedence",
         "grep -rn 'server.ssl' --include='application*' .",
     )],
+    unit: "",
     check: "",
     start: "",
     reload: "KEY_STORE_PASSPHRASE=\"$(cat {secret})\" java -jar application.jar",

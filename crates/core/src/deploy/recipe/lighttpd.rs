@@ -48,6 +48,7 @@ ssl.openssl.ssl-conf-cmd = ( "MinProtocol" => "TLSv{minimum}" )
             "{sudo}grep -rnE 'socket|ssl\\.' /etc/lighttpd/conf-enabled /etc/lighttpd/lighttpd.conf",
         ),
     ],
+    unit: "lighttpd",
     check: "{sudo}lighttpd -tt -f /etc/lighttpd/lighttpd.conf",
     start: "",
     reload: "{sudo}systemctl restart lighttpd",

@@ -4,14 +4,19 @@
 //! error texts by which it complains. [`write()`] fills one in for a certificate.
 
 mod act;
+mod bring;
 mod explain;
+mod setting;
+mod tasks;
 mod template;
 mod written;
 
 mod apache;
+mod caddy;
 mod device;
 mod docker;
 mod dovecot;
+mod etcd;
 mod gateway;
 mod go;
 mod gunicorn;
@@ -29,20 +34,27 @@ mod openldap;
 mod php;
 mod postfix;
 mod postgresql;
+mod prometheus;
 mod prosody;
+mod puma;
 mod python;
 mod rabbitmq;
 mod redis;
 mod rust;
 mod sqlserver;
+mod squid;
 mod stunnel;
 mod tomcat;
+mod uvicorn;
 mod vite;
 mod vsftpd;
 
-pub use act::{Act, Placement, Step};
+pub use act::{Act, Placement, Step, Work};
+pub use bring::{Placed, PlacedContent};
 pub use explain::{Known, known, succeeded};
-pub use written::{Setting, Work, Written, write};
+pub use setting::Setting;
+pub use tasks::{Tasks, at_end, is_of, program, service_directory, without};
+pub use written::{Written, write};
 
 use crate::deploy::export::Form;
 use crate::error::{Error, Result};
@@ -58,12 +70,16 @@ pub const ALL: &[&Recipe] = &[
     &haproxy::RECIPE,
     &lighttpd::RECIPE,
     &stunnel::RECIPE,
+    &caddy::RECIPE,
+    &squid::RECIPE,
     &iis::RECIPE,
     &tomcat::RECIPE,
     &jvm::RECIPE,
     &node::RECIPE,
     &python::RECIPE,
     &gunicorn::RECIPE,
+    &uvicorn::RECIPE,
+    &puma::RECIPE,
     &go::RECIPE,
     &rust::RECIPE,
     &php::RECIPE,
@@ -76,6 +92,8 @@ pub const ALL: &[&Recipe] = &[
     &rabbitmq::RECIPE,
     &mosquitto::RECIPE,
     &nats::RECIPE,
+    &etcd::RECIPE,
+    &prometheus::RECIPE,
     &docker::REGISTRY,
     &docker::DAEMON,
     &postfix::RECIPE,
@@ -102,6 +120,8 @@ pub struct Recipe {
     pub config: Config,
     /// What has to be done besides, in order.
     pub steps: &'static [Step],
+    /// Its unit of systemd; empty where it is no service, or its steps need a person.
+    pub unit: &'static str,
     /// The server's own check of its configuration; empty where it has none.
     pub check: &'static str,
     /// How it is started with this configuration for the first time; empty where that is as after a renewal.

@@ -49,6 +49,7 @@ pub(super) const RECIPE: Recipe = Recipe {
             "tamga show {label}",
         ),
     ],
+    unit: "",
     check: "",
     start: "{sudo}systemctl restart mongod",
     reload: "?clients {sudo}systemctl restart mongod\n!clients mongosh --tls --tlsCAFile {root_own} --host {host} --port {port} --eval 'db.adminCommand({ rotateCertificates: 1 })'",

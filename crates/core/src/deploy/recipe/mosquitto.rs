@@ -46,6 +46,7 @@ keyfile {key}
             "mosquitto_pub --cafile {root} -h {host} -p {port} -t tide -m 1.6",
         ),
     ],
+    unit: "mosquitto",
     check: "",
     start: "{sudo}systemctl restart mosquitto",
     reload: "{sudo}systemctl reload mosquitto",

@@ -45,6 +45,7 @@ require_secure_transport = ON
             "mysql --ssl-ca={root} --ssl-verify-server-cert --host={host} --port={port}",
         ),
     ],
+    unit: "mariadb",
     check: "{sudo}mariadbd --help --verbose >/dev/null   # MySQL: mysqld --validate-config",
     start: "{sudo}systemctl restart mariadb   # MySQL: mysql",
     reload: "{sudo}mariadb -e 'FLUSH SSL'   # MySQL: ALTER INSTANCE RELOAD TLS",
@@ -54,6 +55,12 @@ require_secure_transport = ON
         "ready for connections",
     ),
     faults: &[
+        KnownError {
+            text: "Failed to refresh SSL, error: Unable to get private key",
+            code: Some(Code::KeyMismatch),
+            why: "the new key does not match the new certificate, or its account cannot read it; the old pair is served on",
+            remedy: "tamga match DIR, then tamga check DIR --account mysql",
+        },
         KnownError {
             text: "SSL error: Unable to get private key from",
             code: Some(Code::KeyUnreadableByService),

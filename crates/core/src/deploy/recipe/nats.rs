@@ -41,6 +41,7 @@ tls {
             "nats --server tls://{host}:{port} --tlsca {root} rtt",
         ),
     ],
+    unit: "nats-server",
     check: "{sudo}nats-server -c /etc/nats-server.conf -t",
     start: "{sudo}systemctl restart nats-server",
     reload: "{sudo}systemctl reload nats-server",

@@ -55,6 +55,7 @@ server {
             "error_log /var/log/nginx/error.log notice;",
         ),
     ],
+    unit: "nginx",
     check: "{sudo}nginx -t",
     start: "",
     reload: "{sudo}nginx -s reload",

@@ -47,6 +47,7 @@ server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => con
         "Node.js programs that connect to it read neither the system's nor the browser's store",
         "export NODE_EXTRA_CA_CERTS={root}",
     )],
+    unit: "",
     check: "node --check server.mjs",
     start: "node server.mjs",
     reload: "kill -HUP \"$(cat server.pid)\"",

@@ -56,6 +56,7 @@ replace: olcTLSProtocolMin
         ),
         by_hand("on clients, in /etc/ldap/ldap.conf", "TLS_CACERT {root}\nTLS_REQCERT demand"),
     ],
+    unit: "",
     check: "{sudo}slaptest -u",
     start: "{sudo}systemctl restart slapd",
     reload: "{sudo}ldapmodify -Y EXTERNAL -H ldapi:/// -f {label}.ldif",

@@ -95,6 +95,7 @@ while (true) {
             "proxy_http_version 1.1;\nproxy_set_header Upgrade $http_upgrade;\nproxy_set_header Connection \"upgrade\";",
         ),
     ],
+    unit: "",
     check: "php -l websocket.php",
     start: "php websocket.php",
     reload: "",

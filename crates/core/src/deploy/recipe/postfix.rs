@@ -42,6 +42,7 @@ smtpd_tls_loglevel = 1
             "submission inet n - y - - smtpd -o smtpd_tls_security_level=encrypt\nsubmissions inet n - y - - smtpd -o smtpd_tls_wrappermode=yes",
         ),
     ],
+    unit: "postfix",
     check: "{sudo}postfix check",
     start: "",
     reload: "{sudo}postfix reload",

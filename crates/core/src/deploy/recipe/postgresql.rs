@@ -46,10 +46,11 @@ ssl_min_protocol_version = 'TLSv{minimum}'
             "{as_postgres}psql -c \"select name, setting, sourcefile from pg_settings where name like 'ssl%' and source <> 'default'\"",
         ),
     ],
+    unit: "postgresql",
     check: "{as_postgres}psql -c \"select sourcefile, name, error from pg_file_settings where error is not null\"",
     start: "",
     reload: "{as_postgres}psql -c \"select pg_reload_conf()\"",
-    notices: true,
+    notices: false,
     proof: (
         "/var/log/postgresql, with no \"SSL configuration was not reloaded\" after it",
         "received SIGHUP, reloading configuration files",

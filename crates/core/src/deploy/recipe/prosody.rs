@@ -31,6 +31,7 @@ pub(super) const RECIPE: Recipe = Recipe {
 "#,
     },
     steps: &[look("its own look at what lacks a certificate", "{sudo}prosodyctl check certs")],
+    unit: "prosody",
     check: "{sudo}prosodyctl check config",
     start: "{sudo}systemctl restart prosody",
     reload: "{sudo}systemctl reload prosody",

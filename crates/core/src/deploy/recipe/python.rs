@@ -7,7 +7,7 @@ use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
     id: "python",
-    also: &["python3", "flask", "uvicorn"],
+    also: &["python3", "flask"],
     title: "Python 3.8 and later, with its ssl module",
     facts: Facts { port: 8443, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
     config: Config {
@@ -75,6 +75,7 @@ while True:
         "frameworks use the same two files",
         "uvicorn application:app --ssl-certfile {certificate} --ssl-keyfile {key}\nflask run --cert {certificate} --key {key}\ngunicorn --certfile {certificate} --keyfile {key} application:app",
     )],
+    unit: "",
     check: "python3 -m py_compile server.py",
     start: "python3 server.py",
     reload: "kill -HUP \"$(cat server.pid)\"",

@@ -41,6 +41,7 @@ ssl_options.versions.1 = tlsv1.3
         "look for other settings: a later file in conf.d takes precedence, and advanced.config over all",
         "{sudo}grep -rn ssl /etc/rabbitmq",
     )],
+    unit: "",
     check: "{sudo}rabbitmq-diagnostics check_certificate_expiration",
     start: "{sudo}systemctl restart rabbitmq-server",
     reload: "{sudo}rabbitmqctl eval 'ssl:clear_pem_cache().'",

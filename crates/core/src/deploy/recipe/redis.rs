@@ -46,6 +46,7 @@ tls-ca-cert-file {root}
             "redis-cli --tls --cacert {root} -h {host} -p {port} ping",
         ),
     ],
+    unit: "redis-server",
     check: "",
     start: "{sudo}systemctl restart redis-server",
     reload: "?clients {sudo}systemctl restart redis-server\n!clients redis-cli --tls --cacert {root} -h {host} -p {port} CONFIG SET tls-cert-file {certificate} tls-key-file {key} | tee /dev/stderr | grep -qx OK",

@@ -77,6 +77,7 @@ fn serve(socket: std::io::Result<TcpStream>) -> Result<(), Box<dyn Error>> {
 "#,
     },
     steps: &[],
+    unit: "",
     check: "cargo check",
     start: "cargo run",
     reload: "",

@@ -44,6 +44,7 @@ forceencryption = 1
             "grep -rn TrustServerCertificate .",
         ),
     ],
+    unit: "",
     check: "",
     start: "",
     reload: "{sudo}systemctl restart mssql-server",

@@ -34,6 +34,7 @@ sslVersionMin = TLSv{minimum}
         "let the program listen on loopback alone: who reaches it there needs no TLS",
         "ss -ltnp | grep 8080",
     )],
+    unit: "stunnel@{label}",
     check: "",
     start: "",
     reload: "{sudo}systemctl restart stunnel@{label}",

@@ -47,6 +47,7 @@ pub(super) const RECIPE: Recipe = Recipe {
             "?redirect <security-constraint><web-resource-collection><web-resource-name>all</web-resource-name><url-pattern>/*</url-pattern></web-resource-collection><user-data-constraint><transport-guarantee>CONFIDENTIAL</transport-guarantee></user-data-constraint></security-constraint>",
         ),
     ],
+    unit: "",
     check: "{as_tomcat}env CATALINA_BASE=/var/lib/tomcat10 /usr/share/tomcat10/bin/configtest.sh",
     start: "",
     reload: "{sudo}systemctl restart tomcat10",

@@ -45,6 +45,7 @@ export const server = {
             "webpack: devServer.server = { type: \"https\", options: { cert: \"{certificate}\", key: \"{key}\" } }\nnext dev --experimental-https --experimental-https-key {key} --experimental-https-cert {certificate}",
         ),
     ],
+    unit: "",
     check: "node --check vite.https.mjs",
     start: "",
     reload: "npx vite",

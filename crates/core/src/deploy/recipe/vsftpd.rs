@@ -42,6 +42,7 @@ ssl_ciphers=HIGH
             "curl --ssl-reqd --cacert {root} ftp://operator@{host}:{port}/",
         ),
     ],
+    unit: "vsftpd",
     check: "",
     start: "",
     reload: "{sudo}systemctl restart vsftpd",

@@ -1,62 +1,20 @@
 //! A recipe filled in for one certificate.
 
+use super::act::{Act, Work};
+use super::bring::{Brought, CLIENTS_FILE, bring, bring_clients, place};
+use super::setting::Setting;
+use super::tasks::{Tasks, appended};
 use super::template::{Quote, Values};
-use super::{Act, FileLocation, Recipe};
+use super::{FileLocation, Recipe};
 use crate::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
 use crate::deploy::export::Form;
 use crate::error::{Error, Result};
 use crate::finding::Code;
 use crate::pki::key::{KeyAlgorithm, PublicKey};
-use crate::vocabulary::label::Label;
 use crate::vocabulary::name::Name;
 use crate::vocabulary::text::Shown;
 use std::net::IpAddr;
-use std::path::{Path, PathBuf};
-
-/// The file in which a server looks for the root of its clients, without its ending.
-const CLIENTS_FILE: &str = "clients";
-
-/// For what a recipe is filled in.
-#[derive(Clone, Debug)]
-pub struct Setting {
-    /// The certificate's label.
-    pub label: Label,
-    /// Its names, in their order.
-    pub names: Vec<Name>,
-    /// Its key.
-    pub key: PublicKey,
-    /// The directory with its files.
-    pub folder: PathBuf,
-    /// True if its private key needs a passphrase.
-    pub locked: bool,
-    /// The directory from which the server is to read; None: as the recipe has it.
-    pub into: Option<PathBuf>,
-    /// Where it listens; None: everywhere, but for a certificate of loopback names alone on loopback.
-    pub address: Option<IpAddr>,
-    /// The port for TLS; None: the recipe's.
-    pub port: Option<u16>,
-    /// The port on which plain HTTP is sent to HTTPS.
-    pub redirect: Option<u16>,
-    /// TLS 1.3 alone.
-    pub only_13: bool,
-    /// The authority whose clients alone are let in: its label, and the file of its root.
-    pub clients: Option<(Label, PathBuf)>,
-    /// The account that reads the key; None: the recipe's.
-    pub owner: Option<String>,
-    /// True if the person who types the steps is not root.
-    pub raise: bool,
-}
-
-/// One thing to be done.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Work {
-    /// What for.
-    pub what: String,
-    /// Who carries it out.
-    pub act: Act,
-    /// What to type or to write, line by line.
-    pub lines: Vec<String>,
-}
+use std::path::Path;
 
 /// A recipe filled in.
 #[derive(Clone, Debug)]
@@ -75,6 +33,8 @@ pub struct Written {
     pub renewal: Vec<String>,
     /// What may surprise.
     pub remarks: Vec<String>,
+    /// The same for a machine that carries it out.
+    pub tasks: Tasks,
 }
 
 /// Fills a recipe in.
@@ -94,24 +54,11 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
     let place = place(recipe, s);
     let values = values(recipe, s, &place);
     let lines = |text: &str| values.fill(text, Quote::Shell).lines().map(str::to_owned).collect::<Vec<_>>();
-    let mut files = Vec::new();
-    let (brought, again) = bring(recipe, s, &place, &values);
-    if let Some(work) = brought {
+    let Brought { work, again, mut placed } = bring(recipe, s, &place, &values);
+    let mut files = vec![work];
+    if let Some((work, root)) = bring_clients(recipe, s, &place, &values) {
         files.push(work);
-    }
-    if s.clients.is_some() {
-        let line = match recipe.facts.clients {
-            Form::Pem => "{sudo}install -D -m 0644 {clients_source} {clients}",
-            _ => {
-                "tamga export {clients_label} --as pkcs12 --output {clients_made} --yes\n\
-                 {sudo}install -D -m 0644 {clients_made} {clients}"
-            }
-        };
-        files.push(Work {
-            what: "install the root of the clients that may connect".into(),
-            act: Act::Run,
-            lines: lines(line),
-        });
+        placed.push(root);
     }
     let mut steps: Vec<Work> = recipe
         .steps
@@ -130,6 +77,19 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
             lines: lines(recipe.check),
         });
     }
+    let target = if recipe.facts.scheme.is_empty() { "{host}:{port}" } else { "{scheme}://{host}:{port}" };
+    let tasks = Tasks {
+        placed,
+        appended: appended(&steps),
+        programs: steps.iter().filter(|w| w.act == Act::Run).flat_map(|w| w.lines.clone()).collect(),
+        by_hand: steps.iter().filter(|w| w.act == Act::ByHand).cloned().collect(),
+        start: lines(recipe.start),
+        reload: lines(recipe.reload),
+        unit: values.fill(recipe.unit, Quote::Bare).trim_end().to_owned(),
+        target: values.fill(target, Quote::Bare).trim_end().to_owned(),
+        host: values.fill("{host}", Quote::Bare).trim_end().to_owned(),
+        address: s.address,
+    };
     let pair = (!recipe.notices && recipe.facts.form == Form::Pem).then(|| lines("tamga match {folder}"));
     if let Some(lines) = &pair {
         let what = "make sure that the key belongs to the certificate: this server does not notice in time";
@@ -146,14 +106,13 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         act: Act::Look,
         lines: proof_lines,
     });
-    let target = if recipe.facts.scheme.is_empty() { "{host}:{port}" } else { "{scheme}://{host}:{port}" };
     steps.push(Work {
         what: "check that no client warns".into(),
         act: Act::Look,
         lines: lines(&format!("tamga check {target}")),
     });
     let reload = lines(recipe.reload);
-    let pair = pair.filter(|_| !reload.is_empty()).unwrap_or_default();
+    let pair = pair.filter(|_| !(reload.is_empty() && again.is_empty())).unwrap_or_default();
     let renewal = pair.into_iter().chain(again).chain(reload).filter(|l| !l.starts_with('#')).collect();
     Ok(Written {
         recipe,
@@ -162,7 +121,8 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         files,
         steps,
         renewal,
-        remarks: remarks(recipe, s),
+        remarks: remarks(recipe, s, place != s.folder),
+        tasks,
     })
 }
 
@@ -218,15 +178,6 @@ fn is_kind(kind: KeyAlgorithm, key: &PublicKey) -> bool {
         Strength::P521 => kind == KeyAlgorithm::P521,
         Strength::Ed25519 => kind == KeyAlgorithm::Ed25519,
         Strength::Other => false,
-    }
-}
-
-/// The directory from which the server reads.
-fn place(recipe: &Recipe, s: &Setting) -> PathBuf {
-    match (&s.into, recipe.facts.place) {
-        (Some(into), _) => into.clone(),
-        (None, FileLocation::Issued) => s.folder.clone(),
-        (None, FileLocation::Own(folder)) => PathBuf::from(folder.replace("{label}", &s.label)),
     }
 }
 
@@ -327,63 +278,8 @@ fn before_port(address: IpAddr) -> String {
     }
 }
 
-/// How the files come to where the server reads them, once and after each renewal.
-fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values) -> (Option<Work>, Vec<String>) {
-    let lines = |text: &str| values.fill(text, Quote::Shell).lines().map(str::to_owned).collect::<Vec<_>>();
-    let owned = "-o {owner} -g {owner}";
-    let mut all = Vec::new();
-    let own = place != s.folder;
-    if own {
-        all.extend(lines(&format!("{{sudo}}install -d {owned} -m 0750 {{place}}")));
-    }
-    let mut again = Vec::new();
-    match recipe.facts.form {
-        Form::Pem if own => {
-            for (name, file, mode) in [
-                (CERTIFICATE_FILE, "{certificate}", "0644"),
-                (KEY_FILE, "{key}", "{mode}"),
-                (ROOT_FILE, "{root}", "0644"),
-            ] {
-                again.extend(lines(&format!("{{sudo}}install {owned} -m {mode} {{folder}}/{name} {file}")));
-            }
-        }
-        Form::Pem => {
-            let what = format!("the files stay where they are: {} reads them there as {}", recipe.id, who(recipe, s));
-            return (Some(Work { what, act: Act::Look, lines: vec![s.folder.shown()] }), Vec::new());
-        }
-        Form::CombinedPem => {
-            again.extend(lines("tamga export {label} --as combined-pem --output {made} --yes"));
-            if own {
-                again.extend(lines(&format!("{{sudo}}install {owned} -m {{mode}} {{made}} {{store}}")));
-            }
-        }
-        form => {
-            // A passphrase of its own, in a file that only its reader opens: it is never an argument.
-            all.extend(lines(
-                "(umask 077; test -s {made_secret} || od -An -N16 -tx1 /dev/urandom | tr -d ' \\n' > {made_secret})",
-            ));
-            again.extend(lines(&format!(
-                "tamga export {{label}} --as {} --output {{made}} --new-passphrase-file {{made_secret}} --yes",
-                form.word()
-            )));
-            if own {
-                again.extend(lines(&format!("{{sudo}}install {owned} -m {{mode}} {{made}} {{store}}")));
-                again.extend(lines(&format!("{{sudo}}install {owned} -m 0600 {{made_secret}} {{secret}}")));
-            }
-        }
-    }
-    all.extend(again.iter().cloned());
-    (Some(Work { what: format!("put the files where {} reads them", recipe.id), act: Act::Run, lines: all }), again)
-}
-
-fn who(recipe: &Recipe, s: &Setting) -> String {
-    match s.owner.as_deref().unwrap_or(recipe.facts.owner) {
-        "" => "the account that starts it".into(),
-        other => other.to_owned(),
-    }
-}
-
-fn remarks(recipe: &Recipe, s: &Setting) -> Vec<String> {
+/// `is_own`: the files are brought to a directory of the server's.
+fn remarks(recipe: &Recipe, s: &Setting, is_own: bool) -> Vec<String> {
     let mut out = Vec::new();
     if s.redirect.is_some() {
         out.push(
@@ -403,7 +299,8 @@ fn remarks(recipe: &Recipe, s: &Setting) -> Vec<String> {
         out.push(format!("the key needs a passphrase: {}", recipe.facts.passphrase));
     }
     if recipe.reload.is_empty() {
-        out.push(format!("after a renewal nothing is to be done: {} reads the files for each connection", recipe.id));
+        let to_do = if is_own { "nothing more" } else { "nothing" };
+        out.push(format!("after a renewal {to_do} is to be done: {} reads the files for each connection", recipe.id));
     }
     if !s.names.iter().any(Name::is_host) {
         out.push(format!("{} has no host name or address: no client accepts it for a server", s.label));

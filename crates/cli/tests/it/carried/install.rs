@@ -1,0 +1,138 @@
+//! Recipes that Tamga carries out itself: on the package as it comes, twice, after a renewal, undone where the server does not take it, and
+//! taken away again.
+
+use super::{Server, judged, lab, leaf, nginx, stands};
+use serde_json::Value;
+use tamga_testkit::machine::Machine;
+use tamga_testkit::sandbox::Ran;
+
+/// Every file and link below `/etc`, with its mode, owner and contents. What programs keep for themselves is left out.
+fn tree(m: &Machine) -> Vec<String> {
+    let find =
+        "find /etc \\( -type f -o -type l \\) ! -name '*~' ! -path '/etc/ssl/certs/*' ! -name ca-certificates.crt";
+    let line = format!("{find} -printf '%p %l %m %u %g\\n' | sort; {find} -type f -exec sha256sum {{}} + | sort");
+    m.types(&line).out.lines().map(str::to_owned).collect()
+}
+
+fn install(m: &Machine, server: &Server) -> Ran {
+    let words = server.words.join(" ");
+    m.types(&format!("cd /root && tamga recipe {} charts {words} --install --yes --format json", server.recipe))
+}
+
+fn changes(ran: &Ran) -> Value {
+    ran.json()["install"].clone()
+}
+
+/// One command on the package as it comes; the same again changes nothing, and after a renewal it serves the new certificate; `leave`
+/// leaves the machine as it was found.
+pub(super) fn installs(server: &Server) {
+    let Some(m) = lab(server) else { return };
+    m.write("/root/content", "");
+    m.types(&format!("cd /root\n{}", server.by_hand)).expect(0);
+    let before = tree(&m);
+    let planned = m.types(&format!("cd /root && tamga recipe {} charts --install --dry-run", server.recipe)).expect(0);
+    assert!(planned.out.contains("would run") && planned.out.contains("would check"), "{}", planned.out);
+    assert_eq!(tree(&m), before, "{}: a dry run", server.recipe);
+
+    let done = changes(&install(&m, server).expect(0));
+    assert_eq!(done["changed"], true, "{done}");
+    stands(&m, server, None, "in");
+    judged(server, "install");
+    let installed = tree(&m);
+    let again = changes(&install(&m, server).expect(0));
+    assert_eq!((&again["changed"], again["steps"].as_array().unwrap().len()), (&Value::Bool(false), 0), "{again}");
+    assert_eq!(tree(&m), installed, "{}: the second time", server.recipe);
+    judged(server, "second-run");
+
+    m.types("cd /root && tamga renew charts").expect(0);
+    install(&m, server).expect(0);
+    stands(&m, server, None, &format!("in {}", leaf(&m)));
+    m.types("cd /root && tamga leave --yes").expect(0);
+    let after = tree(&m);
+    let kept = |l: &&String| !before.contains(l);
+    assert_eq!(after.iter().filter(kept).collect::<Vec<_>>(), [] as [&String; 0], "{}: left behind", server.recipe);
+    assert_eq!(
+        before.iter().filter(|l| !after.contains(l)).collect::<Vec<_>>(),
+        [] as [&String; 0],
+        "{}",
+        server.recipe
+    );
+    judged(server, "leave");
+}
+
+/// What the server does not take is undone, and it serves on as before.
+#[test]
+fn what_the_server_does_not_take_is_undone() {
+    let Some(m) = lab(&nginx::SERVER) else { return };
+    m.types("cd /root && tamga issue old.saltmarsh.test --label old --issuer saltmarsh").expect(0);
+    let old = "server { listen 443 ssl; server_name charts.saltmarsh.test; ssl_certificate /root/old/certificate.pem; ssl_certificate_key /root/old/private-key.pem; }";
+    m.write("/etc/nginx/conf.d/a-old.conf", old);
+    m.types("nginx -s reload").expect(0);
+    let before = tree(&m);
+    // Its own check is content, and it goes on to show the certificate of the other block.
+    let ran = install(&m, &nginx::SERVER).expect(5);
+    assert!(ran.out.contains("the server shows the certificate old"), "{}", ran.out);
+    assert!(ran.out.contains("everything is as before"), "{}", ran.out);
+    assert_eq!(tree(&m), before);
+    // Its own check is not content.
+    m.write("/etc/nginx/conf.d/a-old.conf", "server { listen 443 ssl }");
+    let before = tree(&m);
+    let ran = install(&m, &nginx::SERVER).expect(5);
+    assert!(ran.out.contains("nginx -t failed") && ran.out.contains("semicolon"), "{}", ran.out);
+    assert_eq!(tree(&m), before);
+    // A configuration of this name that is not Tamga's stays.
+    m.types("rm /etc/nginx/conf.d/a-old.conf && echo '# mine' > /etc/nginx/conf.d/charts.conf").expect(0);
+    let ran = install(&m, &nginx::SERVER).expect(3);
+    assert!(ran.out.contains("is there already, and is not Tamga's"), "{}", ran.out);
+}
+
+/// Killed anywhere, the next run puts everything back, or all of it stands.
+#[test]
+fn killed_anywhere_nothing_is_left_half_done() {
+    let Some(m) = lab(&nginx::SERVER) else { return };
+    m.types("rm -f /etc/nginx/sites-enabled/default").expect(0);
+    let before = tree(&m);
+    let (mut undone, mut stood) = (0, 0);
+    for after in [5, 10, 20, 30, 40, 50, 60, 80, 100, 130, 160, 200, 300, 400] {
+        let line = format!(
+            "cd /root\ntamga recipe nginx charts --install --yes >/dev/null 2>&1 & sleep 0.{after:03}; kill -9 $! 2>/dev/null || true; wait"
+        );
+        m.types(&format!("set +e\n{line}\ntrue")).expect(0);
+        // Anything that changes something looks at what was left.
+        m.types("cd /root && tamga renew charts && nginx -t && nginx -s reload").expect(0);
+        if tree(&m) == before {
+            undone += 1;
+        } else {
+            stood += 1;
+            stands(&m, &nginx::SERVER, None, "in");
+            m.types("cd /root && tamga recipe nginx charts --uninstall").expect(0);
+            assert_eq!(tree(&m), before, "after {after} ms");
+        }
+    }
+    eprintln!("{undone} undone, {stood} stood");
+}
+
+/// Into an image: its files, and nothing is run.
+#[test]
+fn an_image_gets_the_files_and_nothing_runs() {
+    let Some(m) = lab(&Server { unit: "", ..nginx::SERVER }) else { return };
+    m.types("mkdir -p /srv/image/etc/nginx/conf.d /srv/image/etc/mosquitto/conf.d && printf 'root:x:0:0::/:\\nmosquitto:x:77:78::/:\\n' > /srv/image/etc/passwd").expect(0);
+    for server in ["nginx", "mosquitto"] {
+        let line = format!("cd /root && tamga recipe {server} charts --install --sysroot /srv/image --yes");
+        m.types(&line).expect(0);
+        assert!(m.types(&line).expect(0).out.contains("everything stands already"));
+    }
+    let found = m.types("find /srv/image -type f -printf '%P %m %U:%G\\n' | sort").out;
+    for line in [
+        "etc/nginx/conf.d/charts.conf 644 0:0",
+        "etc/nginx/tls/charts/private-key.pem 600 0:0",
+        "etc/mosquitto/tls/charts/private-key.pem 600 77:78",
+    ] {
+        assert!(found.lines().any(|l| l == line), "{line}:\n{found}");
+    }
+    let text = m.types("cat /srv/image/etc/nginx/conf.d/charts.conf").out;
+    assert!(text.contains("/etc/nginx/tls/charts/certificate.pem"), "as the image names it: {text}");
+    m.types("rm /srv/image/etc/passwd && ln -s /etc /srv/image/etc/mosquitto/tls2").expect(0);
+    let ran = m.types("cd /root && tamga recipe redis charts --install --sysroot /srv/image --yes").expect(4);
+    assert!(ran.err.contains("redis is not installed in the image"), "{}", ran.err);
+}

@@ -59,7 +59,8 @@ fn files_for_python_readers_have_the_form_of_their_kind() {
     let ini =
         "import sys, configparser as c; p = c.ConfigParser(); assert p.read(sys.argv[1]) and p['network']['tlskey']";
     let json = "import sys, json; assert json.load(open(sys.argv[1]))['tlskey']";
-    for (server, script) in [("tomcat", xml), ("sqlserver", ini), ("docker-daemon", json)] {
+    let kestrel = "import sys, json; assert json.load(open(sys.argv[1]))['Kestrel']['Endpoints']['Https']['Certificate']['KeyPath']";
+    for (server, script) in [("tomcat", xml), ("sqlserver", ini), ("docker-daemon", json), ("kestrel", kestrel)] {
         variants(server, |_, file| passes("python3", &["-c", script], file));
     }
     let python = "import sys, ast; ast.parse(open(sys.argv[1]).read())";
@@ -71,8 +72,20 @@ fn yaml_is_read_by_a_yaml_parser() {
     if !has(&["python3"]) || !yaml_is_there() {
         return;
     }
-    let script = "import sys, yaml; d = yaml.safe_load(open(sys.argv[1])); assert d.get('net', d.get('http'))['tls']";
-    for server in ["mongodb", "docker-registry"] {
+    let tls = "d.get('net', d.get('http'))['tls']";
+    for (server, has) in [
+        ("mongodb", tls),
+        ("docker-registry", tls),
+        (
+            "kubernetes",
+            "d['spec']['tls'][0]['hosts'] == ['charts.saltmarsh.test'] and d['spec']['tls'][0]['secretName'] == 'charts-tls'",
+        ),
+        (
+            "spring",
+            "'keystore' in d['spring']['ssl']['bundle']['pem']['[charts]'] and d['server']['ssl']['bundle'] == 'charts'",
+        ),
+    ] {
+        let script = &format!("import sys, yaml; d = yaml.safe_load(open(sys.argv[1])); assert {has}");
         variants(server, |_, file| passes("/usr/bin/python3", &["-c", script], file));
     }
 }

@@ -218,8 +218,12 @@ fn possible(env: &Env, on: &Env, recipe: &Recipe, config: &Path, is_locked: bool
         return Err(by_hand("the key needs a passphrase, which only you can give to the server").into());
     }
     let directory = recipe::service_directory(config);
+    let unit = recipe.unit.split('@').next().unwrap_or_default();
+    let units = ["/lib/systemd/system", "/usr/lib/systemd/system", "/etc/systemd/system"];
+    // A unit's variables may be in no file yet.
+    let has_unit = || units.iter().any(|d| on.machine.exists(&Path::new(d).join(format!("{unit}.service"))));
     let needed = if recipe.config.place == Placement::AtEnd { config } else { &directory };
-    if on.machine.exists(needed) {
+    if on.machine.exists(needed) || (config.starts_with("/etc/default") && has_unit()) {
         return Ok(());
     }
     let here = if on.machine.root() == env.machine.root() { "here" } else { "in the image" };
@@ -321,16 +325,20 @@ impl Making<'_> {
 
     /// Lines at the end of a file of the server's. True if they are to be written.
     fn append(&mut self, path: &Path, lines: &str) -> Result<bool> {
-        let Some(stands) = self.service.look(path)? else {
-            let missing = std::io::Error::from(std::io::ErrorKind::NotFound);
-            return Err(error::Error::File { doing: "reading", path: path.to_owned(), source: missing }.into());
-        };
+        let stands = self.service.look(path)?;
         let before = self.recorded.iter().flat_map(|r| &r.appended).find(|a| *a.path == *path).map(|a| a.lines.clone());
-        let bytes = Zeroizing::new(recipe::at_end(&stands.bytes, before.as_deref(), lines));
-        let file = Wanted { path: path.to_owned(), bytes, mode: stands.mode, ids: Some(stands.ids) };
+        let text = stands.as_ref().map(|s| s.bytes.as_slice()).unwrap_or_default();
+        let bytes = Zeroizing::new(recipe::at_end(text, before.as_deref(), lines));
+        // Variables of a unit are often in no file yet.
+        let (mode, ids) = stands.as_ref().map_or((0o644, None), |s| (s.mode, Some(s.ids)));
+        let file = Wanted { path: path.to_owned(), bytes, mode, ids };
         let is_changed = self.want(file, Change { content: Some(lines.to_owned()), ..Change::of("append") })?;
         let copy = kept(path);
-        if is_changed && before.is_none() && self.service.look(&copy)?.is_none() {
+        if let Some(stands) = stands
+            && is_changed
+            && before.is_none()
+            && self.service.look(&copy)?.is_none()
+        {
             // What was there stays beside it for as long as the lines do.
             let file = Wanted { path: copy, bytes: stands.bytes, mode: stands.mode, ids: Some(stands.ids) };
             self.wanted.push(Ready { file, stood: false });

@@ -130,7 +130,8 @@ fn taken_away(env: &Env, ledger: &Ledger, one: &Installed) -> Result<Removed> {
         }
     }
     for appended in &one.appended {
-        put_back(service, appended, &mut out)?;
+        let is_new = one.files.iter().any(|f| f.path == appended.path && !f.existed);
+        put_back(service, appended, is_new, &mut out)?;
     }
     let mut keys = Vec::new();
     for file in one.files.iter().filter(|f| !f.existed && !one.appended.iter().any(|a| a.path == f.path)) {
@@ -164,8 +165,8 @@ fn taken_away(env: &Env, ledger: &Ledger, one: &Installed) -> Result<Removed> {
     Ok(out)
 }
 
-/// A file of the server's as it was before the lines; if somebody has changed it since, only they go.
-fn put_back(service: Service<'_>, appended: &Appended, out: &mut Removed) -> Result<()> {
+/// A file of the server's as it was before the lines; if somebody has changed it since, only they go. `is_new`: there was none.
+fn put_back(service: Service<'_>, appended: &Appended, is_new: bool, out: &mut Removed) -> Result<()> {
     let Some(stands) = service.look(&appended.path)? else { return Ok(()) };
     let copy = kept(&appended.path);
     let before = service.look(&copy)?;
@@ -176,6 +177,11 @@ fn put_back(service: Service<'_>, appended: &Appended, out: &mut Removed) -> Res
     };
     if *bytes == *stands.bytes {
         out.remains.push(format!("{}: the lines are no longer in it as they were added", appended.path.shown()));
+        return Ok(());
+    }
+    if is_new && bytes.is_empty() {
+        service.remove(&appended.path)?;
+        out.removed.push(appended.path.shown());
         return Ok(());
     }
     let file = Wanted { path: appended.path.0.clone(), bytes, mode: stands.mode, ids: Some(stands.ids) };

@@ -6,7 +6,7 @@ mod install;
 use install::installs;
 use serde_json::Value;
 use tamga_testkit::machine::Machine;
-use tamga_testkit::sandbox::has;
+use tamga_testkit::sandbox::{brought, has};
 
 const VISIT: &str = include_str!("visit.py");
 
@@ -25,6 +25,8 @@ struct Server {
     visit: (&'static str, u16),
     /// True for a program that is started in the foreground, by the person.
     starts_itself: bool,
+    /// Programs that no package of the system brings.
+    brings: &'static [&'static str],
 }
 
 const PLAIN: Server = Server {
@@ -35,6 +37,7 @@ const PLAIN: Server = Server {
     by_hand: "true",
     visit: ("https", 443),
     starts_itself: false,
+    brings: &[],
 };
 
 /// A machine with a lab: `saltmarsh` for servers, `crew` for clients, `strangers` whom the machine trusts like any public authority.
@@ -42,7 +45,15 @@ fn lab(server: &Server) -> Option<Machine> {
     if !has(server.needs) {
         return None;
     }
+    let outside = if server.brings.is_empty() { None } else { Some(brought()?) };
     let m = Machine::start(env!("CARGO_BIN_EXE_tamga").as_ref())?;
+    for program in server.brings {
+        let mut folders = std::env::split_paths(outside.as_deref().unwrap_or_default());
+        let found = folders.find_map(|f| Some(f.join(program)).filter(|p| p.is_file()));
+        let found = found.unwrap_or_else(|| panic!("TAMGA_TESTS_CLIENTS has no {program}"));
+        m.write(&format!("/usr/local/bin/{program}"), &format!("#!/bin/sh\nexec {} \"$@\"\n", found.display()));
+        m.types(&format!("chmod 755 /usr/local/bin/{program}")).expect(0);
+    }
     m.write("/root/visit.py", VISIT);
     let issue = format!(
         "tamga issue charts.saltmarsh.test localhost 127.0.0.1 ::1 --issuer saltmarsh --label charts --for {}",
@@ -518,6 +529,34 @@ carried! {
         needs: &["etcd"],
         unit: "etcd",
         visit: ("https", 2379),
+        ..super::PLAIN
+    };
+    deno(is_carried_out): super::Server {
+        recipe: "deno",
+        brings: &["deno"],
+        starts_itself: true,
+        visit: ("https", 8443),
+        ..super::PLAIN
+    };
+    bun(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "bun",
+        brings: &["bun"],
+        starts_itself: true,
+        visit: ("https", 8443),
+        ..super::PLAIN
+    };
+    grpc(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "grpc",
+        brings: &["python3"],
+        starts_itself: true,
+        visit: ("grpc", 50051),
+        ..super::PLAIN
+    };
+    influxdb(is_carried_out, installs): super::Server {
+        recipe: "influxdb",
+        needs: &["influxd"],
+        unit: "influxdb",
+        visit: ("https", 8086),
         ..super::PLAIN
     };
     redis(is_carried_out, installs, lets_in_the_right_one): super::Server {

@@ -77,6 +77,8 @@ try:
         said = plain.recv(4096)
         if b"\x0a\x01\x00" not in said:
             raise OSError("no StartTLS: " + said.hex())
+    if kind == "grpc":
+        context.set_alpn_protocols(["h2"])
     tls = context.wrap_socket(plain, server_hostname="charts.saltmarsh.test")
     stream = tls.makefile("rwb")
     if kind == "https":
@@ -113,6 +115,12 @@ try:
         tls.sendall(len(body).to_bytes(3, "little") + b"\x02" + body)
         said = tls.recv(4096)[4:5].hex()
         if said not in ("ff", "fe", "00"):
+            raise OSError(said or "it hung up")
+    elif kind == "grpc":
+        # The preface of HTTP/2 with empty settings (RFC 9113 §3.4): settings come back.
+        tls.sendall(b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n" + b"\x00\x00\x00\x04\x00\x00\x00\x00\x00")
+        said = tls.recv(9).hex()
+        if said[6:8] != "04":
             raise OSError(said or "it hung up")
     elif kind == "proxy":
         ask(stream, "GET http://charts.saltmarsh.test:1/ HTTP/1.1\r\nHost: charts.saltmarsh.test:1\r\nConnection: close\r\n")

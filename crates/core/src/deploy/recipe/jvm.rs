@@ -8,7 +8,7 @@ use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
     id: "jvm",
-    also: &["java", "spring-boot", "properties"],
+    also: &["java", "properties"],
     title: "JVM applications with application.properties",
     facts: Facts {
         port: 8443,

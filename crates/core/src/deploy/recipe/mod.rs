@@ -12,17 +12,23 @@ mod template;
 mod written;
 
 mod apache;
+mod bun;
 mod caddy;
+mod deno;
 mod device;
 mod docker;
 mod dovecot;
 mod etcd;
 mod gateway;
 mod go;
+mod grpc;
 mod gunicorn;
 mod haproxy;
 mod iis;
+mod influxdb;
 mod jvm;
+mod kestrel;
+mod kubernetes;
 mod lighttpd;
 mod mongodb;
 mod mosquitto;
@@ -41,6 +47,7 @@ mod python;
 mod rabbitmq;
 mod redis;
 mod rust;
+mod spring;
 mod sqlserver;
 mod squid;
 mod stunnel;
@@ -75,7 +82,11 @@ pub const ALL: &[&Recipe] = &[
     &iis::RECIPE,
     &tomcat::RECIPE,
     &jvm::RECIPE,
+    &spring::RECIPE,
+    &kestrel::RECIPE,
     &node::RECIPE,
+    &deno::RECIPE,
+    &bun::RECIPE,
     &python::RECIPE,
     &gunicorn::RECIPE,
     &uvicorn::RECIPE,
@@ -83,6 +94,7 @@ pub const ALL: &[&Recipe] = &[
     &go::RECIPE,
     &rust::RECIPE,
     &php::RECIPE,
+    &grpc::RECIPE,
     &vite::RECIPE,
     &postgresql::RECIPE,
     &mysql::RECIPE,
@@ -94,8 +106,10 @@ pub const ALL: &[&Recipe] = &[
     &nats::RECIPE,
     &etcd::RECIPE,
     &prometheus::RECIPE,
+    &influxdb::RECIPE,
     &docker::REGISTRY,
     &docker::DAEMON,
+    &kubernetes::RECIPE,
     &postfix::RECIPE,
     &dovecot::RECIPE,
     &vsftpd::RECIPE,

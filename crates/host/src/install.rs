@@ -6,7 +6,9 @@ use crate::ledger::InstalledFile;
 use crate::places::Machine;
 use crate::platform::Ids;
 use std::path::{Path, PathBuf};
+use tamga_core::error::Diagnostic as _;
 use tamga_core::plan::ports::Files as _;
+use tamga_core::vocabulary::text::Shown as _;
 use zeroize::Zeroizing;
 
 /// A file that is to stand where a server reads it.
@@ -63,8 +65,13 @@ impl Service<'_> {
     /// Errors: something else than a regular file is there, or it cannot be read.
     pub fn look(&self, path: &Path) -> Result<Option<Stands>> {
         self.at(path, |real| {
-            if real.symlink_metadata().is_err() {
-                return Ok(None);
+            match real.symlink_metadata() {
+                Err(_) => return self.could_hold(real).map(|()| None),
+                Ok(meta) if meta.is_symlink() => {
+                    let source = std::io::Error::other("it is a link, and only files are changed");
+                    return Err(Error::File { doing: "reading", path: path.to_owned(), source });
+                }
+                Ok(_) => {}
             }
             let dir = Dir::open(fs::parent(real), self.allowed(None))?;
             let found = dir.open_existing(real.file_name().unwrap_or_default()).and_then(|(mut file, ids, mode)| {
@@ -74,6 +81,15 @@ impl Service<'_> {
             });
             found.map(Some).map_err(Error::file("reading", path))
         })
+    }
+
+    /// Refuses a place where nothing may be put, before anything is.
+    fn could_hold(&self, real: &Path) -> Result<()> {
+        let Some(above) = real.ancestors().skip(1).find(|a| a.symlink_metadata().is_ok()) else { return Ok(()) };
+        // A directory that is made in another's is as safe as that one.
+        let made = above != fs::parent(real);
+        let allowed = if made { self.account.map_or(Allowed::Ours, Allowed::Account) } else { self.allowed(None) };
+        Dir::open(above, allowed).map(drop)
     }
 
     /// Puts files in place, those of one owner after the other; what stood there is kept beside them.
@@ -100,18 +116,18 @@ impl Service<'_> {
         Ok(())
     }
 
-    /// Everything as it was found: the files, and the symbolic links of the directory, of which those of `before` stay.
-    ///
-    /// Errors: a file or link that cannot be put back or removed.
-    pub fn withdraw(&self, directory: &Path, before: &[PathBuf], files: &[InstalledFile]) -> Result<()> {
-        for link in links(self.machine, directory).iter().filter(|l| !before.contains(l)) {
-            self.remove(link)?;
-        }
-        for f in files.iter().rev() {
-            let of = |real: &Path| fs::withdraw([(real, f.digest.as_str(), f.existed)].into_iter(), self.allowed(None));
-            self.at(&f.path, of)?;
-        }
-        Ok(())
+    /// Everything as it was found: the files, and the symbolic links of the directory, of which those of `before` stay. What cannot be put
+    /// back or removed stops nothing: each is returned in words.
+    pub fn withdraw(&self, directory: &Path, before: &[PathBuf], files: &[InstalledFile]) -> Vec<String> {
+        let new: Vec<PathBuf> = links(self.machine, directory).into_iter().filter(|l| !before.contains(l)).collect();
+        let of_links = new.iter().map(|link| (link.as_path(), self.remove(link)));
+        let of_files = files.iter().rev().map(|f| {
+            let back =
+                |real: &Path| fs::withdraw([(real, f.digest.as_str(), f.existed)].into_iter(), self.allowed(None));
+            (&*f.path, self.at(&f.path, back))
+        });
+        let failed = |(path, done): (&Path, Result<()>)| done.err().map(|e| format!("{}: {}", path.shown(), e.why()));
+        of_links.chain(of_files).filter_map(failed).collect()
     }
 
     /// Removes a file or link; nothing if it does not exist.
@@ -128,8 +144,12 @@ impl Service<'_> {
     }
 }
 
-/// The symbolic links below a directory, as programs name them.
+/// The symbolic links below the directory of a service, as programs name them; none where it shares that directory with others, who make
+/// links of their own.
 pub fn links(machine: &Machine, directory: &Path) -> Vec<PathBuf> {
+    if directory.components().count() < 3 || directory.ends_with("etc/default") {
+        return Vec::new();
+    }
     let (mut out, mut open, mut looked) = (Vec::new(), vec![(directory.to_owned(), 0)], 0_usize);
     while let Some((folder, depth)) = open.pop() {
         for name in machine.list(&folder) {
@@ -193,11 +213,15 @@ mod tests {
         let stands = service.look(&all[1].path).unwrap().unwrap();
         assert_eq!((stands.bytes.as_slice(), stands.mode), (&b"tide\n"[..], 0o640));
 
-        service.withdraw(Path::new("/etc/web"), &before, &files).unwrap();
+        // What cannot be undone stops nothing.
+        let gone = InstalledFile { path: real("/etc/web/main.conf/x").into(), digest: String::new(), existed: true };
+        std::fs::write(real("/etc/elsewhere"), "").unwrap();
+        assert_eq!(service.withdraw(Path::new("/etc/web"), &before, &[files.clone(), vec![gone]].concat()).len(), 1);
         assert_eq!(std::fs::read_to_string(real("/etc/web/main.conf")).unwrap(), "port 1\n");
         assert_eq!(links(&machine, Path::new("/etc/web")), before);
         assert!(!real("/etc/web/charts/site.conf").exists());
         assert_eq!(std::fs::read_dir(real("/etc/web")).unwrap().count(), 3, "nothing is kept beside them");
         assert!(service.look(Path::new("/etc/web/enabled/main")).is_err(), "a link is no file");
+        assert_eq!(links(&machine, Path::new("/etc")), [] as [PathBuf; 0], "others make links there too");
     }
 }

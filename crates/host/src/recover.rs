@@ -106,11 +106,13 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
                 ledger.finish(id, work)?;
                 return Ok(None);
             }
-            service.withdraw(directory, &before, files)?;
+            let left = service.withdraw(directory, &before, files);
             ledger.finish(id, work)?;
-            Ok(Some(format!(
-                "setting up {server} for {label} was interrupted; its files are as before, and if it runs, reload it"
-            )))
+            let state = match left.is_empty() {
+                true => "its files are as before, and if it runs, reload it".to_owned(),
+                false => format!("look at what could not be put back: {}", left.join("; ")),
+            };
+            Ok(Some(format!("setting up {server} for {label} was interrupted; {state}")))
         }
         Work::KeyLeaves { label, file, into } => key_leaves(ledger, id, work, label, file, into.as_deref()),
     }

@@ -124,17 +124,17 @@ fn change(env: &Env, ledger: &Ledger, plan: &Plan, proof: &Proof<'_>) -> Result<
         }
     });
     if let Err((what, why, remedy)) = carried {
-        service.withdraw(&plan.directory, &links, &files)?;
+        let mut left = service.withdraw(&plan.directory, &links, &files);
         // A server that was not touched has nothing to forget.
         let again = plan.commands.undo.iter().filter(|_| is_started).find_map(|words| run(&plan.env, words).err());
+        left.extend(again.map(|(what, why, _)| format!("{what}: {why}")));
         ledger.finish(id, &work)?;
         ledger.note(env.now, "not-taken", &plan.issued.label, &format!("{what}: {why}"))?;
-        let after = match &again {
-            Some((what, why, _)) => format!("; the files are as before, but {what}: {why}"),
-            None => "; everything is as before".into(),
+        let (code, after) = match left.is_empty() {
+            true => ("not-taken", "everything is as before".to_owned()),
+            false => ("stuck", format!("not undone: {}", left.join("; "))),
         };
-        let code = if again.is_some() { "stuck" } else { "not-taken" };
-        return Err(stated(code, format!("{} was not set up: {what}{after}", plan.recipe.id), why, remedy).into());
+        return Err(stated(code, format!("{} was not set up: {what}; {after}", plan.recipe.id), why, remedy).into());
     }
     if plan.image.is_none() {
         ledger.note_installed(&plan.record(&files, &links), env.now)?;

@@ -17,7 +17,7 @@ use tamga_core::plan::step::Invocation;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::install::{Service, Stands, Wanted};
 use tamga_host::ledger::{Installed, InstalledFile, Work};
-use tamga_host::{error, fs, place, process};
+use tamga_host::{digest, error, fs, place, process};
 use zeroize::Zeroizing;
 
 /// The directory in which the releases of PostgreSQL have their configurations, in a recipe's path.
@@ -308,14 +308,20 @@ impl Making<'_> {
     /// A configuration of its own. True if it is to be written.
     fn whole(&mut self, path: &Path, text: &str, recipe: &Recipe) -> Result<bool> {
         let file = Wanted { path: path.to_owned(), bytes: Zeroizing::new(text.into()), mode: 0o644, ids: None };
-        let is_ours = self.recorded.as_ref().is_some_and(|r| r.files.iter().any(|f| *f.path == *path));
-        let stands = self.service.look(path)?;
-        if !is_ours && stands.is_some_and(|s| *s.bytes != *file.bytes) {
+        let known = self.recorded.as_ref().and_then(|r| r.files.iter().find(|f| *f.path == *path));
+        if let Some(stands) = self.service.look(path)?
+            && *stands.bytes != *file.bytes
+            && known.is_none_or(|k| k.digest != digest::sha256(&stands.bytes))
+        {
+            let what = match known {
+                Some(_) => format!("{} was changed since Tamga wrote it", path.shown()),
+                None => format!("{} is there already, and is not Tamga's", path.shown()),
+            };
             return Err(Stated {
                 kind: Kind::Refused,
                 code: "file-exists",
-                what: format!("{} is there already, and is not Tamga's", path.shown()),
-                why: "another configuration of this name would be lost".into(),
+                what,
+                why: "what somebody wrote there would be lost".into(),
                 remedy: format!("move it away, or follow the steps that tamga recipe {} LABEL prints", recipe.id),
             }
             .into());

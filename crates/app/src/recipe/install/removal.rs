@@ -89,8 +89,7 @@ fn taken_away(env: &Env, ledger: &Ledger, one: &Installed) -> Result<Removed> {
     let server = recipe::find(&one.server)?;
     let service = Service { machine: &env.machine, account: one.account };
     // The ledger is input too: only what a recipe writes is touched.
-    let config = Path::new(server.config.path);
-    let directory = recipe::service_directory(config);
+    let directory = recipe::service_directory(Path::new(server.config.path));
     for path in one.appended.iter().map(|a| &a.path).chain(&one.links) {
         if !recipe::is_of(server, path) {
             let what = format!("what the ledger knows of {}", one.server);
@@ -131,33 +130,38 @@ fn taken_away(env: &Env, ledger: &Ledger, one: &Installed) -> Result<Removed> {
     }
     for appended in &one.appended {
         let is_new = one.files.iter().any(|f| f.path == appended.path && !f.existed);
-        put_back(service, appended, is_new, &mut out)?;
+        // A copy that another certificate's time made lacks the lines of that one too.
+        let copy = Some(kept(&appended.path)).filter(|c| one.files.iter().any(|f| *f.path == **c && !f.existed));
+        put_back(service, appended, copy.as_deref(), is_new, &mut out)?;
     }
-    let mut keys = Vec::new();
+    let mut rest = Vec::new();
     for file in one.files.iter().filter(|f| !f.existed && !one.appended.iter().any(|a| a.path == f.path)) {
+        // The configuration goes first: it names the others.
+        let is_configuration = recipe::is_of(server, &file.path) && !file.path.starts_with(directory.join("tls"));
         match service.look(&file.path)? {
             None => {}
-            Some(stands) if digest::sha256(&stands.bytes) == file.digest => {
-                // The configuration goes first: a server that is reloaded on the way does not miss its key.
-                if file.path.starts_with(&directory) && file.path.parent() == config.parent() {
-                    service.remove(&file.path)?;
-                    out.removed.push(file.path.shown());
-                } else {
-                    keys.push(&file.path);
-                }
+            Some(stands) if digest::sha256(&stands.bytes) != file.digest => {
+                out.remains.push(format!("{}: it was changed since", file.path.shown()));
             }
-            Some(_) => out.remains.push(format!("{}: it was changed since", file.path.shown())),
+            Some(_) if is_configuration => {
+                service.remove(&file.path)?;
+                out.removed.push(file.path.shown());
+            }
+            Some(_) => rest.push(&file.path),
         }
     }
-    for path in keys {
+    for path in rest {
+        if !out.remains.is_empty() {
+            out.remains.push(format!("{}: what remains of the configuration may name it", path.shown()));
+            continue;
+        }
         service.remove(path)?;
         out.removed.push(path.shown());
         let above = fs::parent(path);
         // A directory with another name than the certificate's was there before it.
-        if above.file_name().is_none_or(|n| n != one.label.as_str()) {
-            continue;
+        if above.file_name().is_some_and(|n| n == one.label.as_str()) {
+            service.remove_directory(above)?;
         }
-        service.remove_directory(above)?;
     }
     restarted(env, server, one, &mut out);
     ledger.note_uninstalled(one, env.now)?;
@@ -165,11 +169,17 @@ fn taken_away(env: &Env, ledger: &Ledger, one: &Installed) -> Result<Removed> {
     Ok(out)
 }
 
-/// A file of the server's as it was before the lines; if somebody has changed it since, only they go. `is_new`: there was none.
-fn put_back(service: Service<'_>, appended: &Appended, is_new: bool, out: &mut Removed) -> Result<()> {
+/// A file of the server's as it was before the lines; if somebody has changed it since, only they go. `copy`: what it was;
+/// `is_new`: there was none.
+fn put_back(
+    service: Service<'_>,
+    appended: &Appended,
+    copy: Option<&Path>,
+    is_new: bool,
+    out: &mut Removed,
+) -> Result<()> {
     let Some(stands) = service.look(&appended.path)? else { return Ok(()) };
-    let copy = kept(&appended.path);
-    let before = service.look(&copy)?;
+    let before = copy.map(|c| service.look(c)).transpose()?.flatten();
     let is_as_left = digest::sha256(&stands.bytes) == appended.digest;
     let bytes = match &before {
         Some(b) if is_as_left => b.bytes.clone(),

@@ -4,7 +4,7 @@
 use super::{Server, judged, lab, leaf, nginx, stands};
 use serde_json::Value;
 use tamga_testkit::machine::Machine;
-use tamga_testkit::sandbox::Ran;
+use tamga_testkit::sandbox::{Ran, has};
 
 /// Every file and link below `/etc`, with its mode, owner and contents. What programs keep for themselves is left out.
 fn tree(m: &Machine) -> Vec<String> {
@@ -135,4 +135,55 @@ fn an_image_gets_the_files_and_nothing_runs() {
     m.types("rm /srv/image/etc/passwd && ln -s /etc /srv/image/etc/mosquitto/tls2").expect(0);
     let ran = m.types("cd /root && tamga recipe redis charts --install --sysroot /srv/image --yes").expect(4);
     assert!(ran.err.contains("redis is not installed in the image"), "{}", ran.err);
+}
+
+/// Another account's directory and a link that it planted lead nowhere, and nothing is left that would hinder the next command.
+#[test]
+fn an_account_leads_it_nowhere() {
+    let Some(m) = lab(&nginx::SERVER) else { return };
+    m.types("useradd mallory && mkdir /srv/m && chown mallory /srv/m").expect(0);
+    let into = Server { words: &["--into", "/srv/m/tls"], ..nginx::SERVER };
+    let before = tree(&m);
+    let ran = install(&m, &into).expect(4);
+    assert!(ran.out.contains("the account mallory can change it"), "{}", ran.out);
+    assert_eq!(m.types("ls -A /srv/m").out, "");
+    m.types("ln -s /etc/passwd /etc/nginx/conf.d/charts.conf").expect(0);
+    let ran = install(&m, &nginx::SERVER).expect(4);
+    assert!(ran.out.contains("it is a link"), "{}", ran.out);
+    m.types("rm /etc/nginx/conf.d/charts.conf").expect(0);
+    assert_eq!(tree(&m), before);
+    install(&m, &nginx::SERVER).expect(0);
+}
+
+/// What somebody has changed since stays, with what it names; of two certificates each leaves the other's lines.
+#[test]
+fn what_was_changed_since_stays() {
+    let Some(m) = lab(&nginx::SERVER) else { return };
+    m.types("rm -f /etc/nginx/sites-enabled/default").expect(0);
+    install(&m, &Server { words: &["--client-authority", "crew"], ..nginx::SERVER }).expect(0);
+    m.types("echo '# mine' >> /etc/nginx/conf.d/charts.conf").expect(0);
+    let ran = install(&m, &nginx::SERVER).expect(3);
+    assert!(ran.out.contains("was changed since Tamga wrote it"), "{}", ran.out);
+    let ran = m.types("cd /root && tamga recipe nginx charts --uninstall").expect(5);
+    assert!(ran.out.contains("clients.pem: what remains of the configuration may name it"), "{}", ran.out);
+    m.types("tail -1 /etc/nginx/conf.d/charts.conf | grep -q mine && ls /root/charts/clients.pem && nginx -t")
+        .expect(0);
+
+    if !has(&["redis-server"]) {
+        return;
+    }
+    let redis =
+        |label: &str, option: &str| m.types(&format!("cd /root && tamga recipe redis {label} {option} --yes -q"));
+    m.types(
+        "cd /root && tamga issue tides.saltmarsh.test --label tides --issuer saltmarsh && systemctl start redis-server",
+    )
+    .expect(0);
+    let before = m.types("cat /etc/redis/redis.conf").out;
+    redis("charts", "--install").expect(0);
+    redis("tides", "--install").expect(0);
+    redis("tides", "--uninstall").expect(0);
+    let text = m.types("cat /etc/redis/redis.conf").out;
+    assert_eq!(text, format!("{before}include /etc/redis/charts.conf\n"), "the other's line stays");
+    redis("charts", "--uninstall").expect(0);
+    assert_eq!(m.types("cat /etc/redis/redis.conf").out, before);
 }

@@ -16,6 +16,7 @@ use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::container;
 use tamga_core::pki::format::contents::{self, Contents};
 use tamga_core::pki::format::pem;
+use tamga_core::pki::format::private_key;
 use tamga_core::pki::key::PrivateKey;
 use tamga_core::plan::ports::Entropy;
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
@@ -242,6 +243,18 @@ pub fn export(env: &Env, request: &Request) -> Result<Report> {
     let mut notes: Vec<String> = made.remarks.iter().map(|r| (*r).to_owned()).collect();
     if form == Form::Pkcs12 && made.has_key && !request.legacy {
         notes.push("Windows before 10, Java before 8u301 and old devices need --legacy".into());
+    }
+    let stretched = form == Form::Pkcs12 && made.has_key && !request.legacy;
+    if let Some(p) = passphrase.as_ref().filter(|_| stretched) {
+        let rounds = private_key::rounds(p);
+        notes.push(match p.is_random() {
+            true => format!(
+                "its passphrase is 128 random bits: {rounds} rounds of key derivation are enough, and it opens at once"
+            ),
+            false => {
+                format!("its passphrase is stretched by {rounds} rounds of key derivation: a program takes about a second to open it")
+            }
+        });
     }
     Ok(report(Place::File(output), made, notes, version_control))
 }

@@ -29,6 +29,22 @@ impl Passphrase {
         &self.0
     }
 
+    /// True if it has the form of 128 random bits or more: hexadecimal digits, 32 at least, and half of the sixteen among them. (Of random
+    /// ones a billionth has fewer.) Nobody types that by heart, and nobody finds it by trying.
+    ///
+    /// ```
+    /// use tamga_core::vocabulary::secret::Passphrase;
+    ///
+    /// let of = |text: &str| Passphrase::new(text.as_bytes().to_vec().into());
+    /// assert!(of("9f86d081884c7d659a2feaa0c55ad015").is_random());
+    /// assert!(!of("a word of the tide").is_random());
+    /// assert!(!of("00000000000000000000000000000000").is_random());
+    /// ```
+    pub fn is_random(&self) -> bool {
+        let distinct = self.0.iter().fold(0_u128, |seen, b| seen | 1 << (b & 0x7f)).count_ones();
+        self.0.len() >= 32 && self.0.iter().all(u8::is_ascii_hexdigit) && distinct >= 8
+    }
+
     /// True if it is empty and protects nothing.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()

@@ -25,6 +25,15 @@ pub const ENCRYPTED: &str = "ENCRYPTED PRIVATE KEY";
 /// Rounds of PBKDF2-HMAC-SHA-256 in what is written: half a second for each guess here.
 pub const ROUNDS: NonZeroU32 = NonZeroU32::new(600_000).unwrap();
 
+/// Rounds for a passphrase of 128 random bits: stretching adds nothing to it, and costs a JVM seconds at each start. No fewer than older
+/// programs want.
+pub const RANDOM_ROUNDS: NonZeroU32 = NonZeroU32::new(2_048).unwrap();
+
+/// The rounds for a passphrase.
+pub fn rounds(passphrase: &Passphrase) -> NonZeroU32 {
+    if passphrase.is_random() { RANDOM_ROUNDS } else { ROUNDS }
+}
+
 /// A private key as it was found in a file.
 pub enum Stored {
     /// Readable by everybody who can read the file.
@@ -399,7 +408,7 @@ pub fn pkcs8(key: &PrivateKey) -> Result<Zeroizing<Vec<u8>>> {
     PrivateKeyInfoRef::new(algorithm, octets).to_der().map(Zeroizing::new).map_err(failed)
 }
 
-/// As PEM: PKCS#8, encrypted where there is a passphrase (PBES2, AES-256-CBC, PBKDF2-HMAC-SHA-256 with [`ROUNDS`]).
+/// As PEM: PKCS#8, encrypted where there is a passphrase (PBES2, AES-256-CBC, PBKDF2-HMAC-SHA-256 with [`rounds`]).
 ///
 /// ```
 /// use tamga_core::pki::format::private_key::{read, write};
@@ -417,11 +426,13 @@ pub fn pkcs8(key: &PrivateKey) -> Result<Zeroizing<Vec<u8>>> {
 pub fn write(key: &PrivateKey, passphrase: Option<&Passphrase>, entropy: &dyn Entropy) -> Result<Zeroizing<String>> {
     let open = pkcs8(key)?;
     let Some(passphrase) = passphrase else { return Ok(pem::write(PRIVATE_KEY, &open)) };
-    let der = Pbes2Lock::new(passphrase, ROUNDS, entropy).lock(&open, entropy).and_then(|(algorithm, encrypted)| {
-        let encryption_algorithm = EncryptionScheme::from_der(&algorithm).ok()?;
-        let encrypted_data = OctetStringRef::new(&encrypted).ok()?;
-        EncryptedPrivateKeyInfoRef { encryption_algorithm, encrypted_data }.to_der().ok()
-    });
+    let der = Pbes2Lock::new(passphrase, rounds(passphrase), entropy).lock(&open, entropy).and_then(
+        |(algorithm, encrypted)| {
+            let encryption_algorithm = EncryptionScheme::from_der(&algorithm).ok()?;
+            let encrypted_data = OctetStringRef::new(&encrypted).ok()?;
+            EncryptedPrivateKeyInfoRef { encryption_algorithm, encrypted_data }.to_der().ok()
+        },
+    );
     Ok(pem::write(ENCRYPTED, &der.ok_or(Error::Crypto { doing: "encrypting a key" })?))
 }
 

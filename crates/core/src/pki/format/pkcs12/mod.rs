@@ -9,7 +9,7 @@ pub use edit::{with, without};
 
 use super::contents::{Contents, Named};
 use super::pbe::{self, Derived, PbeFault, Pbes2Lock, oid};
-use super::private_key::{self, ROUNDS, Stored};
+use super::private_key::{self, Stored};
 use super::tlv::{self, BMP, FIRST, OCTETS, OID, SEQUENCE, SET, Tlv};
 use crate::error::{Error, Result};
 use crate::pki::key::PrivateKey;
@@ -32,7 +32,7 @@ const LOCAL_KEY_ID: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113
 const TRUSTED_KEY_USAGE: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.16.840.1.113894.746875.1.1");
 const ANY_USAGE: ObjectIdentifier = ObjectIdentifier::new_unwrap("2.5.29.37.0");
 
-/// Rounds that older consumers bear.
+/// Rounds that older programs take.
 const LEGACY_ROUNDS: u32 = 2_048;
 
 /// True if these bytes begin as a PKCS#12 file does.
@@ -111,7 +111,8 @@ pub fn write_identity(
         why: "the format takes only characters of Unicode's basic plane (RFC 7292 appendix B.1)".into(),
         instead: "choose one of letters, digits and signs".into(),
     })?;
-    let lock = if legacy { None } else { Some(Pbes2Lock::new(passphrase, ROUNDS, entropy)) };
+    let stretch = private_key::rounds(passphrase);
+    let lock = if legacy { None } else { Some(Pbes2Lock::new(passphrase, stretch, entropy)) };
     let protect = |plain: &[u8]| -> Result<(Vec<u8>, Vec<u8>)> {
         let locked = match &lock {
             Some(lock) => lock.lock(plain, entropy),
@@ -155,7 +156,7 @@ pub fn write_identity(
     let mut salt = [0; 16];
     entropy.fill(&mut salt);
     let (hash, rounds, salt) =
-        if legacy { (ID_SHA_1, LEGACY_ROUNDS, &salt[..8]) } else { (ID_SHA_256, ROUNDS.get(), &salt[..]) };
+        if legacy { (ID_SHA_1, LEGACY_ROUNDS, &salt[..8]) } else { (ID_SHA_256, stretch.get(), &salt[..]) };
     let code = pbe::tag(hash, &password, salt, rounds, &safe).ok_or_else(failed)?;
     let info = tlv::write(SEQUENCE, &[&pbe::hash_identifier(hash), &tlv::write(OCTETS, &[&code])]);
     let mac = tlv::write(SEQUENCE, &[&info, &tlv::write(OCTETS, &[salt]), &tlv::integer(rounds)]);
@@ -341,6 +342,24 @@ mod tests {
 
     fn passphrase(text: &str) -> Passphrase {
         Passphrase::new(Zeroizing::new(text.as_bytes().to_vec()))
+    }
+
+    #[test]
+    fn a_random_passphrase_is_not_stretched_and_a_typed_one_is() {
+        let (certificate, key) = crate::sample::leaf(&["charts.saltmarsh.test"]).unwrap();
+        let chain = [certificate.der().to_vec()];
+        let rounds = |word: &str| {
+            let word = Passphrase::new(word.as_bytes().to_vec().into());
+            let store = write_identity("charts", &key, &chain, &word, false, &crate::sample::Foreseeable).unwrap();
+            assert_eq!(read(&store, Some(&word), "store").unwrap().keys.len(), 1);
+            [2_048, 600_000].map(|n| {
+                let integer = tlv::integer(n);
+                store.windows(integer.len()).filter(|w| *w == &**integer).count()
+            })
+        };
+        // The key's, the certificates' and that of the code over all.
+        assert_eq!(rounds("9f86d081884c7d659a2feaa0c55ad015"), [3, 0]);
+        assert_eq!(rounds("a word of the tide"), [0, 3]);
     }
 
     #[test]

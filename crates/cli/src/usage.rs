@@ -7,6 +7,7 @@ use crate::words::{human, print_json, to_json};
 use clap::CommandFactory;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use std::process::ExitCode;
+use tamga_core::deploy::recipe::GENERAL;
 use tamga_core::error::{Diagnostic, Kind, Stated};
 use tamga_core::vocabulary::text::nearest;
 
@@ -151,9 +152,11 @@ fn invalid_value(e: &clap::Error) -> Option<Stated> {
         Some(near) => format!("did you mean {near}?"),
         None => "choose one of them; --help says what each option is for".into(),
     };
-    // Only the codes of findings are so many.
+    // Only servers and the codes of findings are so many.
+    let is_server = accepted.iter().any(|a| a == GENERAL.id);
     let why = match accepted.len() {
         0..=MOST_LISTED => format!("expected one of: {}", accepted.join(", ")),
+        _ if is_server => "expected one of the servers that tamga recipe lists".into(),
         _ => "expected one of the codes that tamga explain lists".into(),
     };
     Some(usage_error(what, why, remedy))

@@ -23,6 +23,39 @@ pub(crate) fn word_or_any<T: Word>() -> impl TypedValueParser<Value = OrAny<T>> 
 #[derive(Clone, Copy)]
 pub(crate) struct OrAny<T>(pub(crate) Option<T>);
 
+/// A server, or the general recipe for a word that is none.
+#[derive(Clone)]
+pub(crate) struct AnyServer {
+    pub(crate) recipe: &'static Recipe,
+    /// The word, if there is no recipe of its own for it.
+    pub(crate) unknown: Option<String>,
+}
+
+/// Takes every word: for one that is no server's there is the general recipe.
+#[derive(Clone)]
+pub(crate) struct AnyServerParser;
+
+impl TypedValueParser for AnyServerParser {
+    type Value = AnyServer;
+
+    fn parse_ref(
+        &self,
+        command: &clap::Command,
+        arg: Option<&clap::Arg>,
+        typed: &std::ffi::OsStr,
+    ) -> Result<AnyServer, clap::Error> {
+        let typed = clap::builder::StringValueParser::new().parse_ref(command, arg, typed)?;
+        Ok(match recipe::find(&typed) {
+            Ok(recipe) => AnyServer { recipe, unknown: None },
+            Err(_) => AnyServer { recipe: recipe::GENERAL, unknown: Some(typed) },
+        })
+    }
+
+    fn possible_values(&self) -> Option<Box<dyn Iterator<Item = PossibleValue> + '_>> {
+        Some(Box::new(recipe::ALL.iter().map(|r| PossibleValue::new(r.id))))
+    }
+}
+
 /// A server for which there is a recipe.
 pub(crate) fn server() -> impl TypedValueParser<Value = &'static Recipe> {
     let values = recipe::ALL.iter().map(|r| PossibleValue::new(r.id).aliases(r.also));

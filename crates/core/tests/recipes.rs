@@ -203,12 +203,13 @@ fn every_recipe_is_whole_for_every_setting() {
 }
 
 /// They check no client's certificate.
-const NO_CLIENTS: [&str; 6] = ["device", "gateway", "iis", "lighttpd", "prosody", "sqlserver"];
+const NO_CLIENTS: [&str; 10] =
+    ["deno", "device", "gateway", "iis", "influxdb", "kestrel", "kubernetes", "lighttpd", "prosody", "sqlserver"];
 
 /// Their ports and addresses are set elsewhere, for all their services.
-const NOTICE_NEITHER: [&str; 3] = ["device", "postfix", "prosody"];
+const NOTICE_NEITHER: [&str; 4] = ["device", "kubernetes", "postfix", "prosody"];
 /// Their text knows a port alone.
-const NO_ADDRESS: [&str; 2] = ["gateway", "iis"];
+const NO_ADDRESS: [&str; 3] = ["gateway", "general", "iis"];
 
 #[test]
 fn an_option_that_nobody_would_notice_is_refused() {

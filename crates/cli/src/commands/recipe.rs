@@ -11,10 +11,10 @@ use std::path::{Path, PathBuf};
 use tamga_app::interact::Question;
 use tamga_app::recipe::{self, Report, install};
 use tamga_app::report::Outcome;
-use tamga_core::deploy::recipe::{ALL, Placement, Recipe, Setting, Tried, Written};
+use tamga_core::deploy::recipe::{ALL, GENERAL, Placement, Recipe, Setting, Tried, Written};
 use tamga_core::error::Error;
 use tamga_core::vocabulary::label::Label;
-use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::text::{self, Shown};
 
 #[derive(clap::Args)]
 #[command(
@@ -22,8 +22,8 @@ use tamga_core::vocabulary::text::Shown;
 )]
 pub(crate) struct RecipeArgs {
     /// The server; without it, all servers are listed
-    #[arg(value_parser = values::server(), ignore_case = true)]
-    server: Option<&'static Recipe>,
+    #[arg(value_parser = values::AnyServerParser)]
+    server: Option<values::AnyServer>,
     /// The certificate [default: the only one]
     label: Option<Label>,
     /// Write the configuration into this file; - is standard output
@@ -63,9 +63,15 @@ pub(crate) struct RecipeArgs {
 }
 
 pub(crate) fn run(session: &Session, args: RecipeArgs) -> Result<Done> {
+    if let Some(word) = args.server.as_ref().and_then(|s| s.unknown.as_deref()) {
+        let near = text::nearest(word, ALL.iter().flat_map(|r| r.also.iter().chain([&r.id])).copied());
+        let meant = near.map(|n| format!(" (did you mean {n}?)")).unwrap_or_default();
+        let word = text::harmless(word);
+        human::aside(&session.common, &format!("there is no recipe for {word}{meant}; this one is for any server"));
+    }
     let config_only = args.output.as_deref() == Some(Path::new("-"));
     let request = recipe::Request {
-        server: args.server,
+        server: args.server.map(|s| s.recipe),
         label: args.label,
         output: args.output.filter(|_| !config_only),
         config_only,
@@ -220,11 +226,10 @@ fn render(w: &Written, s: &Setting, output: Option<&Path>) -> String {
         // The rest is to be copied as it stands; this is to be read.
         text.push_str(&wrap::for_terminal(&format!("\n{}  {remark}\n", human::care("note")), &std::io::stdout()));
     }
-    let n = w.recipe.faults.len();
-    text.push_str(&format!(
-        "\n{} tamga explain \"LINE OF THE LOG\" (it knows {n} messages of {})\n",
-        human::dim("if it fails"),
-        w.recipe.id
-    ));
+    let knows = match w.recipe.id == GENERAL.id {
+        true => String::new(),
+        false => format!(" (it knows {} messages of {})", w.recipe.faults.len(), w.recipe.id),
+    };
+    text.push_str(&format!("\n{} tamga explain \"LINE OF THE LOG\"{knows}\n", human::dim("if it fails")));
     text
 }

@@ -220,7 +220,19 @@ fn a_recipe_says_every_step_and_refuses_what_the_server_cannot_use() {
     }
     let refused = s.json(&["recipe", "sqlserver", "charts"]).expect(3).json();
     assert!(refused["error"].to_string().contains("--for sqlserver"), "{refused}");
-    s.run(&["recipe", "abacus", "charts"]).expect(2);
+    let ran = s.run(&["recipe", "ngnix", "charts", "--owner", "tide", "--into", "/srv/tide"]).expect(0);
+    assert!(ran.err.contains("no recipe for ngnix (did you mean nginx?)"), "{}", ran.err);
+    assert!(ran.out.contains("install -o tide -g tide -m 0600"), "{}", ran.out);
+    let ran = s.run(&["issue", "tides.saltmarsh.test", "--for", "ngnix"]).expect(2);
+    assert!(
+        ran.err.contains("servers that tamga recipe lists") && ran.err.contains("did you mean nginx?"),
+        "{}",
+        ran.err
+    );
+    let ran = s.run(&["recipe", "tomcat", "charts", "--install", "--dry-run"]).expect(2);
+    assert!(ran.err.contains("cannot be set up by --install"), "{}", ran.err);
+    let ran = s.run(&["recipe", "nginx", "charts", "--install", "--dry-run"]).expect(4);
+    assert!(ran.err.contains("nginx is not installed here"), "{}", ran.err);
     s.run(&["recipe", "nginx", "nobody"]).expect(3);
     s.run(&["recipe", "nginx", "charts", "--tls-minimum", "1.1"]).expect(2);
     // Nothing of the person's is replaced unasked.

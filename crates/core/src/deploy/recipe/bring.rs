@@ -67,7 +67,7 @@ pub(super) fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values)
     let store = format!("{}.{}", s.label, form.ending());
     if form == Form::Pem && !own {
         let reader = if owner.is_empty() { "the account that starts it" } else { owner };
-        let what = format!("the files stay where they are: {} reads them there as {reader}", recipe.id);
+        let what = format!("the files stay where they are: {} reads them there as {reader}", recipe.name());
         return Brought { work: Work { what, act: Act::Look, lines: vec![s.folder.shown()] }, again, placed };
     }
     match form {
@@ -110,7 +110,7 @@ pub(super) fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values)
         placed.push(made);
     }
     all.extend(again.iter().cloned());
-    let what = format!("put the files where {} reads them", recipe.id);
+    let what = format!("put the files where {} reads them", recipe.name());
     Brought { work: Work { what, act: Act::Run, lines: all }, again, placed }
 }
 

@@ -20,6 +20,7 @@ mod docker;
 mod dovecot;
 mod etcd;
 mod gateway;
+mod general;
 mod go;
 mod grpc;
 mod gunicorn;
@@ -70,6 +71,9 @@ use crate::pki::key::KeyAlgorithm;
 use crate::vocabulary::purpose::Purpose;
 use template::Quote;
 
+/// The recipe for a server that has none of its own.
+pub const GENERAL: &Recipe = &general::RECIPE;
+
 /// Every recipe, by kind and name.
 pub const ALL: &[&Recipe] = &[
     &nginx::RECIPE,
@@ -117,6 +121,7 @@ pub const ALL: &[&Recipe] = &[
     &openldap::RECIPE,
     &gateway::RECIPE,
     &device::RECIPE,
+    GENERAL,
 ];
 
 /// A server's recipe.
@@ -291,6 +296,11 @@ pub fn find(typed: &str) -> Result<&'static Recipe> {
 }
 
 impl Recipe {
+    /// What it is called in a sentence.
+    pub fn name(&self) -> &'static str {
+        if self.id == GENERAL.id { "the server" } else { self.id }
+    }
+
     /// The kind of key to make for it: the one that is wished for, if it takes that.
     ///
     /// Errors: it does not.

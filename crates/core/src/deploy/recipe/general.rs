@@ -1,0 +1,63 @@
+//! Any other server.
+
+use super::act::{by_hand, look, run};
+use super::template::Quote;
+use super::{Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
+use crate::finding::Code;
+
+pub(super) const RECIPE: Recipe = Recipe {
+    id: "general",
+    also: &["other"],
+    title: "Any other server: what each of them wants, and what people forget",
+    facts: Facts { owner: "", passphrase: "if it cannot be asked, leave the key unencrypted: its file is 0600", ..WEB },
+    config: Config {
+        path: "{label}-server.txt",
+        place: Placement::Yours("the values for your server's configuration"),
+        quote: Quote::Bare,
+        text: r"certificate and chain, leaf first:  {certificate}
+private key, PKCS#8:                {key}
+the root, for its clients:          {root}
+?clients the root of its clients:            {clients}
+names:                              {hosts}
+port:                               {port}
+minimum protocol version:           TLS {minimum}
+",
+    },
+    steps: &[
+        look(
+            "find the account under which it runs: the key must be readable by it, and by nobody else",
+            "ps -eo user,args",
+        ),
+        by_hand(
+            "if that account may not read the directory of the certificate, give it a copy",
+            "tamga recipe general {label} --owner ACCOUNT --into DIRECTORY",
+        ),
+        by_hand(
+            "if it wants certificate and key in one file, or a key store",
+            "tamga export {label} --as combined-pem\ntamga export {label} --as pkcs12",
+        ),
+        by_hand(
+            "if it has one setting for the certificate and another for the chain, the first certificate goes into one and the rest into the other",
+            "tamga export {label} --as archive",
+        ),
+        by_hand(
+            "?clients a setting that only asks for a certificate keeps nobody out: look for require, and name the root above alone",
+            "?clients tamga issue NAME --purpose client --issuer {clients_label}",
+        ),
+        run("make sure that the key belongs to the certificate", "tamga match {folder}"),
+        look("see what it says at its start: most put the reason into one line", "tamga explain \"LINE OF THE LOG\""),
+    ],
+    unit: "",
+    check: "",
+    start: "# start it by its own command",
+    reload: "# let it reload; if the next step shows the old certificate, restart it",
+    notices: true,
+    proof: ("tamga check", "the fingerprint that tamga show {label} prints"),
+    faults: &[KnownError {
+        text: "key values mismatch",
+        code: Some(Code::KeyMismatch),
+        why: "key and certificate do not match",
+        remedy: "tamga match DIR shows which key matches which certificate",
+    }],
+    tried: Tried::Form("the note was written and read"),
+};

@@ -36,3 +36,47 @@ fn words(matches: &ArgMatches) -> String {
     }
     words.join(" ")
 }
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "tests")]
+
+    use super::*;
+    use tamga_core::deploy::recipe::{self, Setting};
+    use tamga_core::sample::leaf;
+
+    #[test]
+    fn every_command_of_ours_that_a_recipe_prints_is_understood() {
+        let (certificate, _) = leaf(&["charts.saltmarsh.test"]).unwrap();
+        let mut seen = 0;
+        for recipe in recipe::ALL {
+            for clients in [false, true] {
+                let crew = || ("crew".parse().unwrap(), "/home/operator/root.pem".into());
+                let setting = Setting {
+                    label: "charts".parse().unwrap(),
+                    names: vec!["charts.saltmarsh.test".parse().unwrap()],
+                    key: certificate.key.clone(),
+                    folder: "/home/operator/charts".into(),
+                    locked: false,
+                    into: None,
+                    address: None,
+                    port: None,
+                    redirect: Some(80),
+                    only_13: false,
+                    clients: clients.then(crew),
+                    owner: None,
+                    raise: false,
+                };
+                let Ok(written) = recipe::write(recipe, &setting) else { continue };
+                let steps = written.files.iter().chain(&written.steps).flat_map(|w| &w.lines);
+                for line in steps.chain(&written.renewal).filter(|l| l.starts_with("tamga ")) {
+                    // What is for a person to fill in.
+                    let words = recipe::program(&line.replace("LABEL", "crew").replace("NAME", "a.test")).unwrap();
+                    assert!(Cli::try_parse_from(words).is_ok(), "{}: {line}", recipe.id);
+                    seen += 1;
+                }
+            }
+        }
+        assert!(seen > 100, "{seen}");
+    }
+}

@@ -19,14 +19,26 @@ public class Https {
         KeyManagerFactory keys = KeyManagerFactory.getInstance("PKIX");
         keys.init(store, secret);
         SSLContext context = SSLContext.getInstance("TLS");
-        context.init(keys.getKeyManagers(), null, null);
+        TrustManager[] trusted = null;
+        boolean wanted = "need".equals(p.getProperty("server.ssl.client-auth"));
+        if (wanted) {
+            KeyStore clients = KeyStore.getInstance(p.getProperty("server.ssl.trust-store-type"));
+            char[] opens = p.getProperty("server.ssl.trust-store-password").toCharArray();
+            String path = p.getProperty("server.ssl.trust-store").substring("file:".length());
+            try (InputStream in = new FileInputStream(path)) { clients.load(in, opens); }
+            TrustManagerFactory factory = TrustManagerFactory.getInstance("PKIX");
+            factory.init(clients);
+            trusted = factory.getTrustManagers();
+        }
+        context.init(keys.getKeyManagers(), trusted, null);
         int port = Integer.parseInt(p.getProperty("server.port"));
         HttpsServer server = HttpsServer.create(new InetSocketAddress(p.getProperty("server.address", "0.0.0.0"), port), 0);
         server.setHttpsConfigurator(new HttpsConfigurator(context) {
             public void configure(HttpsParameters parameters) {
-                SSLParameters wanted = getSSLContext().getDefaultSSLParameters();
-                wanted.setProtocols(p.getProperty("server.ssl.enabled-protocols").split(","));
-                parameters.setSSLParameters(wanted);
+                SSLParameters set = getSSLContext().getDefaultSSLParameters();
+                set.setProtocols(p.getProperty("server.ssl.enabled-protocols").split(","));
+                set.setNeedClientAuth(wanted);
+                parameters.setSSLParameters(set);
             }
         });
         server.start();

@@ -1,7 +1,9 @@
 //! Recipes that Tamga carries out itself: on the package as it comes, twice, after a renewal, undone where the server does not take it, and
 //! taken away again.
 
-use super::{Server, judged, lab, leaf, nginx, stands};
+use super::{
+    Server, apache, caddy, dovecot, etcd, haproxy, judged, lab, leaf, lighttpd, nginx, postgresql, redis, squid, stands,
+};
 use serde_json::Value;
 use tamga_testkit::machine::Machine;
 use tamga_testkit::sandbox::{Ran, has};
@@ -186,4 +188,42 @@ fn what_was_changed_since_stays() {
     assert_eq!(text, format!("{before}include /etc/redis/charts.conf\n"), "the other's line stays");
     redis("charts", "--uninstall").expect(0);
     assert_eq!(m.types("cat /etc/redis/redis.conf").out, before);
+}
+
+/// A certificate of loopback names alone is served on loopback alone, on both addresses where both are in it.
+#[test]
+fn a_certificate_of_loopback_names_is_served_on_both_loopback_addresses() {
+    let servers = [
+        (&nginx::SERVER, 443),
+        (&haproxy::SERVER, 443),
+        (&lighttpd::SERVER, 443),
+        (&caddy::SERVER, 443),
+        (&squid::SERVER, 3129),
+        (&postgresql::SERVER, 5432),
+        (&redis::SERVER, 6379),
+        (&etcd::SERVER, 2379),
+        (&dovecot::SERVER, 993),
+        // Its ports.conf listens everywhere; the site itself answers on loopback alone.
+        (&apache::SERVER, 443),
+    ];
+    for (server, port) in servers {
+        let Some(m) = lab(&Server { unit: "", ..*server }) else { continue };
+        m.write("/root/content", "");
+        m.types(&format!("cd /root\n{}", server.by_hand)).expect(0);
+        m.types("cd /root && tamga issue localhost 127.0.0.1 ::1 --label own --issuer saltmarsh").expect(0);
+        m.types(&format!("cd /root && tamga recipe {} own --install --yes", server.recipe)).expect(0);
+        let open = m.types(&format!("ss -Hltn 'sport = :{port}' | awk '{{print $4}}' | sort")).out;
+        let wanted = match server.recipe {
+            "apache" => "*:443\n".to_owned(),
+            _ => format!("127.0.0.1:{port}\n[::1]:{port}\n"),
+        };
+        assert_eq!(open, wanted, "{}", server.recipe);
+        let scheme = if server.recipe == "postgresql" { "postgres://" } else { "" };
+        for address in ["127.0.0.1", "[::1]"] {
+            let line =
+                format!("cd /root && tamga check {scheme}{address}:{port} --anchor own/root.pem --clients standard");
+            let said = m.types(&line).out;
+            assert!(said.contains("standard  accepts"), "{}, {address}: {said}", server.recipe);
+        }
+    }
 }

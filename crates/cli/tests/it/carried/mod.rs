@@ -479,7 +479,7 @@ carried! {
         visit: ("mysql", 3306),
         ..super::PLAIN
     };
-    jvm(is_carried_out): super::Server {
+    jvm(is_carried_out, lets_in_the_right_one): super::Server {
         recipe: "jvm",
         needs: &["java", "javac"],
         starts_itself: true,

@@ -17,8 +17,9 @@ pub(super) const RECIPE: Recipe = Recipe {
         path: "/etc/apache2/sites-available/{label}.conf",
         place: Placement::Whole,
         quote: Quote::Word,
-        text: r"?otherport Listen {listen}{port} https
-<VirtualHost {listen}{port}>
+        text: r"?newport Listen {listen}{port} https
+?newport ?both Listen [::1]:{port} https
+<VirtualHost {listen}{port}{also}>
     ServerName {first}
 ?aliases     ServerAlias {aliases}
     DocumentRoot /var/www/html
@@ -32,8 +33,9 @@ pub(super) const RECIPE: Recipe = Recipe {
 ?clients     SSLVerifyClient require
 ?clients     SSLVerifyDepth 3
 </VirtualHost>
-?otherplain Listen {listen}{plain}
-?redirect <VirtualHost {listen}{plain}>
+?newplain Listen {listen}{plain}
+?newplain ?both Listen [::1]:{plain}
+?redirect <VirtualHost {listen}{plain}{also_plain}>
 ?redirect     ServerName {first}
 ?aliases ?redirect     ServerAlias {aliases}
 ?redirect     Redirect 307 / https://{first}{at}/
@@ -45,6 +47,10 @@ pub(super) const RECIPE: Recipe = Recipe {
         look(
             "find what else answers on this port: without a matching name, the first file in alphabetical order wins",
             "{sudo}grep -rnE 'VirtualHost|ServerName|SSLCertificate' /etc/apache2/sites-enabled",
+        ),
+        by_hand(
+            "?bound in /etc/apache2/ports.conf, which listens everywhere: nobody else needs to reach it",
+            "!newport ?bound Listen {listen}{port}",
         ),
         by_hand("disable the package's sites if nobody needs them", "{sudo}a2dissite 000-default default-ssl"),
     ],

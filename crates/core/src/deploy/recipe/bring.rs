@@ -130,7 +130,10 @@ pub(super) fn bring_clients(recipe: &Recipe, s: &Setting, place: &Path, values: 
         owner: String::new(),
         mode: 0o644,
     };
-    lines.push(installed(&placed, s.raise));
+    // Where it was made it may already be in its place.
+    if placed.content != PlacedContent::Copy(placed.path.clone()) {
+        lines.push(installed(&placed, s.raise));
+    }
     let what = "install the root of the clients that may connect".into();
     Some((Work { what, act: Act::Run, lines }, placed))
 }

@@ -31,7 +31,7 @@ console.log(`https on port ${server.port}`);
     },
     steps: &[look(
         "as a client it refuses a certificate with addresses under a root that limits addresses",
-        "tamga check https://{host}:{port} --client bun",
+        "tamga check https://{host}:{port} --clients bun",
     )],
     unit: "",
     check: "",

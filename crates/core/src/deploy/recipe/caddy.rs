@@ -21,7 +21,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         quote: Quote::Word,
         text: r"# Named by its port alone, the site asks nobody else for a certificate.
 :{port} {
-?bound     bind {address}
+?bound     bind {addresses}
     tls {certificate} {key} {
         protocols tls1.{minor} tls1.3
 ?clients         client_auth {
@@ -33,7 +33,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     file_server
 }
 ?redirect http://:{plain} {
-?redirect ?bound     bind {address}
+?redirect ?bound     bind {addresses}
 ?redirect     @named header_regexp host Host ^(\[[^]]+\]|[^:]+)
 ?redirect     redir @named https://{http.regexp.host.1}{at}{http.request.uri} 307
 ?redirect     redir https://{first}{at}{http.request.uri} 307

@@ -33,7 +33,7 @@ ssl_min_protocol = TLSv{minimum}
 ?otherport service imap-login {
 ?otherport   inet_listener imaps {
 ?otherport     port = {port}
-?bound     address = {address}
+?bound     address = {addresses_comma}
 ?otherport   }
 ?otherport }
 ",

@@ -44,7 +44,7 @@ server.wait_for_termination()
     steps: &[
         look(
             "clients of gRPC refuse a certificate with addresses under a root that limits addresses",
-            "tamga check {host}:{port} --client grpc",
+            "tamga check {host}:{port} --clients grpc",
         ),
         by_hand(
             "programs connect with the root, and by a name of the certificate",

@@ -20,10 +20,12 @@ pub(super) const RECIPE: Recipe = Recipe {
         path: "/etc/lighttpd/conf-enabled/90-{label}.conf",
         place: Placement::Whole,
         quote: Quote::Inside,
+        // No check of clients: with a list of their issuers, 1.4.69 also builds the chain of its own certificate from that list, and fails.
         text: r#"server.modules += ( "mod_openssl" )
 ssl.pemfile = "{store}"
 ssl.openssl.ssl-conf-cmd = ( "MinProtocol" => "TLSv{minimum}" )
 ?bound $SERVER["socket"] == "{listen}{port}" { ssl.engine = "enable" }
+?both $SERVER["socket"] == "[::1]:{port}" { ssl.engine = "enable" }
 !bound $SERVER["socket"] == ":{port}" { ssl.engine = "enable" }
 !bound $SERVER["socket"] == "[::]:{port}" { ssl.engine = "enable" }
 ?otherplain !bound $SERVER["socket"] == ":{plain}" { }

@@ -20,6 +20,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         text: r#"# From nginx 1.25.1 on write "http2 on;" as a line of its own instead of the word http2.
 server {
     listen {listen}{port} ssl http2;
+?both     listen [::1]:{port} ssl http2;
 !bound     listen [::]:{port} ssl http2;
     server_name {names};
     ssl_certificate {certificate};
@@ -34,6 +35,7 @@ server {
 }
 ?redirect server {
 ?redirect     listen {listen}{plain};
+?redirect ?both     listen [::1]:{plain};
 ?redirect !bound     listen [::]:{plain};
 ?redirect     server_name {names};
 ?redirect     return 307 https://$host{at}$request_uri;

@@ -28,7 +28,7 @@ ssl_min_protocol_version = 'TLSv{minimum}'
 ?clients ssl_ca_file = '{clients}'
 ?locked ssl_passphrase_command = 'cat {secret}'
 ?locked ssl_passphrase_command_supports_reload = on
-?bound listen_addresses = '{address}'
+?bound listen_addresses = '{addresses_comma}'
 ?otherport port = {port}
 ",
     },
@@ -42,12 +42,16 @@ ssl_min_protocol_version = 'TLSv{minimum}'
             "!clients hostssl all all all scram-sha-256\n?clients hostssl all all all cert",
         ),
         look(
+            "list what it refused of its files: the answer must be empty",
+            "{as_postgres}psql -c \"select sourcefile, name, error from pg_file_settings where error is not null\"",
+        ),
+        look(
             "list what was set with ALTER SYSTEM: it takes precedence over every file",
             "{as_postgres}psql -c \"select name, setting, sourcefile from pg_settings where name like 'ssl%' and source <> 'default'\"",
         ),
     ],
     unit: "postgresql",
-    check: "{as_postgres}psql -c \"select sourcefile, name, error from pg_file_settings where error is not null\"",
+    check: "",
     start: "",
     reload: "{as_postgres}psql -c \"select pg_reload_conf()\"",
     notices: false,

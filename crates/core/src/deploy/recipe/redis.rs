@@ -24,7 +24,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         text: r#"# port 0 closes the port without TLS.
 port 0
 tls-port {port}
-?bound bind {address}
+?bound bind {addresses}
 tls-cert-file {certificate}
 tls-key-file {key}
 tls-ca-cert-file {root}

@@ -24,6 +24,8 @@ pub(super) const RECIPE: Recipe = Recipe {
 ?bound !clients https_port {goaddress}:{port} tls-cert={certificate} tls-key={key} tls-min-version={minimum}
 !bound ?clients https_port {port} tls-cert={certificate} tls-key={key} tls-min-version={minimum} clientca={clients}
 ?bound ?clients https_port {goaddress}:{port} tls-cert={certificate} tls-key={key} tls-min-version={minimum} clientca={clients}
+?both !clients https_port [::1]:{port} tls-cert={certificate} tls-key={key} tls-min-version={minimum}
+?both ?clients https_port [::1]:{port} tls-cert={certificate} tls-key={key} tls-min-version={minimum} clientca={clients}
 ",
     },
     steps: &[

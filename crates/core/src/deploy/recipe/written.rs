@@ -13,7 +13,7 @@ use crate::finding::Code;
 use crate::pki::key::{KeyAlgorithm, PublicKey};
 use crate::vocabulary::name::Name;
 use crate::vocabulary::text::Shown;
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv6Addr};
 use std::path::Path;
 
 /// A recipe filled in.
@@ -50,9 +50,10 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         });
     }
     has_effect(recipe, s)?;
+    let both = listens_on_both(s);
     let s = &Setting { address: listens_on(s), ..s.clone() };
     let place = place(recipe, s);
-    let values = values(recipe, s, &place);
+    let values = values(recipe, s, &place, both);
     let lines = |text: &str| values.fill(text, Quote::Shell).lines().map(str::to_owned).collect::<Vec<_>>();
     let Brought { work, again, mut placed } = bring(recipe, s, &place, &values);
     let mut files = vec![work];
@@ -141,7 +142,7 @@ fn has_effect(recipe: &Recipe, s: &Setting) -> Result<()> {
     if s.port.is_some_and(|p| p != recipe.facts.port) && !says(&["{port}"]) {
         return nothing("--port", elsewhere, "leave --port away, and change it where they are set");
     }
-    if s.address.is_some() && !says(&["{address}", "{listen}", "{goaddress}", "{rabbit}"]) {
+    if s.address.is_some() && !says(&["{address}", "{addresses", "{listen}", "{goaddress}", "{rabbit}"]) {
         return nothing("--address", elsewhere, "leave --address away, and change it where they are set");
     }
     // Nobody may believe that others are kept out who are not.
@@ -181,7 +182,8 @@ fn is_kind(kind: KeyAlgorithm, key: &PublicKey) -> bool {
     }
 }
 
-fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
+/// `both`: it listens on both loopback addresses.
+fn values(recipe: &Recipe, s: &Setting, place: &Path, both: bool) -> Values {
     let path = |folder: &Path, name: &str| folder.join(name).shown();
     let store = format!("{}.{}", s.label, recipe.facts.form.ending());
     let clients = format!("{CLIENTS_FILE}.{}", recipe.facts.clients.ending());
@@ -217,6 +219,9 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
     };
     let port = s.port.unwrap_or(recipe.facts.port);
     let owner = s.owner.clone().unwrap_or_else(|| recipe.facts.owner.to_owned());
+    let mut addresses: Vec<String> = s.address.iter().map(ToString::to_string).collect();
+    addresses.extend(both.then(|| Ipv6Addr::LOCALHOST.to_string()));
+    let also = |before: &str, port: u16| if both { format!("{before}[::1]:{port}") } else { String::new() };
     let bare = [
         ("port", port.to_string()),
         ("at", if port == 443 { String::new() } else { format!(":{port}") }),
@@ -227,6 +232,12 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
         ("names", if asked.is_empty() { "_".into() } else { asked.join(" ") }),
         ("aliases", aliases.join(" ")),
         ("address", s.address.map_or_else(|| "0.0.0.0".into(), |a| a.to_string())),
+        ("addresses", addresses.join(" ")),
+        ("addresses_comma", addresses.join(",")),
+        ("also", also(" ", port)),
+        ("also_plain", also(" ", s.redirect.unwrap_or(80))),
+        ("comma", also(",", port)),
+        ("comma_plain", also(",", s.redirect.unwrap_or(80))),
         ("listen", s.address.map_or_else(|| "*:".into(), before_port)),
         ("owner", owner),
         ("mode", format!("{:04o}", recipe.facts.mode)),
@@ -251,6 +262,9 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path) -> Values {
     flag("locked", s.locked);
     flag("bound", s.address.is_some());
     flag("aliases", !aliases.is_empty());
+    flag("both", both);
+    flag("newport", port != recipe.facts.port);
+    flag("newplain", s.redirect.is_some_and(|p| p != 80));
     flag("otherport", port != recipe.facts.port || s.address.is_some());
     flag("otherplain", s.redirect.is_some_and(|p| p != 80) || (s.redirect.is_some() && s.address.is_some()));
     Values { quoted: quoted.into(), bare: bare.into(), flags }
@@ -261,6 +275,12 @@ fn listens_on(s: &Setting) -> Option<IpAddr> {
     let hosts = || s.names.iter().filter(|n| n.is_host());
     let is_local = hosts().next().is_some() && hosts().all(Name::is_loopback);
     s.address.or_else(|| is_local.then_some(IpAddr::V4(std::net::Ipv4Addr::LOCALHOST)))
+}
+
+/// True if it does so for both loopback addresses.
+fn listens_on_both(s: &Setting) -> bool {
+    let v6 = Name::Ip(Ipv6Addr::LOCALHOST.into());
+    s.address.is_none() && listens_on(s).is_some() && s.names.contains(&v6)
 }
 
 fn in_a_url(name: &Name) -> String {

@@ -2,6 +2,7 @@
 
 pub mod form;
 pub mod install;
+mod steps;
 
 use crate::certificate::current;
 use crate::env::Env;
@@ -274,7 +275,7 @@ enum View<'a> {
     All { recipes: Vec<FactsView> },
     Facts { recipe: Box<FactsView> },
     Planned { recipe: (), dry_run: bool },
-    Written { recipe: Box<WrittenView<'a>> },
+    Written { recipe: Box<WrittenView<'a>>, steps: Vec<steps::StepView> },
     PlannedInstall { install: PlanView<'a>, dry_run: bool },
     Installed { install: &'a install::Done },
     Uninstalled { uninstall: &'a install::Removed },
@@ -320,7 +321,7 @@ impl Serialize for Report {
                     renewal: &w.renewal,
                     notes: &w.remarks,
                 });
-                View::Written { recipe }
+                View::Written { recipe, steps: steps::steps(w) }
             }
         }
         .serialize(s)

@@ -301,7 +301,9 @@ fn every_recipe_answers_programs_in_one_shape() {
         let server = r["server"].as_str().unwrap();
         let takes = |kind: &str| r["key_algorithms"].as_array().unwrap().iter().any(|k| k == kind);
         let label = if takes("p256") { "ec" } else { "rsa" };
-        let v = s.json(&["recipe", server, label]).expect(0).json()["recipe"].clone();
+        let reply = s.json(&["recipe", server, label]).expect(0).json();
+        steps_are_for_a_machine(server, &reply["steps"]);
+        let v = reply["recipe"].clone();
         for word in ["server", "title", "path", "content", "label", "form", "chain", "owner", "mode", "passphrase"] {
             assert!(v[word].is_string(), "{server}: {word}: {v}");
         }
@@ -325,6 +327,30 @@ fn every_recipe_answers_programs_in_one_shape() {
             assert_eq!(s.json(&["recipe", also.as_str().unwrap(), label]).expect(0).json()["recipe"]["server"], server);
         }
     }
+}
+
+/// Each step says what to do with what and when, and no prose is where a path or a command belongs.
+fn steps_are_for_a_machine(server: &str, steps: &serde_json::Value) {
+    let steps = steps.as_array().unwrap();
+    let of = |step: &serde_json::Value, word: &str| step[word].as_str().unwrap_or_default().to_owned();
+    for step in steps {
+        let (action, path, content) = (of(step, "action"), of(step, "path"), of(step, "content"));
+        assert!(["first", "renewal", "both"].contains(&of(step, "when").as_str()), "{server}: {step}");
+        match action.as_str() {
+            "write" | "merge" => {
+                assert!(!path.is_empty() && !path.contains(' '), "{server}: {step}");
+                assert!(content.is_empty() == step["from"].is_string(), "{server}: {step}");
+            }
+            "export" => assert!(!path.is_empty() && !content.is_empty(), "{server}: {step}"),
+            "run" | "restart" | "reload" => assert!(!content.is_empty() && path.is_empty(), "{server}: {step}"),
+            "expect" => assert!(!content.is_empty() && !path.is_empty(), "{server}: {step}"),
+            other => panic!("{server}: {other}"),
+        }
+    }
+    let configuration =
+        |s: &&serde_json::Value| ["write", "merge"].contains(&of(s, "action").as_str()) && s["from"].is_null();
+    assert!(steps.iter().any(|s| configuration(&s)), "{server} has no configuration");
+    assert_eq!(steps.iter().filter(|s| of(s, "action") == "expect").count(), 1, "{server}");
 }
 
 #[test]

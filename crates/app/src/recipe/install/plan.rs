@@ -241,7 +241,7 @@ impl Commands {
     /// `first`: the server has to read its configuration, and not only its files, again.
     fn of(on: &Env, tasks: &Tasks, first: bool) -> Result<Commands> {
         let parsed = |lines: &[String]| lines.iter().map(|l| program(l)).collect::<tamga_core::error::Result<Vec<_>>>();
-        let before = parsed(&tasks.programs)?;
+        let before = parsed(&[tasks.programs.clone(), tasks.check.clone()].concat())?;
         let systemctl = |verb: &str| vec![vec!["systemctl".to_owned(), verb.to_owned(), tasks.unit.clone()]];
         // Where it is printed for a shell, a restart does as well.
         let reload = parsed(&tasks.reload).unwrap_or_else(|_| systemctl("restart"));

@@ -16,12 +16,18 @@ pub struct Tasks {
     pub appended: Vec<(PathBuf, String)>,
     /// Commands before the server is started, one a line.
     pub programs: Vec<String>,
+    /// Its own check of its configuration, likewise.
+    pub check: Vec<String>,
+    /// The command that makes sure of the pair, where the server would not notice in time.
+    pub pair: Vec<String>,
     /// What is left to a person.
     pub by_hand: Vec<Work>,
     /// How it is started with this for the first time; empty where that is as after a renewal.
     pub start: Vec<String>,
     /// How it takes up renewed files; empty where it reads them for each connection.
     pub reload: Vec<String>,
+    /// Where all that is well is said, and in which lines; `…` stands for anything.
+    pub expect: (String, String),
     /// Its unit of systemd; empty where the recipe is for a person.
     pub unit: String,
     /// What `tamga check` is to look at.

@@ -71,6 +71,7 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         })
         .filter(|w| !w.lines.is_empty())
         .collect();
+    let programs = steps.iter().filter(|w| w.act == Act::Run).flat_map(|w| w.lines.clone()).collect();
     if !recipe.check.is_empty() {
         steps.push(Work {
             what: "validate the configuration before you go on".into(),
@@ -78,11 +79,16 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
             lines: lines(recipe.check),
         });
     }
+    let pair = (!recipe.notices && recipe.facts.form == Form::Pem).then(|| lines("tamga match {folder}"));
+    let proof = |text: &str| values.fill(text, Quote::Bare).trim_end().to_owned();
     let target = if recipe.facts.scheme.is_empty() { "{host}:{port}" } else { "{scheme}://{host}:{port}" };
     let tasks = Tasks {
         placed,
         appended: appended(&steps),
-        programs: steps.iter().filter(|w| w.act == Act::Run).flat_map(|w| w.lines.clone()).collect(),
+        programs,
+        check: lines(recipe.check),
+        pair: pair.clone().unwrap_or_default(),
+        expect: (proof(recipe.proof.0), proof(recipe.proof.1)),
         by_hand: steps.iter().filter(|w| w.act == Act::ByHand).cloned().collect(),
         start: lines(recipe.start),
         reload: lines(recipe.reload),
@@ -91,7 +97,6 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         host: values.fill("{host}", Quote::Bare).trim_end().to_owned(),
         address: s.address,
     };
-    let pair = (!recipe.notices && recipe.facts.form == Form::Pem).then(|| lines("tamga match {folder}"));
     if let Some(lines) = &pair {
         let what = "make sure that the key belongs to the certificate: this server does not notice in time";
         steps.push(Work { what: what.into(), act: Act::Run, lines: lines.clone() });
@@ -101,11 +106,10 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         start => ("start it with this", start),
     };
     steps.push(Work { what: what.into(), act: Act::Run, lines: lines(line) });
-    let proof_lines = values.fill(recipe.proof.1, Quote::Bare).lines().map(str::to_owned).collect();
     steps.push(Work {
-        what: format!("success looks like this in {}", values.fill(recipe.proof.0, Quote::Bare).trim()),
+        what: format!("success looks like this in {}", tasks.expect.0.trim()),
         act: Act::Look,
-        lines: proof_lines,
+        lines: tasks.expect.1.lines().map(str::to_owned).collect(),
     });
     steps.push(Work {
         what: "check that no client warns".into(),

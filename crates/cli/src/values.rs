@@ -27,7 +27,7 @@ pub(crate) struct OrAny<T>(pub(crate) Option<T>);
 #[derive(Clone)]
 pub(crate) struct AnyServer {
     pub(crate) recipe: &'static Recipe,
-    /// The word, if there is no recipe of its own for it.
+    /// The word that was typed, where no recipe has it.
     pub(crate) unknown: Option<String>,
 }
 

@@ -55,8 +55,11 @@ fn render(done: &leave::Done) -> String {
     if done.hosts {
         text.push_str(&format!("removed Tamga's names from {FILE}\n"));
     }
-    let of_stores =
-        |r: &Remains| !matches!(r, Remains::Directory { .. } | Remains::DataKept(_) | Remains::DataUnasked(_));
+    let of_stores = |r: &Remains| match r {
+        Remains::UnknownRoot { .. } | Remains::Root { .. } | Remains::Database(_) | Remains::Identities(..) => true,
+        Remains::Server(_) | Remains::ServerKept(_) | Remains::Timer(..) | Remains::Hosts => false,
+        Remains::DataInUse(_) | Remains::DataKept(_) | Remains::DataUnasked(_) | Remains::Directory { .. } => false,
+    };
     if done.rows.is_empty() && !done.remains.iter().any(of_stores) {
         text.push_str("no root of Tamga's is in any store\n");
     } else {

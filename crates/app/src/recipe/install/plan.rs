@@ -118,7 +118,7 @@ impl Plan {
 
 /// Works out what is to be done. `image`: the root of another system's files, in which nothing is run.
 ///
-/// Errors: the recipe is for a person; the server is not there; a file that is not Tamga's is in the way; no rights.
+/// Errors: the recipe is for a person; the server is not there; a foreign file would be overwritten; no rights.
 pub fn plan(env: &Env, request: &Request, image: Option<&Path>) -> Result<Plan> {
     let on = image.map_or_else(|| env.clone(), |i| env.in_image(i.to_owned()));
     let (written, setting, issued) = filled(env, request, image.is_some())?;
@@ -258,7 +258,8 @@ pub(super) fn is_active(on: &Env, unit: &str) -> Option<bool> {
     if !on.machine.exists(Path::new("/run/systemd/system")) {
         return None;
     }
-    let ask = Invocation::new("systemctl", ["is-active", "--quiet", unit]);
+    // As root, as what follows is: the answer is about the same service.
+    let ask = Invocation::new("systemctl", ["is-active", "--quiet", unit]).with_rights();
     process::invoke_to_end(&on.machine, &ask).ok().map(|ended| ended.code == Some(0))
 }
 
@@ -270,7 +271,7 @@ impl Change {
 
 /// The ids of an account, as the system knows it on which the files go.
 fn account_of(on: &Env, name: &str) -> Result<(u32, u32)> {
-    let unknown = || error::Error::Account { typed: name.to_owned(), why: "there is no account of this name".into() };
+    let unknown = || error::Error::Account { typed: name.to_owned(), why: "no account has this name".into() };
     let machine = &on.machine;
     if machine.root().is_none() {
         return Ok(place::ids(Some(name), None)?.ok_or_else(unknown)?);

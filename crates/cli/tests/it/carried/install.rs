@@ -227,3 +227,37 @@ fn a_certificate_of_loopback_names_is_served_on_both_loopback_addresses() {
         }
     }
 }
+
+/// A person with sudo: the ledger and the certificate stay the person's, the server's files become the server's.
+#[test]
+fn a_person_installs_through_sudo() {
+    let Some(m) = lab(&nginx::SERVER) else { return };
+    if !has(&["sudo", "mosquitto"]) {
+        return;
+    }
+    m.types(
+        "useradd -m worker && echo 'worker ALL=(ALL) NOPASSWD: ALL' > /etc/sudoers.d/worker && chmod 440 /etc/sudoers.d/worker
+        echo '127.0.0.1 lab' >> /etc/hosts; rm -f /etc/nginx/sites-enabled/default; systemctl start mosquitto",
+    )
+    .expect(0);
+    let as_worker = |line: &str| m.types(&format!("su - worker -c '{line}'"));
+    as_worker("tamga authority create tidal && tamga issue charts.saltmarsh.test localhost --label charts").expect(0);
+    let before = tree(&m);
+    let ran = as_worker("tamga recipe nginx charts --install --yes").expect(4);
+    assert!(ran.err.contains("sudo tamga recipe nginx charts --install"), "{}", ran.err);
+    for _ in 0..2 {
+        for server in ["nginx", "mosquitto"] {
+            as_worker(&format!("sudo tamga recipe {server} charts --install --yes")).expect(0);
+        }
+        // The second time the renewed one, of services that run.
+        as_worker("tamga renew charts").expect(0);
+    }
+    let owners = m
+        .types("stat -c %U /home/worker/.local/share/tamga/ledger.sqlite /etc/mosquitto/tls/charts/private-key.pem")
+        .out;
+    assert_eq!(owners, "worker\nmosquitto\n");
+    let ran = as_worker("tamga leave --yes").expect(5);
+    assert!(ran.out.contains("only root may change it; sudo tamga leave"), "{}", ran.out);
+    as_worker("sudo tamga leave --yes").expect(0);
+    assert_eq!(tree(&m), before);
+}

@@ -194,10 +194,16 @@ impl Plan {
         let after = |path: &PathBuf| {
             self.service().look(path).ok().flatten().map(|s| digest::sha256(&s.bytes)).unwrap_or_default()
         };
-        let appended = self.appended.iter().map(|(path, lines)| Appended {
-            path: path.clone().into(),
-            lines: lines.clone(),
-            digest: after(path),
+        let appended = self.appended.iter().map(|(path, lines)| {
+            let known = earlier.into_iter().flat_map(|r| &r.appended).find(|a| *a.path == *path);
+            let is_written = files.iter().any(|f| *f.path == *path);
+            // What the first time found is beside the file. Once somebody may have changed the file since, only our lines go from it.
+            let digest = match known {
+                Some(known) if !is_written => known.digest.clone(),
+                Some(_) => String::new(),
+                None => after(path),
+            };
+            Appended { path: path.clone().into(), lines: lines.clone(), digest }
         });
         Installed {
             server: self.recipe.id.to_owned(),

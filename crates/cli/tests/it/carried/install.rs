@@ -188,6 +188,12 @@ fn what_was_changed_since_stays() {
     assert_eq!(text, format!("{before}include /etc/redis/charts.conf\n"), "the other's line stays");
     redis("charts", "--uninstall").expect(0);
     assert_eq!(m.types("cat /etc/redis/redis.conf").out, before);
+    // What an admin writes between two times stays too.
+    redis("charts", "--install").expect(0);
+    m.types("echo \"# the admin's\" >> /etc/redis/redis.conf && cd /root && tamga renew charts").expect(0);
+    redis("charts", "--install").expect(0);
+    redis("charts", "--uninstall").expect(0);
+    assert_eq!(m.types("cat /etc/redis/redis.conf").out, format!("{before}# the admin's\n"));
 }
 
 /// A certificate of loopback names alone is served on loopback alone, on both addresses where both are in it.

@@ -47,7 +47,7 @@ pub(super) fn done(done: &Done) -> String {
     };
     if let Some(image) = &done.image {
         text.push_str(&format!(
-            "{}    {}; its commands are run there, when it starts\n",
+            "{}    {}; the server there reads it when it starts\n",
             human::dim("in"),
             image.shown()
         ));

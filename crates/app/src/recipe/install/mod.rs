@@ -13,7 +13,7 @@ use proof::Proof;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::deploy::recipe::{Work, known};
+use tamga_core::deploy::recipe::{Act, Work, known};
 use tamga_core::error::{Diagnostic, Kind, Stated};
 use tamga_core::finding::{Code, Finding};
 use tamga_core::plan::step::Invocation;
@@ -69,7 +69,7 @@ pub fn carry_out(env: &Env, plan: Plan) -> Result<Done> {
         label,
         changed: !plan.is_done(),
         steps: plan.steps.clone(),
-        by_hand: plan.tasks.by_hand.clone(),
+        by_hand: plan.by_hand(),
         target,
         warn: Vec::new(),
         untrusted: None,
@@ -180,6 +180,15 @@ fn run(env: &Env, words: &[String]) -> std::result::Result<(), Why> {
 }
 
 impl Plan {
+    /// What is left to a person: in an image, the commands too.
+    fn by_hand(&self) -> Vec<Work> {
+        let tasks = &self.tasks;
+        let lines: Vec<String> = [&tasks.programs, &tasks.check].into_iter().flatten().cloned().collect();
+        let commands = Work { what: "run these in the image: nothing was".into(), act: Act::ByHand, lines };
+        let in_image = self.image.is_some() && !commands.lines.is_empty();
+        in_image.then_some(commands).into_iter().chain(tasks.by_hand.clone()).collect()
+    }
+
     /// What the ledger keeps of it.
     fn record(&self, files: &[InstalledFile], links: &[PathBuf]) -> Installed {
         let earlier = self.recorded.as_ref();

@@ -129,6 +129,10 @@ pub fn plan(env: &Env, request: &Request, image: Option<&Path>) -> Result<Plan> 
     if image.is_none() && !on.machine.acts_as_root() {
         return Err(error::Error::NeedsRights { path: config, command }.into());
     }
+    if image.is_none() && !env.dry_run {
+        // What an interrupted run left is put back first: else it would be taken for what stood here before.
+        drop(env.open_for_change()?);
+    }
     // The pair is proved before anything is written.
     env.key_of(&issued.label, &issued.folder, &issued.certificate, &Secret::default())?;
     let ledger = env.open_to_look()?;

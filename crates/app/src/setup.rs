@@ -20,7 +20,6 @@ use std::str::FromStr;
 use tamga_core::ca::authority::create::Request as Wanted;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE, limits};
 use tamga_core::ca::issue;
-use tamga_core::ca::renew;
 use tamga_core::ca::report::{Authority, Issued, Standing};
 use tamga_core::check::address_limits;
 use tamga_core::check::client::{self, Client};
@@ -312,7 +311,7 @@ fn certificate_for(
             && files.iter().all(|f| before.folder.join(f).exists())
             && matches!(before.standing(env.now), Standing::Valid)
             && before.authority.as_deref() == Some(authority.label.as_str())
-            && server.is_none_or(|r| r.facts.keys.contains(&renew::algorithm_of(&before.certificate)));
+            && server.is_none_or(|r| r.suits(&before.certificate));
         if whole && has_all {
             return Ok((before, Change::Unchanged));
         }
@@ -328,6 +327,7 @@ fn certificate_for(
     let mut wanted = issue::Request::server(wanted, label.clone(), folder);
     if let Some(r) = server {
         wanted.purposes = r.facts.purposes.to_vec();
+        wanted.valid_for = r.life(None)?;
     }
     issue::names_within(&wanted.names, authority)?;
     let algorithm = server.map_or(Ok(KeyAlgorithm::P256), |r| r.key(None))?;

@@ -56,6 +56,8 @@ mod tests {
                     label: "charts".parse().unwrap(),
                     names: vec!["charts.saltmarsh.test".parse().unwrap()],
                     key: certificate.key.clone(),
+                    sha256: certificate.sha256(),
+                    life: recipe.life(None).unwrap(),
                     folder: "/home/operator/charts".into(),
                     locked: false,
                     into: None,

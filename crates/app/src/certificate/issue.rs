@@ -234,7 +234,10 @@ impl Terms {
                 (None, Some(m), _) => renew::algorithm_of(&m.certificate),
                 (None, None, None) => KeyAlgorithm::P256,
             },
-            valid_for: self.valid_for.or(like.as_ref().map(|l| l.valid_for)).unwrap_or(LEAF_LIFE),
+            valid_for: match (self.valid_for.or(like.as_ref().map(|l| l.valid_for)), self.server) {
+                (wished, Some(r)) => r.life(wished)?,
+                (wished, None) => wished.unwrap_or(LEAF_LIFE),
+            },
             from: self.not_before,
             until: self.not_after,
             subject: typed.or_else(|| like.as_ref().and_then(|l| l.subject.clone())),

@@ -146,6 +146,8 @@ fn setting(env: &Env, request: &Request, issued: &Issued, found: &Recipe, apart:
         label: issued.label.clone(),
         names: issued.certificate.name_words().iter().filter_map(|n| Name::from_str(n).ok()).collect(),
         key: issued.certificate.key.clone(),
+        sha256: issued.certificate.sha256(),
+        life: issued.certificate.life(),
         locked: stored_key(&issued.label, &issued.folder.join(KEY_FILE)).is_ok_and(|k| k.is_locked()),
         folder: issued.folder.clone(),
         into,

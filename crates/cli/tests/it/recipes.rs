@@ -294,7 +294,18 @@ fn every_recipe_answers_programs_in_one_shape() {
     assert!(all.len() >= 25);
     // One key of each kind is enough for all.
     for (label, kind) in [("ec", "p256"), ("rsa", "rsa2048")] {
-        let words = ["issue", "charts.saltmarsh.test", "127.0.0.1", "--label", label, "--key-algorithm", kind];
+        // As short as the strictest clients want it.
+        let words = [
+            "issue",
+            "charts.saltmarsh.test",
+            "127.0.0.1",
+            "--label",
+            label,
+            "--key-algorithm",
+            kind,
+            "--valid-for",
+            "13d",
+        ];
         s.run(&[&words[..], &["--into", label]].concat()).expect(0);
     }
     for r in all {

@@ -5,10 +5,11 @@ use std::path::{Path, PathBuf};
 use tamga_core::deploy::recipe::{ALL, FileLocation, Recipe, Tried};
 
 /// What each test proves.
-const PROVES: [(&str, &[&str]); 4] = [
+const PROVES: [(&str, &[&str]); 5] = [
     ("is_carried_out", &["start", "silent", "success-line", "wrong-pair", "renewal"]),
     ("lets_in_the_right_one", &["clients"]),
     ("redirects", &["redirect"]),
+    ("exchanges_messages", &["start", "renewal"]),
     ("installs", &["install", "second-run", "leave"]),
 ];
 
@@ -20,6 +21,7 @@ Written by `just recipes`, which carries every recipe out with the real server, 
 * silent: connections that say nothing keep nobody waiting.
 * clients: with `--client-authority`, the client with a certificate of that authority gets in; the one without, and the one of another
   authority that the machine trusts, do not.
+* start and renewal of gateway: messages signed, encrypted and acknowledged in both directions, before and after.
 * redirect: plain HTTP leads to HTTPS by name, address, IPv6 address and without Host.
 * success-line: the log has the line that the recipe names.
 * wrong-pair: a key of another certificate is noticed before the reload, `explain` knows the line, and the old pair is served on.
@@ -36,16 +38,25 @@ fn root() -> PathBuf {
 
 /// The judgements that tests make of a server.
 fn declared(recipe: &Recipe) -> Option<Vec<&'static str>> {
-    let (_, tests) = RUN.iter().find(|(name, _)| name.replace('_', "-") == recipe.id)?;
+    let (_, tests, connects) = RUN.iter().find(|(name, ..)| name.replace('_', "-") == recipe.id)?;
     let of = |test: &&str| PROVES.iter().find(|(name, _)| name == test).map(|(_, proves)| *proves).unwrap();
     // Where nothing is to be done after a renewal, there is nothing before which a wrong pair could be noticed.
     let has_renewal = !recipe.reload.is_empty() || recipe.facts.place != FileLocation::Issued;
-    let counts = |j: &&str| *j != "wrong-pair" || has_renewal;
+    let counts = |j: &&str| match *j {
+        "wrong-pair" => has_renewal,
+        "silent" => *connects,
+        _ => true,
+    };
     Some(tests.iter().flat_map(of).copied().filter(counts).collect())
 }
 
 fn table(holds: impl Fn(&Recipe) -> Option<Vec<String>>) -> String {
-    let judgements: Vec<&str> = PROVES.iter().flat_map(|(_, proves)| *proves).copied().collect();
+    let mut judgements: Vec<&str> = Vec::new();
+    for judgement in PROVES.iter().flat_map(|(_, proves)| *proves) {
+        if !judgements.contains(judgement) {
+            judgements.push(judgement);
+        }
+    }
     let mut out =
         format!("{HEAD}| server | {} |\n|{}\n", judgements.join(" | "), " --- |".repeat(judgements.len() + 1));
     for recipe in ALL {

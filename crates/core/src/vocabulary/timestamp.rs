@@ -134,6 +134,11 @@ impl Span {
         Span(n.max(1))
     }
 
+    /// In days of 86,400 seconds, without what is left.
+    pub fn whole_days(self) -> i64 {
+        self.0 / DAY
+    }
+
     /// In seconds.
     pub fn seconds(self) -> i64 {
         self.0

@@ -9,6 +9,8 @@ use tamga_testkit::machine::Machine;
 use tamga_testkit::sandbox::{brought, has};
 
 const VISIT: &str = include_str!("visit.py");
+const BROWSER: &str = include_str!("browser.py");
+const AS2: &str = include_str!("as2.py");
 
 /// How one server is carried out.
 struct Server {
@@ -40,6 +42,13 @@ const PLAIN: Server = Server {
     brings: &[],
 };
 
+impl Server {
+    /// False where datagrams or whole messages are exchanged.
+    const fn has_connections(&self) -> bool {
+        !matches!(self.visit.0.as_bytes(), b"eap" | b"as2" | b"webtransport")
+    }
+}
+
 /// A machine with a lab: `saltmarsh` for servers, `crew` for clients, `strangers` whom the machine trusts like any public authority.
 fn lab(server: &Server) -> Option<Machine> {
     if !has(server.needs) {
@@ -55,6 +64,8 @@ fn lab(server: &Server) -> Option<Machine> {
         m.types(&format!("chmod 755 /usr/local/bin/{program}")).expect(0);
     }
     m.write("/root/visit.py", VISIT);
+    m.write("/root/as2.py", AS2);
+    m.write("/root/browser.py", BROWSER);
     let issue = format!(
         "tamga issue charts.saltmarsh.test localhost 127.0.0.1 ::1 --issuer saltmarsh --label charts --for {}",
         server.recipe
@@ -116,11 +127,13 @@ fn carry_out(m: &Machine, server: &Server, more: &[&str]) -> Value {
     r
 }
 
-/// The line by which a person starts a program, in the background, in place of the one that runs.
+/// The line by which a person starts a program, in the background, in place of the one that runs, which is asked to end first.
 fn started(line: &str) -> String {
     let quoted = line.replace('\'', "'\\''");
     format!(
-        "mkdir -p /run/units; [ ! -e /run/units/pid ] || /bin/kill -9 -- -$(cat /run/units/pid)\n\
+        "mkdir -p /run/units; \
+         if [ -e /run/units/pid ]; then was=$(cat /run/units/pid); /bin/kill -TERM -- -$was; \
+         for i in $(seq 30); do sleep 0.1; /bin/kill -0 -- -$was 2>/dev/null || break; done; /bin/kill -9 -- -$was 2>/dev/null || true; fi\n\
          setsid sh -c '{quoted}' >> /run/units/program.log 2>&1 & echo $! > /run/units/pid"
     )
 }
@@ -154,7 +167,11 @@ fn visit(m: &Machine, server: &Server, client: Option<&str>, wanted: &str) -> St
 fn stands(m: &Machine, server: &Server, client: Option<&str>, wanted: &str) {
     let said = visit(m, server, client, wanted);
     let log = || {
-        m.types(&format!("journalctl -u {}; tail -n 30 /var/log/mail.log /var/log/tomcat10/* || true", server.unit)).out
+        m.types(&format!(
+            "tail -n 30 /run/units/program.log /var/log/mail.log /var/log/tomcat10/* || true; journalctl -u {}",
+            server.unit
+        ))
+        .out
     };
     assert!(said.starts_with(wanted), "{}, with {client:?}, not {wanted}: {said}\n{}", server.recipe, log());
 }
@@ -224,15 +241,9 @@ fn is_carried_out(server: &Server) {
     let r = carry_out(&m, server, &[]);
     stands(&m, server, None, "in");
     judged(server, "start");
-    // One that is silent keeps nobody else waiting.
-    let silent = format!(
-        "import socket, time\ns = [socket.create_connection((\"127.0.0.1\", {})) for _ in range(3)]\ntime.sleep(300)",
-        server.visit.1
-    );
-    m.write("/root/silent.py", &silent);
-    m.types("setsid python3 /root/silent.py >/dev/null 2>&1 & sleep 0.5").expect(0);
-    stands(&m, server, None, "in");
-    judged(server, "silent");
+    if server.has_connections() {
+        silence_keeps_nobody_waiting(&m, server);
+    }
     let renewal = again(server, &r);
     m.types("cd /root && tamga renew charts").expect(0);
     m.types(&format!("cd /root\n{}", renewal)).expect(0);
@@ -244,6 +255,19 @@ fn is_carried_out(server: &Server) {
     }
     stands(&m, server, None, &format!("in {}", leaf(&m)));
     judged(server, "renewal");
+}
+
+/// One that is silent keeps nobody else waiting.
+fn silence_keeps_nobody_waiting(m: &Machine, server: &Server) {
+    let silent = format!(
+        "import socket, time\ns = [socket.create_connection((\"127.0.0.1\", {})) for _ in range(3)]\ntime.sleep(300)",
+        server.visit.1
+    );
+    m.write("/root/silent.py", &silent);
+    m.types("setsid python3 /root/silent.py >/dev/null 2>&1 & sleep 0.5").expect(0);
+    stands(m, server, None, "in");
+    m.types("pkill -f '[s]ilent.py'").expect(0);
+    judged(server, "silent");
 }
 
 /// The SHA-256 of the certificate.
@@ -263,6 +287,36 @@ fn lets_in_the_right_one(server: &Server) {
     stands(&m, server, None, "out");
     stands(&m, server, Some("strangers-operator"), "out");
     judged(server, "clients");
+}
+
+/// A message in each direction is signed, encrypted and acknowledged; who holds the certificate of before a renewal says so, until the new one
+/// is sent.
+fn exchanges_messages(server: &Server) {
+    let Some(m) = lab(server) else { return };
+    let r = carry_out(&m, server, &[]);
+    stands(&m, server, None, "in");
+    let said = visit(&m, server, None, "in");
+    let proof =
+        r["steps"].as_array().unwrap().iter().find(|w| w["what"].as_str().unwrap().starts_with("success looks"));
+    assert!(said.matches(&lines(proof.unwrap())).count() == 2, "{said}");
+    judged(server, "start");
+    let renewal = again(server, &r);
+    let (own, sent) = renewal.split_once("tamga export charts --as der").unwrap();
+    m.types(&format!("cd /root && tamga renew charts\n{own}")).expect(0);
+    let said = visit(&m, server, None, "out");
+    assert!(said.starts_with("out"), "{said}");
+    for (line, fault) in
+        [("charts to tides", "authentication-failed"), ("tides to charts", "Failed to decrypt the payload")]
+    {
+        let line = said.lines().find(|l| l.starts_with(line)).unwrap_or_else(|| panic!("{said}"));
+        assert!(line.contains(fault), "{line}");
+        let explained = m.types(&format!("tamga explain '{line}' --format json")).expect(0);
+        assert!(explained.out.contains("key-mismatch"), "{line}: {}", explained.out);
+    }
+    m.types(&format!("cd /root\ntamga export charts --as der{sent}")).expect(0);
+    let said = visit(&m, server, None, &format!("in {}", leaf(&m)));
+    assert!(said.starts_with(&format!("in {}", leaf(&m))), "{said}");
+    judged(server, "renewal");
 }
 
 /// Plain HTTP leads to the certificate's own name or address, as it was asked for.
@@ -315,8 +369,9 @@ const JVM: &str = concat!(
 
 macro_rules! carried {
     ($($name:ident($($judgement:ident),+): $server:expr;)*) => {
-        /// Every recipe that is carried out here, with its tests.
-        pub(crate) const RUN: &[(&str, &[&str])] = &[$((stringify!($name), &[$(stringify!($judgement)),+])),*];
+        /// Every recipe that is carried out here, with its tests, and whether it has connections.
+        pub(crate) const RUN: &[(&str, &[&str], bool)] =
+            &[$((stringify!($name), &[$(stringify!($judgement)),+], $name::SERVER.has_connections())),*];
 
         $(mod $name {
             pub(super) const SERVER: super::Server = $server;
@@ -545,6 +600,23 @@ carried! {
         visit: ("https", 8443),
         ..super::PLAIN
     };
+    vite(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "vite",
+        brings: &["vite"],
+        starts_itself: true,
+        // Without a terminal it ends with its standard input, unless CI says that nobody types.
+        by_hand: "printf '#!/bin/sh\nexec env CI=true NO_COLOR=1 \"$@\"\n' > /usr/local/bin/npx && chmod 755 /usr/local/bin/npx && printf 'import { server } from \"./vite.https.mjs\";\nexport default { server };\n' > vite.config.mjs && echo tide > index.html",
+        visit: ("https", 5173),
+        ..super::PLAIN
+    };
+    webpack(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "webpack",
+        brings: &["webpack"],
+        starts_itself: true,
+        by_hand: "printf '#!/bin/sh\nexec \"$@\"\n' > /usr/local/bin/npx && chmod 755 /usr/local/bin/npx && printf 'import { devServer } from \"./webpack.https.mjs\";\nexport default { mode: \"development\", entry: \"./page.js\", devServer };\n' > webpack.config.mjs && echo 'console.log(1)' > page.js",
+        visit: ("https", 8080),
+        ..super::PLAIN
+    };
     grpc(is_carried_out, lets_in_the_right_one): super::Server {
         recipe: "grpc",
         brings: &["python3"],
@@ -557,6 +629,30 @@ carried! {
         needs: &["influxd"],
         unit: "influxdb",
         visit: ("https", 8086),
+        ..super::PLAIN
+    };
+    freeradius(is_carried_out, lets_in_the_right_one): super::Server {
+        recipe: "freeradius",
+        needs: &["freeradius", "eapol_test"],
+        unit: "freeradius",
+        by_hand: "tamga issue operator@saltmarsh.test --purpose client --issuer saltmarsh --label saltmarsh-operator",
+        visit: ("eap", 1812),
+        ..super::PLAIN
+    };
+    webtransport(is_carried_out): super::Server {
+        recipe: "webtransport",
+        needs: &["chromium"],
+        brings: &["python3"],
+        starts_itself: true,
+        visit: ("webtransport", 4433),
+        ..super::PLAIN
+    };
+    gateway(exchanges_messages): super::Server {
+        recipe: "gateway",
+        brings: &["python3"],
+        // The partner does the same on its side, and the certificates are sent.
+        by_hand: "tamga issue tides.saltmarsh.test --issuer saltmarsh --label tides --for gateway && tamga export charts --as der --output charts.cer && tamga export tides --as der --output tides.cer",
+        visit: ("as2", 443),
         ..super::PLAIN
     };
     redis(is_carried_out, installs, lets_in_the_right_one): super::Server {

@@ -1,12 +1,35 @@
 """Visits a server as a client of its kind, with a certificate or without: prints `in`, the SHA-256 of what is served and the answer, or
 `out` and why."""
-import hashlib, socket, ssl, sys, warnings
+import hashlib, re, socket, ssl, subprocess, sys, warnings
 
 warnings.simplefilter("ignore")
 kind, host, port, root = sys.argv[1:5]
 context = ssl.create_default_context(cafile=root)
 if len(sys.argv) > 5:
     context.load_cert_chain(sys.argv[5] + "/certificate.pem", sys.argv[5] + "/private-key.pem")
+if kind == "as2":
+    import as2
+
+    as2.exchange("charts", "tides")
+    sys.exit()
+if kind == "webtransport":
+    import browser
+
+    browser.visit(host, int(port))
+    sys.exit()
+if kind == "eap":
+    # Whoever is not led by a judgement shows a certificate of the server's own authority.
+    own = sys.argv[5] if len(sys.argv) > 5 else "/root/saltmarsh-operator"
+    with open("/root/eap.conf", "w") as file:
+        file.write(
+            "network={\nkey_mgmt=IEEE8021X\neap=TLS\nidentity=\"operator\"\ndomain_match=\"charts.saltmarsh.test\"\n"
+            f"ca_cert=\"{root}\"\nclient_cert=\"{own}/certificate.pem\"\nprivate_key=\"{own}/private-key.pem\"\n}}\n"
+        )
+    words = ["eapol_test", "-c", "/root/eap.conf", "-a", host, "-p", port, "-s", "testing123", "-t", "5"]
+    said = subprocess.run(words, capture_output=True, text=True, errors="replace").stdout
+    leaf = re.search(r"CTRL-EVENT-EAP-PEER-CERT depth=0 .* hash=([0-9a-f]{64})", said)
+    print("in" if said.rstrip().endswith("SUCCESS") else "out", leaf and leaf.group(1), said[-2000:])
+    sys.exit()
 plain = socket.create_connection((host, int(port)), 10)
 plain.settimeout(10)
 

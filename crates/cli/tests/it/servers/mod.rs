@@ -102,7 +102,7 @@ fn the_recipes_claim_what_is_run_here_and_nothing_else() {
         .map(|r| r["server"].as_str().unwrap())
         .collect();
     claimed.sort_unstable();
-    let mut run: Vec<&str> = RUN.into_iter().chain(crate::carried::RUN.iter().map(|(name, _)| *name)).collect();
+    let mut run: Vec<&str> = RUN.into_iter().chain(crate::carried::RUN.iter().map(|(name, ..)| *name)).collect();
     run.sort_unstable();
     run.dedup();
     assert_eq!(claimed, run);

@@ -43,12 +43,13 @@ In time before the end: a new certificate is sent; both are valid side by side u
     ],
     unit: "",
     check: "",
-    start: "",
-    reload: "# in its console: activate the new key for both directions, keep the old one for decryption until the agreed day",
+    start: "# in its console: activate the key for both directions",
+    reload: "tamga export {label} --as der --output {label}.cer --yes\n# send it, and on the agreed day activate the new key; keep the old one for decryption until then",
     notices: false,
+    // RFC 4130 §7.4.3.
     proof: (
-        "its log, after a first message in each direction",
-        "signature verified\nreceipt (MDN) received and verified",
+        "the receipts (MDN), after a first message in each direction",
+        "Disposition: automatic-action/MDN-sent-automatically; processed",
     ),
     faults: &[
         KnownError {
@@ -64,11 +65,23 @@ In time before the end: a new certificate is sent; both are valid side by side u
             remedy: "send the partner the new certificate: tamga export LABEL --as der",
         },
         KnownError {
+            text: "Failed to decrypt the payload",
+            code: Some(Code::KeyMismatch),
+            why: "the partner encrypted for another certificate: most often the one before the renewal",
+            remedy: "tamga show LABEL and the partner's console must show the same SHA-256",
+        },
+        KnownError {
+            text: "Failed to verify message signature",
+            code: Some(Code::KeyMismatch),
+            why: "the signature was made with another key than that of the certificate that this side holds",
+            remedy: "send the partner the new certificate: tamga export LABEL --as der",
+        },
+        KnownError {
             text: "unexpected-processing-error … certificate expired",
             code: Some(Code::Expired),
             why: "a partner still holds the old certificate",
             remedy: "send the renewed one in time: tamga list --due 60d",
         },
     ],
-    tried: Tried::Form("the note was written and read"),
+    tried: Tried::Run("pyas2lib 1.4: messages signed, encrypted and acknowledged in both directions"),
 };

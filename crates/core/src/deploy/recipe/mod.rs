@@ -19,6 +19,7 @@ mod device;
 mod docker;
 mod dovecot;
 mod etcd;
+mod freeradius;
 mod gateway;
 mod general;
 mod go;
@@ -56,6 +57,8 @@ mod tomcat;
 mod uvicorn;
 mod vite;
 mod vsftpd;
+mod webpack;
+mod webtransport;
 
 pub use act::{Act, Placement, Step, Work};
 pub use bring::{Placed, PlacedContent};
@@ -64,11 +67,16 @@ pub use setting::Setting;
 pub use tasks::{Tasks, at_end, is_of, program, service_directory, without};
 pub use written::{Written, write};
 
+use crate::ca::authority::HEAD_START;
+use crate::ca::issue::LEAF_LIFE;
+use crate::ca::renew;
 use crate::deploy::export::Form;
 use crate::error::{Error, Result};
 use crate::finding::Code;
+use crate::pki::cert::Certificate;
 use crate::pki::key::KeyAlgorithm;
 use crate::vocabulary::purpose::Purpose;
+use crate::vocabulary::timestamp::Span;
 use template::Quote;
 
 /// The recipe for a server that has none of its own.
@@ -99,7 +107,9 @@ pub const ALL: &[&Recipe] = &[
     &rust::RECIPE,
     &php::RECIPE,
     &grpc::RECIPE,
+    &webtransport::RECIPE,
     &vite::RECIPE,
+    &webpack::RECIPE,
     &postgresql::RECIPE,
     &mysql::RECIPE,
     &sqlserver::RECIPE,
@@ -119,6 +129,7 @@ pub const ALL: &[&Recipe] = &[
     &vsftpd::RECIPE,
     &prosody::RECIPE,
     &openldap::RECIPE,
+    &freeradius::RECIPE,
     &gateway::RECIPE,
     &device::RECIPE,
     GENERAL,
@@ -182,6 +193,10 @@ pub struct Facts {
     pub clients: Form,
     /// What it does with a key that needs a passphrase.
     pub passphrase: &'static str,
+    /// How long its certificate may be valid; None where that is as for others.
+    pub longest: Option<Span>,
+    /// How a client of its own kind is tried; empty where `tamga check` is one.
+    pub probe: &'static str,
 }
 
 /// Where a server reads its files.
@@ -273,6 +288,8 @@ const WEB: Facts = Facts {
     place: FileLocation::Issued,
     clients: Form::Pem,
     passphrase: "",
+    longest: None,
+    probe: "",
 };
 
 /// A recipe by one of its words.
@@ -299,6 +316,37 @@ impl Recipe {
     /// What it is called in a sentence.
     pub fn name(&self) -> &'static str {
         if self.id == GENERAL.id { "the server" } else { self.id }
+    }
+
+    /// How long a certificate for it is to be valid: the span that is wished for, if clients take that.
+    ///
+    /// Errors: they do not.
+    pub fn life(&self, wished: Option<Span>) -> Result<Span> {
+        // It begins before it is made.
+        let whole = |s: Span| Span::seconds_of(s.seconds() - HEAD_START);
+        let life = wished.unwrap_or_else(|| match self.facts.longest {
+            Some(longest) => Span::days(longest.whole_days() - 1),
+            None => LEAF_LIFE,
+        });
+        self.takes_life(whole(life)).map(|()| life)
+    }
+
+    /// Errors: its clients refuse a certificate that lasts so long, from its first moment to its last.
+    pub fn takes_life(&self, whole: Span) -> Result<()> {
+        match self.facts.longest.filter(|l| whole > *l) {
+            None => Ok(()),
+            Some(longest) => Err(Error::Objection {
+                code: Code::ValidityTooLong.word(),
+                what: format!("clients of {} refuse a certificate of more than {} days", self.id, longest.whole_days()),
+                why: format!("this one lasts {} days, and begins an hour before it is made", whole.whole_days()),
+                instead: format!("make one that they take: tamga issue NAME… --for {}", self.id),
+            }),
+        }
+    }
+
+    /// True if it can use a certificate as it is.
+    pub fn suits(&self, certificate: &Certificate) -> bool {
+        self.facts.keys.contains(&renew::algorithm_of(certificate)) && self.takes_life(certificate.life()).is_ok()
     }
 
     /// The kind of key to make for it: the one that is wished for, if it takes that.

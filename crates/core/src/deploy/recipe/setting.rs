@@ -1,8 +1,10 @@
 //! For what a recipe is filled in.
 
 use crate::pki::key::PublicKey;
+use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::label::Label;
 use crate::vocabulary::name::Name;
+use crate::vocabulary::timestamp::Span;
 use std::net::IpAddr;
 use std::path::PathBuf;
 
@@ -15,6 +17,10 @@ pub struct Setting {
     pub names: Vec<Name>,
     /// Its key.
     pub key: PublicKey,
+    /// The SHA-256 of the certificate.
+    pub sha256: Sha256Fingerprint,
+    /// How long it is valid, from its first moment to its last.
+    pub life: Span,
     /// The directory with its files.
     pub folder: PathBuf,
     /// True if its private key needs a passphrase.

@@ -42,7 +42,7 @@ export const server = {
         look("keep the files out of version control", "git check-ignore {key} || true"),
         by_hand(
             "other front-end servers use the same two files",
-            "webpack: devServer.server = { type: \"https\", options: { cert: \"{certificate}\", key: \"{key}\" } }\nnext dev --experimental-https --experimental-https-key {key} --experimental-https-cert {certificate}",
+            "next dev --experimental-https --experimental-https-key {key} --experimental-https-cert {certificate}",
         ),
     ],
     unit: "",
@@ -50,7 +50,7 @@ export const server = {
     start: "",
     reload: "npx vite",
     notices: false,
-    proof: ("what it prints", "Local: https://{first}:{port}/"),
+    proof: ("what it prints", "Local: … https://{first}:{port}/"),
     faults: &[
         KnownError {
             text: "Blocked request. This host",
@@ -71,5 +71,5 @@ export const server = {
             remedy: "NODE_EXTRA_CA_CERTS=…/root.pem; never secure: false",
         },
     ],
-    tried: Tried::Form("the configuration was read by node --check"),
+    tried: Tried::Run("Vite 8"),
 };

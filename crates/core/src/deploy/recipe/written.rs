@@ -39,7 +39,7 @@ pub struct Written {
 
 /// Fills a recipe in.
 ///
-/// Errors: the server cannot do with the certificate's key.
+/// Errors: the server cannot do with the certificate's key, or with how long it is valid.
 pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
     if !recipe.facts.keys.iter().any(|k| is_kind(*k, &s.key)) {
         return Err(Error::Objection {
@@ -49,6 +49,7 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
             instead: format!("make one that it takes: tamga issue NAME… --for {}", recipe.id),
         });
     }
+    recipe.takes_life(s.life)?;
     has_effect(recipe, s)?;
     let both = listens_on_both(s);
     let s = &Setting { address: listens_on(s), ..s.clone() };
@@ -111,11 +112,11 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         act: Act::Look,
         lines: tasks.expect.1.lines().map(str::to_owned).collect(),
     });
-    steps.push(Work {
-        what: "check that no client warns".into(),
-        act: Act::Look,
-        lines: lines(&format!("tamga check {target}")),
-    });
+    let (what, probe) = match recipe.facts.probe {
+        "" => ("check that no client warns", format!("tamga check {target}")),
+        probe => ("check that a client gets in", probe.to_owned()),
+    };
+    steps.push(Work { what: what.into(), act: Act::Look, lines: lines(&probe) });
     let reload = lines(recipe.reload);
     let pair = pair.filter(|_| !(reload.is_empty() && again.is_empty())).unwrap_or_default();
     let renewal = pair.into_iter().chain(again).chain(reload).filter(|l| !l.starts_with('#')).collect();
@@ -246,6 +247,7 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path, both: bool) -> Values {
         ("owner", owner),
         ("mode", format!("{:04o}", recipe.facts.mode)),
         ("scheme", recipe.facts.scheme.to_owned()),
+        ("sha256", s.sha256.to_string()),
         ("minimum", if s.only_13 { "1.3" } else { "1.2" }.to_owned()),
         ("minor", if s.only_13 { "3" } else { "2" }.to_owned()),
         ("goaddress", s.address.map_or_else(String::new, |a| before_port(a).trim_end_matches(':').to_owned())),

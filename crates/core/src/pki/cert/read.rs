@@ -8,7 +8,7 @@ use crate::pki::cert::verified::Verified;
 use crate::pki::key::PublicKey;
 use crate::pki::signature::{SignatureFault, verify};
 use crate::vocabulary::fingerprint::Sha256Fingerprint;
-use crate::vocabulary::timestamp::Timestamp;
+use crate::vocabulary::timestamp::{Span, Timestamp};
 use const_oid::ObjectIdentifier;
 use der::Decode;
 use der::asn1::OctetString;
@@ -206,6 +206,11 @@ impl Certificate {
     pub fn sha1(&self) -> String {
         use sha1::{Digest, Sha1};
         crate::vocabulary::text::hex(&Sha1::digest(&self.der))
+    }
+
+    /// How long it is valid, from its first moment to its last.
+    pub fn life(&self) -> Span {
+        Span::seconds_of(self.not_after.unix() - self.not_before.unix())
     }
 
     /// Subject and issuer are the same name (RFC 5280 §3.2).

@@ -42,17 +42,19 @@ mod tests {
     #![allow(clippy::unwrap_used, reason = "tests")]
 
     use super::*;
-    use tamga_core::deploy::recipe::{self, Setting};
+    use tamga_core::deploy::recipe::{self, Setting, System};
     use tamga_core::sample::leaf;
 
     #[test]
     fn every_command_of_ours_that_a_recipe_prints_is_understood() {
         let (certificate, _) = leaf(&["charts.saltmarsh.test"]).unwrap();
         let mut seen = 0;
-        for recipe in recipe::ALL {
+        let on = |asked| recipe::ALL.iter().filter_map(move |r| r.on(Some(asked)).ok());
+        for (recipe, system) in on(System::Linux).chain(on(System::Windows)) {
             for clients in [false, true] {
                 let crew = || ("crew".parse().unwrap(), "/home/operator/root.pem".into());
                 let setting = Setting {
+                    system,
                     label: "charts".parse().unwrap(),
                     names: vec!["charts.saltmarsh.test".parse().unwrap()],
                     key: certificate.key.clone(),

@@ -5,7 +5,7 @@
 use proptest::prelude::*;
 use std::str::FromStr;
 use tamga_core::deploy::export::Form;
-use tamga_core::deploy::recipe::{self, FileLocation, Recipe, Setting, Written};
+use tamga_core::deploy::recipe::{self, FileLocation, Recipe, Setting, System, Written};
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey, PublicKey};
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::name::Name;
@@ -50,6 +50,7 @@ fn key(recipe: &Recipe) -> PublicKey {
 
 fn plain(recipe: &Recipe) -> Setting {
     Setting {
+        system: recipe.facts.system.unwrap_or(System::Linux),
         label: "charts".parse().unwrap(),
         names: ["charts.saltmarsh.test", "*.buoys.saltmarsh.test", "192.168.7.7"]
             .map(|n| Name::from_str(n).unwrap())
@@ -206,7 +207,8 @@ fn every_recipe_is_whole_for_every_setting() {
 }
 
 /// They check no client's certificate.
-const NO_CLIENTS: [&str; 11] = [
+const NO_CLIENTS: [&str; 14] = [
+    "admin-console",
     "deno",
     "device",
     "gateway",
@@ -216,12 +218,14 @@ const NO_CLIENTS: [&str; 11] = [
     "kubernetes",
     "lighttpd",
     "prosody",
+    "remote-desktop",
     "sqlserver",
     "webtransport",
+    "winrm",
 ];
 
 /// Their ports and addresses are set elsewhere, for all their services.
-const NOTICE_NEITHER: [&str; 5] = ["device", "freeradius", "kubernetes", "postfix", "prosody"];
+const NOTICE_NEITHER: [&str; 6] = ["device", "freeradius", "kubernetes", "postfix", "prosody", "remote-desktop"];
 /// Their text knows a port alone.
 const NO_ADDRESS: [&str; 3] = ["gateway", "general", "iis"];
 
@@ -275,7 +279,7 @@ fn a_first_start_and_a_renewal_are_distinguished() {
 
 #[test]
 fn a_server_with_an_account_gets_copies_that_it_alone_reads() {
-    for r in recipe::ALL {
+    for r in recipe::ALL.iter().filter(|r| plain(r).system == System::Linux) {
         let mut s = plain(r);
         s.into = Some("/etc/own".into());
         s.owner = Some("gauge".into());
@@ -292,6 +296,55 @@ fn a_server_with_an_account_gets_copies_that_it_alone_reads() {
         // Where the files stand they are named, and nowhere else.
         assert!(!w.config.contains("/home/operator/charts/"), "{}: {}", r.id, w.config);
     }
+}
+
+/// Every recipe whose steps are known for Windows, as they are there.
+fn on_windows() -> impl Iterator<Item = &'static Recipe> {
+    recipe::ALL.iter().filter_map(|r| r.on(Some(System::Windows)).ok()).map(|(r, _)| r)
+}
+
+#[test]
+fn on_windows_nothing_of_another_system_is_typed_and_the_key_is_closed_before_it_is_there() {
+    let mut brought = 0;
+    for r in on_windows() {
+        for folder in ["/home/operator/charts", "C:\\Users\\the operator's\\charts"] {
+            let is_here = folder.starts_with("C:");
+            for bits in 0..32_u32 {
+                let on = |n: u32| bits & (1 << n) != 0;
+                let mut s = Setting { system: System::Windows, folder: folder.into(), ..plain(r) };
+                s.redirect = on(0).then_some(8080);
+                s.clients = on(1).then(|| ("crew".parse().unwrap(), format!("{folder}/../root.pem").into()));
+                s.only_13 = on(2);
+                (s.owner, s.into) = on(3).then(|| ("NT SERVICE\\Tide's".into(), "D:/the lab's".into())).unzip();
+                s.port = on(4).then_some(9443);
+                let Ok(w) = recipe::write(r, &s) else { continue };
+                whole(r, &w);
+                let lines: Vec<&String> = w.files.iter().flat_map(|f| &f.lines).chain(&w.renewal).collect();
+                for line in &lines {
+                    let is_ours = line.starts_with("(umask") || line.starts_with("tamga ") || line.starts_with('#');
+                    assert!(is_ours && !is_here || !line.contains("/home/operator"), "{}: {line}", r.id);
+                    for word in ["install -", "sudo ", "systemctl", "$(cat", "umask", "od -An"] {
+                        assert!(is_ours && !is_here || !line.contains(word), "{}: {line}", r.id);
+                    }
+                }
+                let at = |part: &str| lines.iter().position(|l| l.starts_with(part));
+                let has_key = |l: &&&String| l.contains("private-key.pem") || l.contains("charts.p12");
+                if let Some(copied) =
+                    lines.iter().filter(has_key).find_map(|l| l.starts_with("Copy-Item").then(|| at(l))?)
+                {
+                    brought += 1;
+                    let closed = at("icacls").unwrap();
+                    assert!(closed < copied && lines[closed].contains("/inheritance:r"), "{}: {lines:?}", r.id);
+                    // An apostrophe is doubled inside quotes.
+                    let reader = "'NT SERVICE\\Tide''s:(OI)(CI)R'";
+                    assert!(!on(3) || lines.iter().any(|l| l.contains(reader)), "{}: {lines:?}", r.id);
+                }
+                let is_script = w.path.ends_with(".ps1");
+                assert!(is_script || !w.config.contains("C:\\") || r.id == "general", "{}: {}", r.id, w.config);
+            }
+        }
+    }
+    assert!(brought > 300, "{brought}");
 }
 
 #[test]

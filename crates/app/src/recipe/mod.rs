@@ -16,11 +16,12 @@ use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::report::Issued;
-use tamga_core::deploy::recipe::{self, Act, FileLocation, KnownError, Recipe, Setting, Tried, Work, Written};
+use tamga_core::deploy::recipe::{self, Act, FileLocation, KnownError, Recipe, Setting, System, Tried, Work, Written};
 use tamga_core::error::Error;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::word::Word as _;
 use tamga_host::fs;
 
 /// For which server and certificate.
@@ -28,6 +29,8 @@ use tamga_host::fs;
 pub struct Request {
     /// The server; None for all that there are.
     pub server: Option<&'static Recipe>,
+    /// For which system; None for this one, or the only one that the recipe knows.
+    pub system: Option<System>,
     /// The certificate's label; None for the only one.
     pub label: Option<Label>,
     /// A file for the configuration.
@@ -75,8 +78,9 @@ pub enum Report {
 /// Errors: no such server or certificate; a key that the server does not take; a file that may not be replaced.
 pub fn recipe(env: &Env, request: &Request) -> Result<Report> {
     let Some(found) = request.server else { return Ok(Report::All) };
+    let (found, system) = found.on(request.system)?;
     let Some(issued) = certificate(env, request)? else { return Ok(Report::Facts(found)) };
-    let setting = setting(env, request, &issued, found, false)?;
+    let setting = setting(env, request, &issued, (found, system), false)?;
     let written = recipe::write(found, &setting)?;
     if request.config_only {
         return Ok(Report::Config(written.config));
@@ -95,6 +99,7 @@ pub fn recipe(env: &Env, request: &Request) -> Result<Report> {
 fn filled(env: &Env, request: &Request, apart: bool) -> Result<(Written, Setting, Issued)> {
     let all = || recipe::ALL.iter().map(|r| r.id).collect::<Vec<_>>().join(" ");
     let found = request.server.ok_or_else(|| Error::Word { what: "server", typed: String::new(), accepted: all() })?;
+    let (found, system) = found.on(request.system)?;
     let Some(issued) = certificate(env, request)? else {
         return Err(Error::Contradiction {
             what: "no certificate was named".into(),
@@ -103,7 +108,7 @@ fn filled(env: &Env, request: &Request, apart: bool) -> Result<(Written, Setting
         }
         .into());
     };
-    let setting = Setting { raise: false, ..setting(env, request, &issued, found, apart)? };
+    let setting = Setting { raise: false, ..setting(env, request, &issued, (found, system), apart)? };
     Ok((recipe::write(found, &setting)?, setting, issued))
 }
 
@@ -128,9 +133,17 @@ fn certificate(env: &Env, request: &Request) -> Result<Option<Issued>> {
     }
 }
 
-fn setting(env: &Env, request: &Request, issued: &Issued, found: &Recipe, apart: bool) -> Result<Setting> {
+fn setting(
+    env: &Env,
+    request: &Request,
+    issued: &Issued,
+    (found, system): (&Recipe, System),
+    apart: bool,
+) -> Result<Setting> {
     let own = || recipe::service_directory(Path::new(found.config.path)).join("tls").join(issued.label.as_str());
     let into = match &request.into {
+        // A directory of another system, as it is.
+        Some(into) if system == System::Windows && recipe::is_drive_path(into) => Some(into.clone()),
         Some(into) => Some(absolute(into)?),
         None => (apart && found.facts.place == FileLocation::Issued).then(own),
     };
@@ -143,6 +156,7 @@ fn setting(env: &Env, request: &Request, issued: &Issued, found: &Recipe, apart:
         None => None,
     };
     Ok(Setting {
+        system,
         label: issued.label.clone(),
         names: issued.certificate.name_words().iter().filter_map(|n| Name::from_str(n).ok()).collect(),
         key: issued.certificate.key.clone(),
@@ -187,6 +201,8 @@ struct FactsView {
     server: &'static str,
     also: &'static [&'static str],
     title: &'static str,
+    /// The system for which its steps are; null for all.
+    system: Option<&'static str>,
     tried: TriedView,
     port: u16,
     key_algorithms: Vec<&'static str>,
@@ -210,6 +226,7 @@ impl From<&'static Recipe> for FactsView {
             server: r.id,
             also: r.also,
             title: r.title,
+            system: f.system.map(|s| s.word()),
             tried: TriedView { by, with },
             port: f.port,
             key_algorithms: f.keys.iter().map(|k| k.word()).collect(),

@@ -11,7 +11,8 @@ use std::path::{Path, PathBuf};
 use tamga_app::interact::Question;
 use tamga_app::recipe::{self, Report, install};
 use tamga_app::report::Outcome;
-use tamga_core::deploy::recipe::{ALL, GENERAL, Placement, Recipe, Setting, Tried, Written};
+use tamga_core::deploy::export::Form;
+use tamga_core::deploy::recipe::{ALL, FileLocation, GENERAL, Placement, Recipe, Setting, System, Tried, Written};
 use tamga_core::error::Error;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::{self, Shown};
@@ -26,6 +27,9 @@ pub(crate) struct RecipeArgs {
     server: Option<values::AnyServer>,
     /// The certificate [default: the only one]
     label: Option<Label>,
+    /// For which system the steps are [default: this one, or the only one that is known]
+    #[arg(long, value_name = "SYSTEM", requires = "server", value_parser = values::word::<System>())]
+    system: Option<System>,
     /// Write the configuration into this file; - is standard output
     #[arg(long, value_name = "FILE", requires = "server")]
     output: Option<PathBuf>,
@@ -72,6 +76,7 @@ pub(crate) fn run(session: &Session, args: RecipeArgs) -> Result<Done> {
     let config_only = args.output.as_deref() == Some(Path::new("-"));
     let request = recipe::Request {
         server: args.server.map(|s| s.recipe),
+        system: args.system,
         label: args.label,
         output: args.output.filter(|_| !config_only),
         config_only,
@@ -149,7 +154,7 @@ fn render_all() -> String {
 
 /// One recipe without a certificate.
 fn render_facts(r: &Recipe) -> String {
-    let mut text = render_head(r);
+    let mut text = render_head(r, r.facts.system.unwrap_or(System::HERE));
     text.push_str(&format!("\n{}\n", human::strong("what its log shows when it fails")));
     for f in r.faults {
         text.push_str(&format!("  {}\n      {}\n  {}  {}\n", human::care(f.text), f.why, human::dim("do:"), f.remedy));
@@ -158,15 +163,24 @@ fn render_facts(r: &Recipe) -> String {
     text
 }
 
-fn render_head(r: &Recipe) -> String {
+fn render_head(r: &Recipe, system: System) -> String {
     let f = &r.facts;
     let keys: Vec<&str> = f.keys.iter().map(|k| k.word()).collect();
-    let reader = if f.owner.is_empty() { "the account that starts it" } else { f.owner };
+    let is_stored = system == System::Windows && f.form == Form::Pkcs12 && f.place == FileLocation::Issued;
+    let reader = match f.owner {
+        _ if is_stored => "the service, in the machine's store",
+        "" => "the account that starts it",
+        owner => owner,
+    };
+    let mode = match system {
+        System::Windows => String::new(),
+        System::Linux => format!(", mode {:04o}", f.mode),
+    };
     let purposes: Vec<&str> = f.purposes.iter().map(|p| p.word()).collect();
     let mut text = format!("{} {}: {}\n", human::dim("recipe    "), human::strong(r.id), r.title);
     for (what, words) in [
         ("tested    ", r.tried.words()),
-        ("key       ", format!("{}; read by {reader}, mode {:04o}", keys.join(" "), f.mode)),
+        ("key       ", format!("{}; read by {reader}{mode}", keys.join(" "))),
         ("files     ", format!("{}: {}", f.form.word(), f.chain)),
         ("purpose   ", purposes.join(", ")),
         ("passphrase", f.passphrase.to_owned()),
@@ -185,7 +199,7 @@ fn place_words(w: &Written) -> String {
 }
 
 fn render(w: &Written, s: &Setting, output: Option<&Path>) -> String {
-    let mut text = render_head(w.recipe);
+    let mut text = render_head(w.recipe, s.system);
     let names: Vec<String> = s.names.iter().map(ToString::to_string).collect();
     text.push_str(&format!("{} {} ({})\n", human::dim("for       "), human::strong(&s.label), names.join(", ")));
     let mut number = 0;

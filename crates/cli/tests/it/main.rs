@@ -68,6 +68,7 @@ mod suites;
 mod transcripts;
 mod trust;
 mod vectors;
+mod windows_recipes;
 mod wire;
 
 use tamga_testkit::sandbox::Sandbox;

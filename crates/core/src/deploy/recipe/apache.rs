@@ -22,7 +22,7 @@ pub(super) const RECIPE: Recipe = Recipe {
 <VirtualHost {listen}{port}{also}>
     ServerName {first}
 ?aliases     ServerAlias {aliases}
-    DocumentRoot /var/www/html
+    DocumentRoot {site}
     Protocols h2 http/1.1
     SSLEngine on
     SSLCertificateFile {certificate}

@@ -3,7 +3,7 @@
 use super::act::{Act, Work};
 use super::setting::Setting;
 use super::template::{Quote, Values};
-use super::{FileLocation, Recipe};
+use super::{FileLocation, Recipe, System, windows};
 use crate::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
 use crate::deploy::export::Form;
 use crate::vocabulary::text::Shown;
@@ -46,6 +46,9 @@ pub(super) struct Brought {
 
 /// The directory from which the server reads.
 pub(super) fn place(recipe: &Recipe, s: &Setting) -> PathBuf {
+    if s.system == System::Windows {
+        return windows::place(recipe, s).into();
+    }
     match (&s.into, recipe.facts.place) {
         (Some(into), _) => into.clone(),
         (None, FileLocation::Issued) => s.folder.clone(),
@@ -55,6 +58,9 @@ pub(super) fn place(recipe: &Recipe, s: &Setting) -> PathBuf {
 
 /// The files of the certificate, once and after each renewal.
 pub(super) fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values) -> Brought {
+    if s.system == System::Windows {
+        return windows::bring(recipe, s, place, values);
+    }
     let lines = |text: &str| values.fill(text, Quote::Shell).lines().map(str::to_owned).collect::<Vec<_>>();
     let own = place != s.folder;
     let (form, mode) = (recipe.facts.form, recipe.facts.mode);
@@ -115,7 +121,15 @@ pub(super) fn bring(recipe: &Recipe, s: &Setting, place: &Path, values: &Values)
 }
 
 /// The root of the clients that may connect.
-pub(super) fn bring_clients(recipe: &Recipe, s: &Setting, place: &Path, values: &Values) -> Option<(Work, Placed)> {
+pub(super) fn bring_clients(
+    recipe: &Recipe,
+    s: &Setting,
+    place: &Path,
+    values: &Values,
+) -> Option<(Work, Option<Placed>)> {
+    if s.system == System::Windows {
+        return windows::bring_clients(recipe, s, values).map(|work| (work, None));
+    }
     let (_, root) = s.clients.as_ref()?;
     let form = recipe.facts.clients;
     let (mut lines, mut from) = (Vec::new(), root.clone());
@@ -135,7 +149,7 @@ pub(super) fn bring_clients(recipe: &Recipe, s: &Setting, place: &Path, values: 
         lines.push(installed(&placed, s.raise));
     }
     let what = "install the root of the clients that may connect".into();
-    Some((Work { what, act: Act::Run, lines }, placed))
+    Some((Work { what, act: Act::Run, lines }, Some(placed)))
 }
 
 /// The line by which a person copies a file to its place.

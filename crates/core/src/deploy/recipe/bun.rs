@@ -9,7 +9,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     id: "bun",
     also: &[],
     title: "Bun 1, with its own server",
-    facts: Facts { port: 8443, owner: "", passphrase: "passphrase: process.env.NAME, in tls", ..WEB },
+    facts: Facts { port: 8443, owner: "", passphrase: "passphrase: process.env.NAME, in tls", system: None, ..WEB },
     config: Config {
         path: "server.ts",
         place: Placement::Yours("in the application's directory"),

@@ -9,7 +9,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     id: "deno",
     also: &[],
     title: "Deno 2, with its own server",
-    facts: Facts { port: 8443, owner: "", passphrase: "not possible: its file is 0600", ..WEB },
+    facts: Facts { port: 8443, owner: "", passphrase: "not possible: its file is 0600", system: None, ..WEB },
     config: Config {
         path: "server.ts",
         place: Placement::Yours("in the application's directory"),
@@ -20,7 +20,10 @@ const key = Deno.readTextFileSync("{key}");
 Deno.serve({ hostname: "{address}", port: {port}, cert, key }, () => new Response("tide\n"));
 "#,
     },
-    steps: &[by_hand("as a client it has a list of its own", "export DENO_CERT={root}")],
+    steps: &[by_hand(
+        "as a client it has a list of its own",
+        "?posix export DENO_CERT={root}\n?windows $env:DENO_CERT = {root_own}",
+    )],
     unit: "",
     check: "deno check server.ts",
     start: "",

@@ -17,6 +17,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         chain: "in the key store; many devices take the leaf alone, so a root without intermediates suits them",
         owner: "",
         passphrase: "typed into its page at the upload; many allow letters and digits only, at most 32",
+        system: None,
         ..WEB
     },
     config: Config {

@@ -17,6 +17,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         chain: "in the key store, with intermediates; the partner gets the certificate alone",
         owner: "",
         passphrase: "typed into its console, which stores it",
+        system: None,
         ..WEB
     },
     config: Config {

@@ -9,7 +9,12 @@ pub(super) const RECIPE: Recipe = Recipe {
     id: "general",
     also: &["other"],
     title: "Any other server: what each of them wants, and what people forget",
-    facts: Facts { owner: "", passphrase: "if it cannot be asked, leave the key unencrypted: its file is 0600", ..WEB },
+    facts: Facts {
+        owner: "",
+        passphrase: "if it cannot be asked, leave the key unencrypted: its file is 0600",
+        system: None,
+        ..WEB
+    },
     config: Config {
         path: "{label}-server.txt",
         place: Placement::Yours("the values for your server's configuration"),
@@ -26,7 +31,7 @@ minimum protocol version:           TLS {minimum}
     steps: &[
         look(
             "find the account under which it runs: the key must be readable by it, and by nobody else",
-            "ps -eo user,args",
+            "?posix ps -eo user,args\n?windows Get-CimInstance Win32_Service | Select-Object 'Name', 'StartName'",
         ),
         by_hand(
             "if that account may not read the directory of the certificate, give it a copy",

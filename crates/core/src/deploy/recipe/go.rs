@@ -12,6 +12,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         port: 8443,
         owner: "",
         passphrase: "not possible: crypto/tls reads unencrypted keys only, so the file is 0600",
+        system: None,
         ..WEB
     },
     config: Config {
@@ -59,7 +60,7 @@ func main() {
     },
     steps: &[],
     unit: "",
-    check: "gofmt -l main.go && go vet main.go",
+    check: "go vet main.go",
     start: "go run main.go",
     reload: "",
     notices: false,

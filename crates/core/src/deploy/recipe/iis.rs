@@ -2,7 +2,7 @@
 
 use super::act::by_hand;
 use super::template::Quote;
-use super::{COMMON, Config, Facts, KnownError, Placement, Recipe, Tried, WEB};
+use super::{COMMON, Config, Facts, KnownError, Placement, Recipe, System, Tried, WEB};
 use crate::deploy::export::Form;
 use crate::finding::Code;
 
@@ -15,6 +15,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         form: Form::Pkcs12,
         chain: "in the key store, with intermediates; the root goes into the machine's store of roots",
         owner: "",
+        system: Some(System::Windows),
         passphrase: "asked once at the import, never stored",
         ..WEB
     },
@@ -43,7 +44,7 @@ New-WebBinding -Name $site -Protocol https -Port {port} -HostHeader '{first}' -S
     steps: &[
         by_hand(
             "copy these to the Windows machine",
-            "{made}\n{made_secret} (read it there, then delete the copy)\n{root}",
+            "{made}\n{made_secret} (read it there, then delete the copy)\n{root_made}",
         ),
         by_hand(
             "import the root for this machine's own programs",
@@ -53,7 +54,7 @@ New-WebBinding -Name $site -Protocol https -Port {port} -HostHeader '{first}' -S
     unit: "",
     check: "",
     start: "",
-    reload: "powershell -File {label}.ps1",
+    reload: "powershell -ExecutionPolicy Bypass -File .\\{label}.ps1",
     notices: false,
     proof: (
         "what this prints",
@@ -79,5 +80,5 @@ New-WebBinding -Name $site -Protocol https -Port {port} -HostHeader '{first}' -S
             remedy: "remove it first: netsh http delete sslcert hostnameport=HOST:443",
         },
     ],
-    tried: Tried::Form("quotes and brackets of the script were checked"),
+    tried: Tried::Form("the script was read by a parser of PowerShell"),
 };

@@ -14,6 +14,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         keys: COMMON,
         owner: "",
         passphrase: "Kestrel__Endpoints__Https__Certificate__Password, from the environment",
+        system: None,
         ..WEB
     },
     config: Config {
@@ -41,7 +42,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     steps: &[
         look(
             "an address on the command line or in a variable takes precedence over this file",
-            "env | grep -E 'ASPNETCORE_(URLS|HTTPS_PORTS)'",
+            "?posix env | grep -E 'ASPNETCORE_(URLS|HTTPS_PORTS)'\n?windows Get-ChildItem Env:ASPNETCORE_*",
         ),
         by_hand(
             "which clients may connect is decided in code: the file knows only whether a certificate is wanted",

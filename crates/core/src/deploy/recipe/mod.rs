@@ -7,6 +7,7 @@ mod act;
 mod bring;
 mod explain;
 mod setting;
+mod system;
 mod tasks;
 mod template;
 mod written;
@@ -59,12 +60,15 @@ mod vite;
 mod vsftpd;
 mod webpack;
 mod webtransport;
+mod windows;
 
 pub use act::{Act, Placement, Step, Work};
 pub use bring::{Placed, PlacedContent};
 pub use explain::{Known, known, succeeded};
 pub use setting::Setting;
+pub use system::System;
 pub use tasks::{Tasks, at_end, is_of, program, service_directory, without};
+pub use windows::is_drive_path;
 pub use written::{Written, write};
 
 use crate::ca::authority::HEAD_START;
@@ -92,6 +96,9 @@ pub const ALL: &[&Recipe] = &[
     &caddy::RECIPE,
     &squid::RECIPE,
     &iis::RECIPE,
+    &windows::REMOTE_DESKTOP,
+    &windows::WINRM,
+    &windows::ADMIN_CONSOLE,
     &tomcat::RECIPE,
     &jvm::RECIPE,
     &spring::RECIPE,
@@ -195,6 +202,8 @@ pub struct Facts {
     pub passphrase: &'static str,
     /// How long its certificate may be valid; None where that is as for others.
     pub longest: Option<Span>,
+    /// For which system its steps are written; None where they are the same for all.
+    pub system: Option<System>,
     /// How a client of its own kind is tried; empty where `tamga check` is one.
     pub probe: &'static str,
 }
@@ -289,6 +298,7 @@ const WEB: Facts = Facts {
     clients: Form::Pem,
     passphrase: "",
     longest: None,
+    system: Some(System::Linux),
     probe: "",
 };
 

@@ -31,7 +31,7 @@ server {
 ?clients     ssl_client_certificate {clients};
 ?clients     ssl_verify_client on;
 ?clients     ssl_verify_depth 3;
-    root /var/www/html;
+    root {site};
 }
 ?redirect server {
 ?redirect     listen {listen}{plain};

@@ -14,7 +14,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         path: "server.mjs",
         place: Placement::Yours("in the application's directory"),
         quote: Quote::Inside,
-        text: r#"import { readFileSync, writeFileSync } from "node:fs";
+        text: r#"?posix import { readFileSync, writeFileSync } from "node:fs";
+?windows import { readFileSync, watchFile } from "node:fs";
 import { createServer } from "node:https";
 ?redirect import { createServer as createPlain } from "node:http";
 
@@ -30,12 +31,23 @@ const identity = () => ({
 // An application of Express or the like stands here instead of this function.
 const application = (request, response) => response.end("served over HTTPS\n");
 const server = createServer(identity(), application);
-// After a renewal: kill -HUP; open connections stay.
-writeFileSync("server.pid", String(process.pid));
-process.on("SIGHUP", () => {
-  server.setSecureContext(identity());
-  console.log("certificate read again");
-});
+?posix // After a renewal: kill -HUP; open connections stay.
+?posix writeFileSync("server.pid", String(process.pid));
+?posix process.on("SIGHUP", () => {
+?posix   server.setSecureContext(identity());
+?posix   console.log("certificate read again");
+?posix });
+?windows // After a renewal both files are new, one before the other; open connections stay.
+?windows for (const file of ["{certificate}", "{key}"]) {
+?windows   watchFile(file, { interval: 5000 }, () => {
+?windows     try {
+?windows       server.setSecureContext(identity());
+?windows       console.log("certificate read again");
+?windows     } catch (error) {
+?windows       console.error(`not yet: ${error.message}`);
+?windows     }
+?windows   });
+?windows }
 server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => console.log("https on port {port}"));
 ?redirect createPlain((request, response) => {
 ?redirect   const name = (request.headers.host ?? "{first}").replace(/:\d+$/, "");

@@ -1,5 +1,6 @@
 //! For what a recipe is filled in.
 
+use super::system::System;
 use crate::pki::key::PublicKey;
 use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::label::Label;
@@ -11,6 +12,8 @@ use std::path::PathBuf;
 /// For what a recipe is filled in.
 #[derive(Clone, Debug)]
 pub struct Setting {
+    /// For which system the steps are written.
+    pub system: System,
     /// The certificate's label.
     pub label: Label,
     /// Its names, in their order.

@@ -16,6 +16,8 @@ pub enum Quote {
     Inside,
     /// Inside single quotes that the template has, `'` doubled.
     Single,
+    /// As one word of PowerShell, a path with a drive written with `\`.
+    PowerShell,
     /// Inside an XML attribute.
     Xml,
 }
@@ -37,6 +39,21 @@ impl Quote {
             Quote::Word => format!("\"{}\"", escaped()),
             Quote::Inside => escaped(),
             Quote::Single => value.replace('\'', "''"),
+            Quote::PowerShell => {
+                let is_path = value.contains(":/") || value.starts_with("./");
+                let value = if is_path { value.replace('/', "\\") } else { value.to_owned() };
+                match !value.is_empty() && value.chars().all(|c| c.is_alphanumeric() || "\\._-:".contains(c)) {
+                    true => value,
+                    // Typographic quotes end a string there too.
+                    false => {
+                        let doubled = |c: char| match c {
+                            '\'' | '\u{2018}' | '\u{2019}' | '\u{201a}' | '\u{201b}' => format!("{c}{c}"),
+                            c => c.to_string(),
+                        };
+                        format!("'{}'", value.chars().map(doubled).collect::<String>())
+                    }
+                }
+            }
             Quote::Xml => value.replace('&', "&amp;").replace('"', "&quot;").replace('<', "&lt;"),
         }
     }

@@ -9,7 +9,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     id: "vite",
     also: &["front-end", "dev-server"],
     title: "A front-end development server (Vite)",
-    facts: Facts { port: 5173, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
+    facts: Facts { port: 5173, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", system: None, ..WEB },
     config: Config {
         path: "vite.https.mjs",
         place: Placement::Yours("beside your vite.config"),
@@ -39,7 +39,7 @@ export const server = {
             "add two lines to your configuration, and keep the rest",
             "import { server } from \"./vite.https.mjs\";\nexport default defineConfig({ server, /* your other settings */ });",
         ),
-        look("keep the files out of version control", "git check-ignore {key} || true"),
+        look("keep the files out of version control", "git check-ignore {key}"),
         by_hand(
             "other front-end servers use the same two files",
             "next dev --experimental-https --experimental-https-key {key} --experimental-https-cert {certificate}",

@@ -9,7 +9,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     id: "webpack",
     also: &["webpack-dev-server"],
     title: "The development server of webpack 5",
-    facts: Facts { port: 8080, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", ..WEB },
+    facts: Facts { port: 8080, owner: "", passphrase: "from the environment (KEY_PASSPHRASE)", system: None, ..WEB },
     config: Config {
         path: "webpack.https.mjs",
         place: Placement::Yours("beside your webpack.config"),
@@ -42,7 +42,7 @@ export const devServer = {
             "add two lines to your configuration, and keep the rest",
             "import { devServer } from \"./webpack.https.mjs\";\nexport default { devServer, /* your other settings */ };",
         ),
-        look("keep the files out of version control", "git check-ignore {key} || true"),
+        look("keep the files out of version control", "git check-ignore {key}"),
     ],
     unit: "",
     check: "node --check webpack.https.mjs",

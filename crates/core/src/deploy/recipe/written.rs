@@ -5,7 +5,7 @@ use super::bring::{Brought, CLIENTS_FILE, bring, bring_clients, place};
 use super::setting::Setting;
 use super::tasks::{Tasks, appended};
 use super::template::{Quote, Values};
-use super::{FileLocation, Recipe};
+use super::{FileLocation, Recipe, System, windows};
 use crate::ca::authority::{CERTIFICATE_FILE, KEY_FILE, ROOT_FILE};
 use crate::deploy::export::Form;
 use crate::error::{Error, Result};
@@ -55,12 +55,12 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
     let s = &Setting { address: listens_on(s), ..s.clone() };
     let place = place(recipe, s);
     let values = values(recipe, s, &place, both);
-    let lines = |text: &str| values.fill(text, Quote::Shell).lines().map(str::to_owned).collect::<Vec<_>>();
+    let lines = |text: &str| typed(text, &values, s);
     let Brought { work, again, mut placed } = bring(recipe, s, &place, &values);
     let mut files = vec![work];
     if let Some((work, root)) = bring_clients(recipe, s, &place, &values) {
         files.push(work);
-        placed.push(root);
+        placed.extend(root);
     }
     let mut steps: Vec<Work> = recipe
         .steps
@@ -72,7 +72,12 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         })
         .filter(|w| !w.lines.is_empty())
         .collect();
-    let programs = steps.iter().filter(|w| w.act == Act::Run).flat_map(|w| w.lines.clone()).collect();
+    let mut programs: Vec<String> = steps.iter().filter(|w| w.act == Act::Run).flat_map(|w| w.lines.clone()).collect();
+    if s.system == System::Windows {
+        // Access lists have no mode and no owner: the commands set them.
+        let brought = files.iter().flat_map(|w| w.lines.clone()).filter(|l| !l.starts_with('#'));
+        programs.splice(0..0, brought);
+    }
     if !recipe.check.is_empty() {
         steps.push(Work {
             what: "validate the configuration before you go on".into(),
@@ -119,7 +124,7 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
     steps.push(Work { what: what.into(), act: Act::Look, lines: lines(&probe) });
     let reload = lines(recipe.reload);
     let pair = pair.filter(|_| !(reload.is_empty() && again.is_empty())).unwrap_or_default();
-    let renewal = pair.into_iter().chain(again).chain(reload).filter(|l| !l.starts_with('#')).collect();
+    let renewal = pair.into_iter().chain(again).chain(reload.into_iter().filter(|l| !l.starts_with('#'))).collect();
     Ok(Written {
         recipe,
         path: values.fill(recipe.config.path, Quote::Bare).trim_end().to_owned(),
@@ -130,6 +135,18 @@ pub fn write(recipe: &'static Recipe, s: &Setting) -> Result<Written> {
         remarks: remarks(recipe, s, place != s.folder),
         tasks,
     })
+}
+
+/// A template's lines, as they are typed: some here, where the certificate is, others where the server is.
+fn typed(text: &str, values: &Values, s: &Setting) -> Vec<String> {
+    let is_there = s.system == System::Windows;
+    let is_here = is_there && windows::is_drive_path(&s.folder);
+    let filled = |line: &str| {
+        let first = line.split(' ').find(|w| !w.starts_with(['?', '!'])).unwrap_or_default();
+        let by_us = ["tamga", "{made}", "{made_secret}", "{root_made}"].contains(&first);
+        values.fill(line, if is_here || (is_there && !by_us) { Quote::PowerShell } else { Quote::Shell })
+    };
+    text.lines().flat_map(|l| filled(l).lines().map(str::to_owned).collect::<Vec<_>>()).collect()
 }
 
 /// Errors: an option of which nothing would be seen in what is written.
@@ -189,12 +206,15 @@ fn is_kind(kind: KeyAlgorithm, key: &PublicKey) -> bool {
 
 /// `both`: it listens on both loopback addresses.
 fn values(recipe: &Recipe, s: &Setting, place: &Path, both: bool) -> Values {
-    let path = |folder: &Path, name: &str| folder.join(name).shown();
+    let path = |folder: &Path, name: &str| match s.system {
+        System::Windows => windows::slashed(&folder.join(name)),
+        System::Linux => folder.join(name).shown(),
+    };
     let store = format!("{}.{}", s.label, recipe.facts.form.ending());
     let clients = format!("{CLIENTS_FILE}.{}", recipe.facts.clients.ending());
     let quoted = [
         ("folder", s.folder.shown()),
-        ("place", place.shown()),
+        ("place", path(place, "").trim_end_matches('/').to_owned()),
         ("certificate", path(place, CERTIFICATE_FILE)),
         ("key", path(place, KEY_FILE)),
         ("root", path(place, ROOT_FILE)),
@@ -204,6 +224,7 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path, both: bool) -> Values {
         ("clients_label", s.clients.as_ref().map(|c| c.0.to_string()).unwrap_or_default()),
         ("made", path(&s.folder, &store)),
         ("made_secret", path(&s.folder, &format!("{store}.passphrase"))),
+        ("root_made", path(&s.folder, ROOT_FILE)),
         ("store", path(place, &store)),
         ("secret", path(place, &format!("{store}.passphrase"))),
         ("label", s.label.to_string()),
@@ -227,6 +248,11 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path, both: bool) -> Values {
     let mut addresses: Vec<String> = s.address.iter().map(ToString::to_string).collect();
     addresses.extend(both.then(|| Ipv6Addr::LOCALHOST.to_string()));
     let also = |before: &str, port: u16| if both { format!("{before}[::1]:{port}") } else { String::new() };
+    let site = match (s.system, recipe.id) {
+        (System::Linux, _) => "/var/www/html",
+        (System::Windows, "apache") => "C:/Apache24/htdocs",
+        (System::Windows, _) => "html",
+    };
     let bare = [
         ("port", port.to_string()),
         ("at", if port == 443 { String::new() } else { format!(":{port}") }),
@@ -247,6 +273,7 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path, both: bool) -> Values {
         ("owner", owner),
         ("mode", format!("{:04o}", recipe.facts.mode)),
         ("scheme", recipe.facts.scheme.to_owned()),
+        ("site", site.to_owned()),
         ("sha256", s.sha256.to_string()),
         ("minimum", if s.only_13 { "1.3" } else { "1.2" }.to_owned()),
         ("minor", if s.only_13 { "3" } else { "2" }.to_owned()),
@@ -256,6 +283,12 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path, both: bool) -> Values {
         ("as_postgres", if s.raise { "sudo -u postgres " } else { "runuser -u postgres -- " }.to_owned()),
         ("sudo", if s.raise { "sudo " } else { "" }.to_owned()),
     ];
+    let flags = flags(s, (port, recipe.facts.port), !aliases.is_empty(), both);
+    Values { quoted: quoted.into(), bare: bare.into(), flags }
+}
+
+/// The conditions that hold. `ports`: the one that is asked for, and the usual one.
+fn flags(s: &Setting, (port, usual): (u16, u16), has_aliases: bool, both: bool) -> Vec<&'static str> {
     let mut flags = Vec::new();
     let mut flag = |name, set| {
         if set {
@@ -267,13 +300,17 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path, both: bool) -> Values {
     flag("only13", s.only_13);
     flag("locked", s.locked);
     flag("bound", s.address.is_some());
-    flag("aliases", !aliases.is_empty());
+    flag("aliases", has_aliases);
     flag("both", both);
-    flag("newport", port != recipe.facts.port);
+    // There Apache listens on port 80 alone as it comes.
+    let is_windows = s.system == System::Windows;
+    flag("windows", is_windows);
+    flag("posix", !is_windows);
+    flag("newport", port != usual || is_windows);
     flag("newplain", s.redirect.is_some_and(|p| p != 80));
-    flag("otherport", port != recipe.facts.port || s.address.is_some());
+    flag("otherport", port != usual || s.address.is_some());
     flag("otherplain", s.redirect.is_some_and(|p| p != 80) || (s.redirect.is_some() && s.address.is_some()));
-    Values { quoted: quoted.into(), bare: bare.into(), flags }
+    flags
 }
 
 /// A certificate that has only loopback names is for this machine: by default its server listens on nothing else.

@@ -225,7 +225,8 @@ const NO_CLIENTS: [&str; 14] = [
 ];
 
 /// Their ports and addresses are set elsewhere, for all their services.
-const NOTICE_NEITHER: [&str; 6] = ["device", "freeradius", "kubernetes", "postfix", "prosody", "remote-desktop"];
+const NOTICE_NEITHER: [&str; 7] =
+    ["device", "freeradius", "key-database", "kubernetes", "postfix", "prosody", "remote-desktop"];
 /// Their text knows a port alone.
 const NO_ADDRESS: [&str; 3] = ["gateway", "general", "iis"];
 

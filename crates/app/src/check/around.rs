@@ -208,6 +208,8 @@ impl Around {
             views: &views,
             authorities: &self.authorities,
             issued: &self.known(served, names)?,
+            // Asked for only where another certificate is shown.
+            keyless: &|issued| self.is_keyless(issued).unwrap_or(false),
             live: spoken.is_some(),
             spoken: spoken.unwrap_or_default(),
             anchored: !self.anchor_files.is_empty(),

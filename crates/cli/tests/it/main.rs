@@ -22,6 +22,7 @@ mod children;
 mod completions;
 mod contract;
 mod demo;
+mod device;
 mod environment;
 mod everywhere;
 mod export;

@@ -109,7 +109,9 @@ fn programs_are_read_by_their_own_compilers() {
         // Only whether it can be read: how it is laid out is not asked.
         passes("rustfmt", &["--edition", "2021", "--emit", "stdout", "--quiet"], file);
     });
-    variants("php", |_, file| passes("php", &["-l"], file));
+    for server in ["php", "swoole"] {
+        variants(server, |_, file| passes("php", &["-l"], file));
+    }
     for server in ["vite", "node"] {
         variants(server, |s, file| {
             let module = s.lab("written.mjs");

@@ -1,12 +1,12 @@
 //! Would anyone warn, why, and what to do: verdicts of clients and findings about one chain.
 
-use crate::ca::report::{Authority, Issued, Life};
-use crate::check::address_limits;
+use crate::ca::report::{Authority, Issued};
 use crate::check::client::case::Spoken;
 use crate::check::client::case::{ChainFault, Input};
 use crate::check::client::view::{Around, TrustView, Unreadable};
 use crate::check::client::{Client, Outcome, Verdict};
 use crate::check::predict::{covers, predict};
+use crate::check::{address_limits, ledger};
 use crate::finding::{Code, Finding, Severity, entry};
 use crate::pki::cert::crl::Crl;
 use crate::pki::cert::{Certificate, subject};
@@ -42,6 +42,8 @@ pub struct Question<'a> {
     pub authorities: &'a [Authority],
     /// The ledger's certificates.
     pub issued: &'a [Issued],
+    /// True for one of these whose key never was here: signed for a device, or found alone.
+    pub keyless: &'a dyn Fn(&Issued) -> bool,
     /// True if a server sent it.
     pub live: bool,
     /// What the connection showed beside the certificates.
@@ -90,7 +92,8 @@ pub fn assess(q: &Question<'_>) -> Answer {
         }
         answer.verdicts.push(verdict);
     }
-    for f in about_the_chain(q).into_iter().chain(against_the_ledger(q)) {
+    let served = ledger::Served { chain: q.served, names: q.names, issued: q.issued, keyless: q.keyless, live: q.live };
+    for f in about_the_chain(q).into_iter().chain(ledger::compared(&served)) {
         add(&mut answer.findings, f);
     }
     one_remedy(q, &mut answer.findings);
@@ -116,7 +119,7 @@ fn one_remedy(q: &Question<'_>, findings: &mut [Finding]) {
     let renewed = known.map(|i| format!("tamga renew {}, then reload the server", i.label));
     for f in findings {
         let one = match f.code {
-            Code::NameNotCovered => right.as_ref(),
+            Code::NameNotCovered | Code::SelfSignedLeaf => right.as_ref(),
             Code::Expired | Code::EndsSoon => right.as_ref().or(renewed.as_ref()),
             _ => None,
         };
@@ -379,64 +382,6 @@ fn about_the_chain(q: &Question<'_>) -> Vec<Finding> {
         if q.authorities.iter().any(|a| leaf.signed_by(&a.certificate).is_ok()) {
             out.push(Finding::new(Code::PublicName, name.to_string()));
         }
-    }
-    out
-}
-
-/// Is this the certificate that was issued for the name?
-fn against_the_ledger(q: &Question<'_>) -> Vec<Finding> {
-    let mut out = Vec::new();
-    let Some(leaf) = q.served.first() else { return out };
-    if let Some((i, r)) = q.issued.iter().filter(|i| i.certificate == *leaf).find_map(|i| Some((i, i.revoked?))) {
-        out.push(
-            Finding::new(Code::Revoked, leaf.subject_words())
-                .with_summary(format!(
-                    "it was revoked on {} ({}); no client here checks for that",
-                    r.at.date(),
-                    r.reason.word()
-                ))
-                .with_remedy(format!("tamga renew {}, then reload the server", i.label)),
-        );
-    }
-    if !q.live {
-        return out;
-    }
-    for name in q.names {
-        let meant: Vec<&Issued> = q
-            .issued
-            .iter()
-            .filter(|i| i.is_live() && name_match::covers(&i.certificate, name, name_match::STRICT))
-            .collect();
-        let Some(right) = meant.last() else { continue };
-        if meant.iter().any(|i| i.certificate == *leaf) {
-            continue;
-        }
-        let other = q.issued.iter().find(|i| i.certificate == *leaf);
-        if let Some(i) = other.filter(|i| i.life == Life::Superseded && i.label == right.label) {
-            out.push(
-                Finding::new(Code::RenewedNotDeployed, name.to_string())
-                    .with_summary(format!(
-                        "the server still shows the certificate of {} from before it was renewed; the new one lies in {}",
-                        i.label,
-                        right.folder.shown()
-                    ))
-                    .with_remedy("reload the server; if its files lie elsewhere, put the new ones there first"),
-            );
-            continue;
-        }
-        let shown = match other {
-            Some(i) if i.life == Life::Superseded => format!("the earlier certificate of {}", i.label),
-            Some(i) => format!("the certificate {}", i.label),
-            None => format!("a certificate of {}", leaf.issuer_words()),
-        };
-        out.push(
-            Finding::new(Code::NotTheIssuedCertificate, name.to_string())
-                .with_summary(format!(
-                    "the server shows {shown}; for {name} the certificate {} was issued",
-                    right.label
-                ))
-                .with_remedy(format!("point the server to {} and reload it", right.folder.shown())),
-        );
     }
     out
 }

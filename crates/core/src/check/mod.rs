@@ -4,6 +4,7 @@
 pub mod address_limits;
 pub mod assess;
 pub mod client;
+mod ledger;
 pub mod messages;
 pub mod page;
 pub mod predict;

@@ -31,8 +31,14 @@ A  with a key store
 B  with the device's own request: the key never leaves it
    1  let it make a request (CSR): RSA 2048, common name {first}
    2  tamga sign request.csr {hosts}
-   3  upload certificate.pem, then root.pem as authority
-Then: its clock must be right, or every certificate is expired or not valid yet.
+   3  upload root.pem into its list of trusted authorities: many devices refuse a certificate whose authority they do not know
+   4  upload certificate.pem among its own certificates, beside the request
+   5  choose it for the web service, and for the management or platform service too, which has a choice of its own
+   6  save, restart the device
+Its clock must be right, or every certificate is expired or not valid yet.
+What tamga check https://{first}{at} says then:
+   not-the-issued-certificate   the device still shows the one that it came with: step 2 of A, step 5 of B
+   issuer-unknown               it shows the right one; this machine lacks the root: tamga trust add
 ",
     },
     steps: &[
@@ -71,5 +77,7 @@ Then: its clock must be right, or every certificate is expired or not valid yet.
             remedy: "sign its latest request: tamga sign request.csr",
         },
     ],
-    tried: Tried::Form("the note was written and read"),
+    tried: Tried::Form(
+        "a program played the device: its request was signed, its certificate chosen and the root installed, one after the other",
+    ),
 };

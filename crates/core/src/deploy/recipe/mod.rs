@@ -31,6 +31,7 @@ mod iis;
 mod influxdb;
 mod jvm;
 mod kestrel;
+mod key_database;
 mod kubernetes;
 mod lighttpd;
 mod mongodb;
@@ -54,6 +55,7 @@ mod spring;
 mod sqlserver;
 mod squid;
 mod stunnel;
+mod swoole;
 mod tomcat;
 mod uvicorn;
 mod vite;
@@ -113,6 +115,7 @@ pub const ALL: &[&Recipe] = &[
     &go::RECIPE,
     &rust::RECIPE,
     &php::RECIPE,
+    &swoole::RECIPE,
     &grpc::RECIPE,
     &webtransport::RECIPE,
     &vite::RECIPE,
@@ -139,6 +142,7 @@ pub const ALL: &[&Recipe] = &[
     &freeradius::RECIPE,
     &gateway::RECIPE,
     &device::RECIPE,
+    &key_database::RECIPE,
     GENERAL,
 ];
 

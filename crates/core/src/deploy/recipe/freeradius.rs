@@ -71,6 +71,12 @@ pub(super) const RECIPE: Recipe = Recipe {
     proof: ("/var/log/freeradius/radius.log", "Ready to process requests"),
     faults: &[
         KnownError {
+            text: "rlm_eap_tls: Failed initializing SSL context",
+            code: None,
+            why: "the key, the certificate or the authority of the clients could not be read: the line before says which",
+            remedy: "tamga explain with the line before it; freeradius -XC reads the files without starting",
+        },
+        KnownError {
             text: "(TLS) Failed reading private key file … key values mismatch",
             code: Some(Code::KeyMismatch),
             why: "key and certificate do not match",

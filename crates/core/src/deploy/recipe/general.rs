@@ -58,11 +58,37 @@ minimum protocol version:           TLS {minimum}
     reload: "# let it reload; if the next step shows the old certificate, restart it",
     notices: true,
     proof: ("tamga check", "the fingerprint that tamga show {label} prints"),
-    faults: &[KnownError {
-        text: "key values mismatch",
-        code: Some(Code::KeyMismatch),
-        why: "key and certificate do not match",
-        remedy: "tamga match DIR shows which key matches which certificate",
-    }],
+    faults: &[
+        KnownError {
+            text: "Unable to encrypt connection: Error while reading file",
+            code: None,
+            why: "CUPS looks for HOST.crt and HOST.key in its ServerKeychain, where HOST is its ServerName and not the name that was asked for: they are not there, or the key is another's",
+            remedy: "ln -s the certificate and its key to these two names in /etc/cups/ssl, and ServerAlias * for other names",
+        },
+        KnownError {
+            text: "Cannot load private key file",
+            code: Some(Code::KeyMismatch),
+            why: "OpenVPN cannot read the key, or it is not the certificate's",
+            remedy: "tamga match DIR shows which key matches which certificate",
+        },
+        KnownError {
+            text: "private key password verification failed",
+            code: Some(Code::KeyMismatch),
+            why: "OpenVPN writes this for a key of another certificate too, not only for a wrong passphrase",
+            remedy: "tamga match DIR shows which key matches which certificate",
+        },
+        KnownError {
+            text: "Error loading the key",
+            code: Some(Code::KeyMismatch),
+            why: "memcached could not read the key, or it is not the certificate's",
+            remedy: "tamga match DIR shows which key matches which certificate",
+        },
+        KnownError {
+            text: "key values mismatch",
+            code: Some(Code::KeyMismatch),
+            why: "key and certificate do not match",
+            remedy: "tamga match DIR shows which key matches which certificate",
+        },
+    ],
     tried: Tried::Form("the note was written and read"),
 };

@@ -58,6 +58,12 @@ ssl.openssl.ssl-conf-cmd = ( "MinProtocol" => "TLSv{minimum}" )
     proof: ("/var/log/lighttpd/error.log", "server started (lighttpd/"),
     faults: &[
         KnownError {
+            text: "Initialization of plugins failed. Going down",
+            code: None,
+            why: "a module refused its settings: the line before says which, most often the key of another certificate",
+            remedy: "tamga explain with the line before it",
+        },
+        KnownError {
             text: "SSL:Private key does not match the certificate public key",
             code: Some(Code::KeyMismatch),
             why: "key and certificate do not match",

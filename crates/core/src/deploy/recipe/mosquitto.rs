@@ -57,6 +57,12 @@ keyfile {key}
     ),
     faults: &[
         KnownError {
+            text: "Unable to connect (A TLS error occurred",
+            code: None,
+            why: "the client does not trust the root, connects by another name than the certificate has, or shows no certificate where one is wanted",
+            remedy: "mosquitto_sub --cafile root.pem -h NAME, with a name of the certificate; --cert and --key where clients must show one",
+        },
+        KnownError {
             text: "Error: Unable to load server key file",
             code: None,
             why: "the account mosquitto may not read the key, or it belongs to another certificate: the next line says which",

@@ -56,6 +56,18 @@ require_secure_transport = ON
     ),
     faults: &[
         KnownError {
+            text: "mysqld got signal 6",
+            code: Some(Code::KeyMismatch),
+            why: "MariaDB ends at once where the key is another certificate's: the lines before name SSL",
+            remedy: "tamga match DIR shows which key matches which certificate",
+        },
+        KnownError {
+            text: "mariadbd got signal 6",
+            code: Some(Code::KeyMismatch),
+            why: "MariaDB ends at once where the key is another certificate's: the lines before name SSL",
+            remedy: "tamga match DIR shows which key matches which certificate",
+        },
+        KnownError {
             text: "Failed to refresh SSL, error: Unable to get private key",
             code: Some(Code::KeyMismatch),
             why: "the new key does not match the new certificate, or its account cannot read it; the old pair is served on",

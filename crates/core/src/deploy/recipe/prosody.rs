@@ -36,7 +36,7 @@ pub(super) const RECIPE: Recipe = Recipe {
     start: "{sudo}systemctl restart prosody",
     reload: "{sudo}systemctl reload prosody",
     notices: false,
-    proof: ("/var/log/prosody/prosody.log", "Certificates loaded"),
+    proof: ("/var/log/prosody/prosody.log", "Certificates … loaded"),
     faults: &[
         KnownError {
             text: "Error initialising for … private key does not match public key",

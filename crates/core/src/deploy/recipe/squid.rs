@@ -43,6 +43,12 @@ pub(super) const RECIPE: Recipe = Recipe {
     proof: ("/var/log/squid/cache.log", "Accepting HTTPS Socket connections at"),
     faults: &[
         KnownError {
+            text: "Ignoring non-issuer CA",
+            code: None,
+            why: "the file begins with the server's own certificate, which is no authority: harmless, the chain after it is sent",
+            remedy: "nothing: Accepting HTTPS Socket connections is the line that counts",
+        },
+        KnownError {
             text: "X509_check_private_key() failed",
             code: Some(Code::KeyMismatch),
             why: "key and certificate do not match",

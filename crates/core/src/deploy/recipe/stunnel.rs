@@ -42,6 +42,18 @@ sslVersionMin = TLSv{minimum}
     proof: ("journalctl -u stunnel@{label}", "LOG5[ui]: Configuration successful"),
     faults: &[
         KnownError {
+            text: "[!] Configuration failed",
+            code: None,
+            why: "it did not take the file over and goes on with the old one, or does not start: the line before says why",
+            remedy: "tamga explain with the line before it",
+        },
+        KnownError {
+            text: "Insecure file permissions on",
+            code: Some(Code::KeyReadableByOthers),
+            why: "others than its account may read the key; it goes on all the same",
+            remedy: "chmod 600 on the key's file",
+        },
+        KnownError {
             text: "[!] SSL_CTX_use_PrivateKey_file: … key values mismatch",
             code: Some(Code::KeyMismatch),
             why: "key and certificate do not match",

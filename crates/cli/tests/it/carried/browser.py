@@ -37,7 +37,7 @@ def visit(host, port):
             self.wfile.write(body)
 
         def do_GET(self):
-            self.answer((PAGE % (sha256, host, port)).encode())
+            self.answer((PAGE % (sha256, f"[{host}]" if ":" in host else host, port)).encode())
 
         def do_POST(self):
             said.append(self.rfile.read(int(self.headers["Content-Length"])).decode())

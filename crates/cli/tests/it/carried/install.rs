@@ -2,8 +2,8 @@
 //! taken away again.
 
 use super::{
-    Server, apache, caddy, dovecot, etcd, haproxy, judged, lab, leaf, lighttpd, mosquitto, nginx, postgresql, redis,
-    squid, stands,
+    Server, apache, bun, caddy, deno, dovecot, etcd, gunicorn, haproxy, judged, lab, leaf, lighttpd, lines, mosquitto,
+    nginx, node, php, postgresql, puma, python, redis, squid, stands, started, uvicorn,
 };
 use serde_json::Value;
 use tamga_testkit::machine::Machine;
@@ -267,6 +267,37 @@ fn a_certificate_of_loopback_names_is_served_on_both_loopback_addresses() {
         for address in ["127.0.0.1", "[::1]"] {
             let line =
                 format!("cd /root && tamga check {scheme}{address}:{port} --anchor own/root.pem --clients standard");
+            let said = m.types(&line).out;
+            assert!(said.contains("standard  accepts"), "{}, {address}: {said}", server.recipe);
+        }
+    }
+}
+
+/// The same of programs that a person starts.
+#[test]
+fn programs_serve_a_certificate_of_loopback_names_on_both_loopback_addresses() {
+    let programs = [&node::SERVER, &python::SERVER, &gunicorn::SERVER, &uvicorn::SERVER, &puma::SERVER, &php::SERVER];
+    for server in programs.into_iter().chain([&bun::SERVER, &deno::SERVER]) {
+        let Some(m) = lab(server) else { continue };
+        m.types("cd /root && tamga issue localhost 127.0.0.1 ::1 --label own --issuer saltmarsh").expect(0);
+        let said = m.types(&format!("cd /root && tamga recipe {} own --format json", server.recipe)).expect(0);
+        let r = said.json()["recipe"].clone();
+        m.write(&format!("/root/{}", r["path"].as_str().unwrap()), r["content"].as_str().unwrap());
+        let start = r["steps"].as_array().unwrap().iter().find(|w| w["what"].as_str().unwrap().starts_with("start it"));
+        m.types(&format!("cd /root\n{}\n{}", server.by_hand, started(&lines(start.unwrap())))).expect(0);
+        let port = server.visit.1;
+        let wanted = format!("127.0.0.1:{port}\n[::1]:{port}\n");
+        let mut open = String::new();
+        for _ in 0..60 {
+            open = m.types(&format!("ss -Hltn 'sport = :{port}' | awk '{{print $4}}' | sort")).out;
+            if open == wanted {
+                break;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(250));
+        }
+        assert_eq!(open, wanted, "{}: {}", server.recipe, m.types("cat /run/units/program.log").out);
+        for address in ["127.0.0.1", "[::1]"] {
+            let line = format!("cd /root && tamga check {address}:{port} --anchor own/root.pem --clients standard");
             let said = m.types(&line).out;
             assert!(said.contains("standard  accepts"), "{}, {address}: {said}", server.recipe);
         }

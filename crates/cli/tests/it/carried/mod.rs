@@ -148,9 +148,14 @@ fn again(server: &Server, r: &Value) -> String {
 
 /// A visit with the certificate of this label, or without one; until it is `wanted` or half a minute has passed.
 fn visit(m: &Machine, server: &Server, client: Option<&str>, wanted: &str) -> String {
+    visit_at(m, server, "127.0.0.1", client, wanted)
+}
+
+/// The same at another address.
+fn visit_at(m: &Machine, server: &Server, address: &str, client: Option<&str>, wanted: &str) -> String {
     let (kind, port) = server.visit;
     let folder = client.map(|c| format!(" /root/{c}")).unwrap_or_default();
-    let line = format!("python3 /root/visit.py {kind} 127.0.0.1 {port} /root/charts/root.pem{folder}");
+    let line = format!("python3 /root/visit.py {kind} {address} {port} /root/charts/root.pem{folder}");
     let mut said = String::new();
     for _ in 0..60 {
         let ran = m.types(&line);
@@ -241,6 +246,12 @@ fn is_carried_out(server: &Server) {
     let r = carry_out(&m, server, &[]);
     stands(&m, server, None, "in");
     judged(server, "start");
+    // The certificate names both loopback addresses. Databases listen where their packages let them.
+    if !["mysql", "postgres"].contains(&server.visit.0) {
+        let said = visit_at(&m, server, "::1", None, "in");
+        assert!(said.starts_with("in"), "{} at ::1: {said}", server.recipe);
+        judged(server, "ipv6");
+    }
     if server.has_connections() {
         silence_keeps_nobody_waiting(&m, server);
     }

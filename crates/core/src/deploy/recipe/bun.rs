@@ -14,8 +14,9 @@ pub(super) const RECIPE: Recipe = Recipe {
         path: "server.ts",
         place: Placement::Yours("in the application's directory"),
         quote: Quote::Inside,
-        text: r#"const server = Bun.serve({
-  hostname: "{address}",
+        text: r#"// Both families of addresses where it listens everywhere.
+for (const hostname of "{all}".split(" ")) Bun.serve({
+  hostname,
   port: {port},
   tls: {
     cert: Bun.file("{certificate}"),
@@ -26,7 +27,7 @@ pub(super) const RECIPE: Recipe = Recipe {
   },
   fetch: () => new Response("tide\n"),
 });
-console.log(`https on port ${server.port}`);
+console.log("https on port {port}");
 "#,
     },
     steps: &[look(

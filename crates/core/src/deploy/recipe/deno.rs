@@ -17,7 +17,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         text: r#"// Texts, not paths.
 const cert = Deno.readTextFileSync("{certificate}");
 const key = Deno.readTextFileSync("{key}");
-Deno.serve({ hostname: "{address}", port: {port}, cert, key }, () => new Response("tide\n"));
+// Both families of addresses where it listens everywhere.
+for (const hostname of "{all}".split(" ")) Deno.serve({ hostname, port: {port}, cert, key }, () => new Response("tide\n"));
 "#,
     },
     steps: &[by_hand(

@@ -25,7 +25,7 @@ storage:
   filesystem:
     rootdirectory: "/var/lib/docker-registry"
 http:
-  addr: "{address}:{port}"
+  addr: "{goaddress}:{port}"
   tls:
     certificate: "{certificate}"
     key: "{key}"
@@ -89,7 +89,7 @@ pub(super) const DAEMON: Recipe = Recipe {
         place: Placement::Whole,
         quote: Quote::Inside,
         text: r#"{
-  "hosts": ["unix:///var/run/docker.sock", "tcp://{address}:{port}"],
+  "hosts": ["unix:///var/run/docker.sock", "tcp://{listen6}{port}"],
   "tls": true,
   "tlscert": "{certificate}",
   "tlskey": "{key}",

@@ -60,6 +60,18 @@ minimum protocol version:           TLS {minimum}
     proof: ("tamga check", "the fingerprint that tamga show {label} prints"),
     faults: &[
         KnownError {
+            text: "Address family not supported by protocol",
+            code: None,
+            why: "this machine has no IPv6, and the configuration listens on both families",
+            remedy: "write the recipe for IPv4 alone: tamga recipe SERVER LABEL --address 0.0.0.0",
+        },
+        KnownError {
+            text: "EAFNOSUPPORT: address family not supported",
+            code: None,
+            why: "this machine has no IPv6, and the configuration listens on both families",
+            remedy: "write the recipe for IPv4 alone: tamga recipe SERVER LABEL --address 0.0.0.0",
+        },
+        KnownError {
             text: "Unable to encrypt connection: Error while reading file",
             code: None,
             why: "CUPS looks for HOST.crt and HOST.key in its ServerKeychain, where HOST is its ServerName and not the name that was asked for: they are not there, or the key is another's",

@@ -14,7 +14,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         path: "gunicorn.conf.py",
         place: Placement::Yours("in the application's directory"),
         quote: Quote::Inside,
-        text: r#"bind = "{address}:{port}"
+        text: r#"!both bind = "{listen6}{port}"
+?both bind = ["{listen}{port}", "[::1]:{port}"]
 certfile = "{certificate}"
 keyfile = "{key}"
 ?clients ca_certs = "{clients}"
@@ -30,7 +31,7 @@ threads = 16
     start: "gunicorn -c gunicorn.conf.py application:app",
     reload: "",
     notices: false,
-    proof: ("what it prints", "Listening at: https://"),
+    proof: ("what it prints", "Listening at: … :{port}"),
     faults: &[
         KnownError {
             text: "ssl.SSLError: [X509: KEY_VALUES_MISMATCH] key values mismatch",

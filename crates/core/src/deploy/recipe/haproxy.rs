@@ -24,8 +24,8 @@ pub(super) const RECIPE: Recipe = Recipe {
         text: r"frontend {label}
     mode http
     timeout client 60s
-!clients     bind {listen}{port}{comma} ssl crt {store} alpn h2,http/1.1 ssl-min-ver TLSv{minimum}
-?clients     bind {listen}{port}{comma} ssl crt {store} alpn h2,http/1.1 ssl-min-ver TLSv{minimum} ca-file {clients} verify required
+!clients     bind {listen}{port}{comma}{six} ssl crt {store} alpn h2,http/1.1 ssl-min-ver TLSv{minimum}
+?clients     bind {listen}{port}{comma}{six} ssl crt {store} alpn h2,http/1.1 ssl-min-ver TLSv{minimum} ca-file {clients} verify required
     http-request set-header X-Forwarded-Proto https
     default_backend {label}-application
 
@@ -38,7 +38,7 @@ backend {label}-application
 ?redirect frontend {label}-plain
 ?redirect     mode http
 ?redirect     timeout client 60s
-?redirect     bind {listen}{plain}{comma_plain}
+?redirect     bind {listen}{plain}{comma_plain}{six_plain}
 ?redirect     http-request set-var(txn.name) str({first})
 ?redirect     http-request set-var(txn.name) 'req.hdr(host),regsub(:[0-9]+$,)' if { req.hdr(host) -m found }
 ?redirect     http-request redirect code 307 location https://%[var(txn.name)]{at}%[capture.req.uri]

@@ -28,7 +28,9 @@ pub(super) const RECIPE: Recipe = Recipe {
         quote: Quote::Inside,
         text: r#"net:
   port: {port}
-  bindIp: "{address}"
+!bound   bindIp: "::,0.0.0.0"
+?bound   bindIp: "{addresses_comma}"
+?v6   ipv6: true
   tls:
     mode: requireTLS
     certificateKeyFile: "{store}"

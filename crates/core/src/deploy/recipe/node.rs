@@ -30,29 +30,32 @@ const identity = () => ({
 });
 // An application of Express or the like stands here instead of this function.
 const application = (request, response) => response.end("served over HTTPS\n");
-const server = createServer(identity(), application);
+// Both families of addresses where it listens everywhere.
+const hosts = (process.env.HOST ?? "{all}").split(" ");
+const servers = hosts.map(() => createServer(identity(), application));
 ?posix // After a renewal: kill -HUP; open connections stay.
 ?posix writeFileSync("server.pid", String(process.pid));
 ?posix process.on("SIGHUP", () => {
-?posix   server.setSecureContext(identity());
+?posix   for (const server of servers) server.setSecureContext(identity());
 ?posix   console.log("certificate read again");
 ?posix });
 ?windows // After a renewal both files are new, one before the other; open connections stay.
 ?windows for (const file of ["{certificate}", "{key}"]) {
 ?windows   watchFile(file, { interval: 5000 }, () => {
 ?windows     try {
-?windows       server.setSecureContext(identity());
+?windows       for (const server of servers) server.setSecureContext(identity());
 ?windows       console.log("certificate read again");
 ?windows     } catch (error) {
 ?windows       console.error(`not yet: ${error.message}`);
 ?windows     }
 ?windows   });
 ?windows }
-server.listen({ port: {port}, host: process.env.HOST ?? "{address}" }, () => console.log("https on port {port}"));
-?redirect createPlain((request, response) => {
+servers.forEach((server, n) => server.listen({ port: {port}, host: hosts[n] }, () => console.log("https on port {port}")));
+?redirect const toHttps = (request, response) => {
 ?redirect   const name = (request.headers.host ?? "{first}").replace(/:\d+$/, "");
 ?redirect   response.writeHead(307, { location: `https://${name}{at}${request.url}` }).end();
-?redirect }).listen({ port: {plain}, host: process.env.HOST ?? "{address}" });
+?redirect };
+?redirect for (const host of hosts) createPlain(toHttps).listen({ port: {plain}, host });
 "#,
     },
     steps: &[by_hand(

@@ -26,10 +26,16 @@ $context = stream_context_create(["ssl" => [
 !only13     "crypto_method" => STREAM_CRYPTO_METHOD_TLSv1_2_SERVER | STREAM_CRYPTO_METHOD_TLSv1_3_SERVER,
 ?only13     "crypto_method" => STREAM_CRYPTO_METHOD_TLSv1_3_SERVER,
 ]]);
-$server = stream_socket_server("tcp://{address}:{port}", $number, $text, STREAM_SERVER_BIND | STREAM_SERVER_LISTEN, $context);
-if (!$server) {
-    fwrite(STDERR, "$text\n");
-    exit(1);
+// Both families of addresses where it listens everywhere.
+$servers = [];
+foreach (explode(" ", "{all}") as $a) {
+    $at = str_contains($a, ":") ? "tcp://[$a]:{port}" : "tcp://$a:{port}";
+    $server = stream_socket_server($at, $number, $text, STREAM_SERVER_BIND | STREAM_SERVER_LISTEN, $context);
+    if (!$server) {
+        fwrite(STDERR, "$text\n");
+        exit(1);
+    }
+    $servers[] = $server;
 }
 echo "wss on port {port}\n";
 // Each connection goes on when it has something to say: one that is silent keeps nobody else waiting. The files are read again for each.
@@ -39,7 +45,7 @@ $close = function (int $n) use (&$open) {
     unset($open[$n]);
 };
 while (true) {
-    $read = array_merge([$server], array_column($open, 0));
+    $read = array_merge($servers, array_column($open, 0));
     $write = $except = null;
     stream_select($read, $write, $except, 5);
     foreach ($open as $n => $one) {
@@ -48,8 +54,8 @@ while (true) {
         }
     }
     foreach ($read as $socket) {
-        if ($socket === $server) {
-            if ($client = @stream_socket_accept($server, 0)) {
+        if (in_array($socket, $servers, true)) {
+            if ($client = @stream_socket_accept($socket, 0)) {
                 stream_set_blocking($client, false);
                 $open[(int) $client] = [$client, false, "", time()];
             }

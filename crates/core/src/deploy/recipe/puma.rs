@@ -14,7 +14,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         path: "puma.rb",
         place: Placement::Yours("in the application's directory; with Rails in config"),
         quote: Quote::Inside,
-        text: r#"ssl_bind "{address}", {port}, {
+        text: r#"identity = {
   cert: "{certificate}",
   key: "{key}",
 ?clients   ca: "{clients}",
@@ -23,6 +23,8 @@ pub(super) const RECIPE: Recipe = Recipe {
   no_tlsv1: true,
   no_tlsv1_1: true
 }
+# Both families of addresses where it listens everywhere.
+"{all}".split.each { |a| ssl_bind(a.include?(":") ? "[#{a}]" : a, {port}, identity) }
 pidfile "puma.pid"
 "#,
     },

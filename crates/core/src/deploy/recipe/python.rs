@@ -19,6 +19,7 @@ import http.server
 import os
 ?redirect import re
 import signal
+import socket
 import ssl
 import threading
 
@@ -40,7 +41,15 @@ read_identity()
 # Before any thread is there: only the last lines below take this signal, wherever it arrives.
 signal.pthread_sigmask(signal.SIG_BLOCK, [signal.SIGHUP])
 
-HOST = os.environ.get("HOST", "{address}")
+# Both families of addresses where it listens everywhere.
+HOSTS = os.environ.get("HOST", "{all}").split()
+
+
+def listen(host, port, handler):
+    class Server(http.server.ThreadingHTTPServer):
+        address_family = socket.AF_INET6 if ":" in host else socket.AF_INET
+
+    return Server((host, port), handler)
 ?redirect 
 ?redirect 
 ?redirect class ToHttps(http.server.BaseHTTPRequestHandler):
@@ -53,16 +62,17 @@ HOST = os.environ.get("HOST", "{address}")
 ?redirect     do_HEAD = do_POST = do_PUT = do_DELETE = do_GET
 ?redirect 
 ?redirect 
-?redirect plain = http.server.ThreadingHTTPServer((HOST, {plain}), ToHttps)
-?redirect threading.Thread(target=plain.serve_forever, daemon=True).start()
+?redirect for host in HOSTS:
+?redirect     threading.Thread(target=listen(host, {plain}, ToHttps).serve_forever, daemon=True).start()
 # What is served: never the directory in which the key lies.
 PUBLIC = os.environ.get("PUBLIC", "public")
 os.makedirs(PUBLIC, exist_ok=True)
 files = functools.partial(http.server.SimpleHTTPRequestHandler, directory=PUBLIC)
-server = http.server.ThreadingHTTPServer((HOST, {port}), files)
-server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
+for host in HOSTS:
+    server = listen(host, {port}, files)
+    server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
 print("https on port {port}", flush=True)
-threading.Thread(target=server.serve_forever, daemon=True).start()
 # After a renewal: kill -HUP; open connections stay.
 with open("server.pid", "w") as pid:
     pid.write(str(os.getpid()))

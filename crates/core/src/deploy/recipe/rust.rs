@@ -49,7 +49,7 @@ fn config() -> Result<Arc<ServerConfig>, Box<dyn Error>> {
 }
 
 fn main() -> Result<(), Box<dyn Error>> {
-    let listener = TcpListener::bind("{address}:{port}")?;
+    let listener = TcpListener::bind("{listen6}{port}")?;
     println!("https on port {port}");
     config()?;
     for socket in listener.incoming() {

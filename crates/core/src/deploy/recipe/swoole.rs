@@ -16,7 +16,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         quote: Quote::Inside,
         text: r#"<?php
 // Pages and WebSockets come through one port: nothing is mixed, and one certificate serves both.
-$server = new Swoole\WebSocket\Server("{address}", {port}, SWOOLE_PROCESS, SWOOLE_SOCK_TCP | SWOOLE_SSL);
+$server = new Swoole\WebSocket\Server("{anywhere}", {port}, SWOOLE_PROCESS, {family} | SWOOLE_SSL);
 $server->set([
     "ssl_cert_file" => "{certificate}",
     "ssl_key_file" => "{key}",

@@ -14,11 +14,11 @@ pub(super) const RECIPE: Recipe = Recipe {
         path: "serve.py",
         place: Placement::Yours("beside the application"),
         quote: Quote::Inside,
-        text: r#"import os, signal, ssl, uvicorn
+        text: r#"import os, signal, socket, ssl, uvicorn
 
 CERTIFICATE, KEY = "{certificate}", "{key}"
 config = uvicorn.Config(
-    "application:app", host="{address}", port={port}, ssl_certfile=CERTIFICATE, ssl_keyfile=KEY,
+    "application:app", ssl_certfile=CERTIFICATE, ssl_keyfile=KEY,
 ?clients     ssl_ca_certs="{clients}", ssl_cert_reqs=ssl.CERT_REQUIRED,
 )
 config.load()
@@ -34,7 +34,10 @@ def again(*_):
 signal.signal(signal.SIGHUP, again)
 with open("serve.pid", "w") as file:
     file.write(str(os.getpid()))
-uvicorn.Server(config).run()
+# Both families of addresses where it listens everywhere.
+families = {True: socket.AF_INET6, False: socket.AF_INET}
+sockets = [socket.create_server((a, {port}), family=families[":" in a], dualstack_ipv6=a == "::") for a in "{all}".split()]
+uvicorn.Server(config).run(sockets=sockets)
 "#,
     },
     steps: &[by_hand("put a web server in front of it where others than you visit it", "tamga recipe nginx {label}")],
@@ -43,7 +46,7 @@ uvicorn.Server(config).run()
     start: "python3 serve.py",
     reload: "kill -HUP \"$(cat serve.pid)\"",
     notices: false,
-    proof: ("what it prints", "Uvicorn running on https://\ncertificate read again"),
+    proof: ("what it prints", "Application startup complete.\ncertificate read again"),
     faults: &[
         KnownError {
             text: "ssl.SSLError: [X509: KEY_VALUES_MISMATCH] key values mismatch",

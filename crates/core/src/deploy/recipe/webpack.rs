@@ -17,7 +17,7 @@ pub(super) const RECIPE: Recipe = Recipe {
         text: r#"import { readFileSync } from "node:fs";
 
 export const devServer = {
-  host: "{address}",
+  host: "{anywhere}",
   port: {port},
   allowedHosts: ["{first}"],
   server: {

@@ -164,7 +164,9 @@ fn has_effect(recipe: &Recipe, s: &Setting) -> Result<()> {
     if s.port.is_some_and(|p| p != recipe.facts.port) && !says(&["{port}"]) {
         return nothing("--port", elsewhere, "leave --port away, and change it where they are set");
     }
-    if s.address.is_some() && !says(&["{address}", "{addresses", "{listen}", "{goaddress}", "{rabbit}"]) {
+    if s.address.is_some()
+        && !says(&["{address}", "{addresses", "{listen", "{goaddress}", "{rabbit}", "{anywhere}", "{all}"])
+    {
         return nothing("--address", elsewhere, "leave --address away, and change it where they are set");
     }
     // Nobody may believe that others are kept out who are not.
@@ -269,6 +271,19 @@ fn values(recipe: &Recipe, s: &Setting, place: &Path, both: bool) -> Values {
         ("also_plain", also(" ", s.redirect.unwrap_or(80))),
         ("comma", also(",", port)),
         ("comma_plain", also(",", s.redirect.unwrap_or(80))),
+        // Both families where it listens everywhere: on Linux a socket of IPv6 takes IPv4 too.
+        ("anywhere", s.address.map_or_else(|| "::".into(), |a| a.to_string())),
+        ("all", if addresses.is_empty() { "::".into() } else { addresses.join(" ") }),
+        ("six", if s.address.is_none() { format!(",:::{port} v6only") } else { String::new() }),
+        (
+            "six_plain",
+            if s.address.is_none() { format!(",:::{} v6only", s.redirect.unwrap_or(80)) } else { String::new() },
+        ),
+        (
+            "family",
+            if s.address.is_none_or(|a| a.is_ipv6()) { "SWOOLE_SOCK_TCP6" } else { "SWOOLE_SOCK_TCP" }.to_owned(),
+        ),
+        ("listen6", s.address.map_or_else(|| "[::]:".into(), before_port)),
         ("listen", s.address.map_or_else(|| "*:".into(), before_port)),
         ("owner", owner),
         ("mode", format!("{:04o}", recipe.facts.mode)),
@@ -302,6 +317,7 @@ fn flags(s: &Setting, (port, usual): (u16, u16), has_aliases: bool, both: bool) 
     flag("bound", s.address.is_some());
     flag("aliases", has_aliases);
     flag("both", both);
+    flag("v6", both || s.address.is_none_or(|a| a.is_ipv6()));
     // There Apache listens on port 80 alone as it comes.
     let is_windows = s.system == System::Windows;
     flag("windows", is_windows);

@@ -37,14 +37,7 @@ differential *options:
 
 # Carries out recipes with the real servers, each on a machine of its own, and writes what held into docs/servers.md: as root.
 recipes:
-    #!/usr/bin/env bash
-    set -euo pipefail
-    table=$(mktemp); trap 'rm -f "$table"' EXIT
-    export TAMGA_TESTS_RECIPES=$table
-    cargo nextest run --workspace --no-fail-fast -E 'test(/carried::/)' || failed=1
-    TAMGA_TESTS_WRITE=1 cargo nextest run --workspace -E 'test(/servers_page::/)'
-    cat docs/servers.md
-    exit ${failed:-0}
+    .ci/recipes
 
 # Writes the transcripts of docs/cli again: read them
 transcripts:

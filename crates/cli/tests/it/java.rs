@@ -2,10 +2,13 @@
 
 use crate::lab;
 use serde_json::Value;
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Read as _, Write as _};
+use std::net::TcpStream;
 use std::path::Path;
 use std::process::{Command, Stdio};
+use std::time::Duration;
 use tamga_testkit::sandbox::{Sandbox, has};
+use tamga_testkit::server::free_port;
 
 /// Makes stores, lists them, visits an address with one.
 const JUDGE: &str = r#"
@@ -142,4 +145,51 @@ fn a_root_goes_into_every_jvm_and_out_again_byte_for_byte() {
     assert_eq!(row(&v, "eight/jre/lib/security/cacerts")["change"], "failed", "{v}");
     assert_eq!(row(&v, "twenty-one/lib/security/cacerts")["change"], "added", "{v}");
     assert_eq!(std::fs::read(old.join("cacerts")).unwrap(), b"\xfe\xed\xfe\xed damaged");
+}
+
+/// What the recipe prints for a class of the application's, compiled as it stands and run by an embedded Tomcat.
+#[test]
+fn springs_redirect_is_run_by_an_embedded_tomcat() {
+    if !has(&["java", "javac", "/usr/share/java/tomcat10-catalina.jar"]) {
+        return;
+    }
+    let s = crate::lab();
+    let [plain, tls] = [free_port(), free_port()].map(|p| p.to_string());
+    let redirect = format!("--redirect={plain}");
+    let words = ["recipe", "spring", "charts", &redirect, "--port", &tls, "--address", "127.0.0.1"];
+    let recipe = s.json(&words).expect(0).json()["recipe"].clone();
+    let steps = recipe["steps"].as_array().unwrap();
+    let step = steps.iter().find(|w| w["what"].as_str().unwrap().starts_with("plain HTTP to HTTPS")).unwrap();
+    let method: Vec<&str> = step["lines"].as_array().unwrap().iter().map(|l| l.as_str().unwrap()).collect();
+    let frame = include_str!("../java/Embedded.java");
+    std::fs::write(s.lab("Embedded.java"), frame.replace("    // RECIPE", &method.join("\n"))).unwrap();
+    let jars = "/usr/share/java/*:/usr/share/tomcat10/lib/*";
+    let compiled = Command::new("javac").args(["-cp", jars, "-d"]).arg(s.lab("")).arg(s.lab("Embedded.java")).output();
+    let compiled = compiled.unwrap();
+    assert!(compiled.status.success(), "{}", String::from_utf8_lossy(&compiled.stderr));
+    let path = format!("{}:{jars}", s.lab("").display());
+    let mut child = Command::new("java").args(["-cp", &path, "Embedded"]).stderr(Stdio::null()).spawn().unwrap();
+    let ask = |host: &str| {
+        let mut socket = TcpStream::connect(format!("127.0.0.1:{plain}")).ok()?;
+        socket.set_read_timeout(Some(Duration::from_secs(10))).ok()?;
+        write!(socket, "GET /tide?at=6 HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\n\r\n").ok()?;
+        let mut said = String::new();
+        socket.read_to_string(&mut said).ok().filter(|n| *n > 0)?;
+        Some(said)
+    };
+    let mut answers = Vec::new();
+    for host in ["charts.saltmarsh.test", "charts.saltmarsh.test:80", "127.0.0.1", "[::1]"] {
+        let said = (0..150).find_map(|_| {
+            std::thread::sleep(Duration::from_millis(100));
+            ask(host)
+        });
+        answers.push((host, said.unwrap_or_default()));
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    for (host, said) in answers {
+        let name = host.trim_end_matches(":80");
+        let location = format!("Location: https://{name}:{tls}/tide?at=6");
+        assert!(said.lines().any(|l| l == location) && said.contains(" 302 "), "{host}: {said}");
+    }
 }

@@ -52,6 +52,7 @@ mod padlock;
 mod policies;
 mod preludes;
 mod privileges;
+mod readers;
 mod recipes;
 mod redirects;
 mod remembered;

@@ -352,7 +352,11 @@ impl Recipe {
             Some(longest) => Err(Error::Objection {
                 code: Code::ValidityTooLong.word(),
                 what: format!("clients of {} refuse a certificate of more than {} days", self.id, longest.whole_days()),
-                why: format!("this one lasts {} days, and begins an hour before it is made", whole.whole_days()),
+                why: format!(
+                    "from its first moment to its last this one has {} days and {} hours",
+                    whole.whole_days(),
+                    (whole.seconds() - Span::days(whole.whole_days()).seconds()) / 3600
+                ),
                 instead: format!("make one that they take: tamga issue NAME… --for {}", self.id),
             }),
         }

@@ -53,8 +53,25 @@ spring:
             "tamga recipe jvm {label}",
         ),
         by_hand(
-            "plain HTTP to HTTPS needs a second connector, in code",
-            "new TomcatServletWebServerFactory() { … addAdditionalTomcatConnectors(…) … }",
+            "?redirect plain HTTP to HTTPS: a second connector, in a class with @Configuration (org.apache.catalina, org.apache.tomcat)",
+            r#"?redirect @Bean
+?redirect WebServerFactoryCustomizer<TomcatServletWebServerFactory> plainToHttps() {
+?redirect     return factory -> {
+?redirect         Connector plain = new Connector();
+?redirect         plain.setPort({plain});
+?redirect ?bound         plain.setProperty("address", "{address}");
+?redirect         plain.setRedirectPort({port});
+?redirect         factory.addAdditionalTomcatConnectors(plain);
+?redirect         factory.addContextCustomizers(context -> {
+?redirect             SecurityCollection everything = new SecurityCollection();
+?redirect             everything.addPattern("/*");
+?redirect             SecurityConstraint onlyByTls = new SecurityConstraint();
+?redirect             onlyByTls.setUserConstraint("CONFIDENTIAL");
+?redirect             onlyByTls.addCollection(everything);
+?redirect             context.addConstraint(onlyByTls);
+?redirect         });
+?redirect     };
+?redirect }"#,
         ),
     ],
     unit: "",
@@ -77,5 +94,5 @@ spring:
             remedy: "tamga match DIR shows which key matches which certificate",
         },
     ],
-    tried: Tried::Form("the file was read by a YAML parser"),
+    tried: Tried::Form("the file was read by a YAML parser; the redirect was run by an embedded Tomcat 10"),
 };

@@ -83,8 +83,8 @@ asyncio.run(main())
     ],
     unit: "",
     check: "python3 -m py_compile server.py",
-    start: "",
-    reload: "python3 server.py",
+    start: "python3 server.py",
+    reload: "tamga export {label} --as fingerprint\npython3 server.py",
     notices: false,
     proof: ("what it prints", "webtransport on port {port}"),
     faults: &[

@@ -37,7 +37,9 @@ pub(super) const RECIPE: Recipe = Recipe {
         cipher_list = "DEFAULT"
         ecdh_curve = ""
         tls_min_version = "{minimum}"
-        tls_max_version = "1.3"
+?only13         tls_max_version = "1.3"
+!only13         # It says itself that most clients cannot do EAP-TLS with TLS 1.3.
+!only13         tls_max_version = "1.2"
     }
     tls {
         tls = tls-common
@@ -70,6 +72,18 @@ pub(super) const RECIPE: Recipe = Recipe {
     notices: false,
     proof: ("/var/log/freeradius/radius.log", "Ready to process requests"),
     faults: &[
+        KnownError {
+            text: "(TLS) Alert write:fatal:unsupported certificate",
+            code: Some(Code::PurposeMissing),
+            why: "the client showed a certificate that is not for clients",
+            remedy: "tamga issue NAME --purpose client --issuer AUTHORITY",
+        },
+        KnownError {
+            text: "(TLS) Alert read:fatal:internal error",
+            code: None,
+            why: "the client ended the handshake: most often the name in its domain_match is not in the certificate",
+            remedy: "compare domain_match with tamga show LABEL",
+        },
         KnownError {
             text: "rlm_eap_tls: Failed initializing SSL context",
             code: None,

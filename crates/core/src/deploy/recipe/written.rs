@@ -360,6 +360,9 @@ fn before_port(address: IpAddr) -> String {
 /// `is_own`: the files are brought to a directory of the server's.
 fn remarks(recipe: &Recipe, s: &Setting, is_own: bool) -> Vec<String> {
     let mut out = Vec::new();
+    if s.system != System::HERE {
+        out.push(format!("these steps are for {}", s.system.name()));
+    }
     if s.redirect.is_some() {
         out.push(
             "307 and no Strict-Transport-Security: a browser remembers a 301 and that header for a test name, and then \

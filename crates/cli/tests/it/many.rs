@@ -140,3 +140,39 @@ fn a_list_that_counts_decides_and_one_that_does_not_is_said() {
     s.run(&["check", "charts", "--revocation", "sometimes"]).expect(2);
     s.run(&["check", "charts", "--crl", "charts/root.pem"]).expect(3);
 }
+
+/// Few matches are looked up one by one, many are read on to: both find the same, in every spelling of a pattern.
+#[test]
+fn a_pattern_finds_few_and_many_alike() {
+    let s = lab();
+    let labels: Vec<String> = (0..1_300).map(|n| format!("gauge-{n}.saltmarsh.test")).collect();
+    std::fs::write(s.lab("gauges.txt"), labels.join("\n")).unwrap();
+    s.run(&["issue", "--list", "gauges.txt"]).expect(0);
+    let total = |pattern: &str| {
+        let all = s.json(&["list", pattern]).expect(0).json();
+        assert_eq!(
+            all["certificates"].as_array().unwrap().len(),
+            usize::try_from(all["total"].as_u64().unwrap()).unwrap()
+        );
+        all["total"].as_u64().unwrap()
+    };
+    let count = |takes: &dyn Fn(&str) -> bool| labels.iter().filter(|l| takes(l)).count() as u64;
+    // `charts` of the lab has names of that domain too.
+    for (pattern, wanted) in [
+        ("gauge-12*", count(&|l| l.starts_with("gauge-12"))),
+        ("GAUGE-12*", count(&|l| l.starts_with("gauge-12"))),
+        ("gauge*", 1_300),
+        ("gauge-*7.saltmarsh.test", count(&|l| l.ends_with("7.saltmarsh.test"))),
+        ("*-77.*", 1),
+        ("99", count(&|l| l.contains("99"))),
+        ("gauge-[1*", 0),
+        ("gauge-?*", 0),
+        ("*.saltmarsh.test", 1_301),
+        ("charts*", 1),
+    ] {
+        assert_eq!(total(pattern), wanted, "{pattern}");
+    }
+    let page = s.run(&["list", "gauge-12*", "--page", "2"]).expect(0).out;
+    let all = count(&|l| l.starts_with("gauge-12"));
+    assert!(page.contains(&format!("page 2 of 2, {all} in all")), "{page}");
+}

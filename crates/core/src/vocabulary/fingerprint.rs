@@ -55,6 +55,12 @@ impl FromStr for Sha256Fingerprint {
     /// # Ok::<(), tamga_core::error::Error>(())
     /// ```
     fn from_str(typed: &str) -> Result<Sha256Fingerprint> {
+        // As a ledger has it; a list reads a million of them.
+        if let Ok(found) = <[u8; 64]>::try_from(typed.as_bytes())
+            && found.iter().all(|b| b.is_ascii_digit() || (b'a'..=b'f').contains(b))
+        {
+            return Ok(Sha256Fingerprint(found));
+        }
         // Colons, spaces and the invisible mark that a console puts before a copied line do not matter.
         let digits: Option<Vec<u8>> = typed
             .chars()

@@ -213,9 +213,9 @@ fn node_reads_what_is_written_for_windows_and_takes_a_renewed_pair_by_itself() {
 fn a_system_that_a_recipe_does_not_know_is_refused() {
     let s = quoted();
     let ran = s.run(&["recipe", "redis", "ec", "--system", "windows"]).expect(2);
-    assert!(ran.err.contains("no recipe of redis for Windows") && ran.err.contains("recipe general"), "{}", ran.err);
+    assert!(ran.err.contains("no recipe for redis on Windows") && ran.err.contains("recipe general"), "{}", ran.err);
     let ran = s.run(&["recipe", "iis", "ec", "--system", "linux"]).expect(2);
-    assert!(ran.err.contains("no recipe of iis for Linux"), "{}", ran.err);
+    assert!(ran.err.contains("no recipe for iis on Linux"), "{}", ran.err);
     assert!(s.run(&["recipe", "iis", "ec"]).expect(0).out.contains("Import-PfxCertificate"));
     assert!(s.run(&["recipe", "nginx", "ec"]).expect(0).out.contains("/etc/nginx"));
     let ran = s.run(&["recipe", "nginx", "ec", "--system", "windows", "--install", "--dry-run"]).expect(2);

@@ -64,7 +64,7 @@ impl Recipe {
             (Some(found), ..) => Ok((found, wanted)),
             (None, None, Some(own)) => Ok((self, own)),
             _ => Err(Error::Contradiction {
-                what: format!("there is no recipe of {} for {}", self.id, wanted.name()),
+                what: format!("there is no recipe for {} on {}", self.id, wanted.name()),
                 why: format!("its steps are known for {} only", self.facts.system.unwrap_or(wanted).name()),
                 instead: format!("tamga recipe {} LABEL says what any server wants", GENERAL.id),
             }),

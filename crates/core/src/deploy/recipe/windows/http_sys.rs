@@ -2,23 +2,15 @@
 
 use super::super::act::{by_hand, look};
 use super::super::template::Quote;
-use super::super::{COMMON, Config, Facts, KnownError, Placement, Recipe, System, Tried, WEB};
-use crate::deploy::export::Form;
+use super::super::{Config, Facts, KnownError, Placement, Recipe, Tried};
+use super::STORED;
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
     id: "admin-console",
     also: &["http-sys"],
     title: "The admin console of Windows and other services of HTTP.sys, by thumbprint",
-    facts: Facts {
-        keys: COMMON,
-        form: Form::Pkcs12,
-        chain: "in the key store of the machine, with intermediates",
-        owner: "",
-        passphrase: "asked for once at the import, never stored",
-        system: Some(System::Windows),
-        ..WEB
-    },
+    facts: Facts { ..STORED },
     config: Config {
         path: "{label}-http-sys.ps1",
         place: Placement::Yours("run beside the key store on the Windows machine, in PowerShell as administrator"),

@@ -46,7 +46,8 @@ mod remote_desktop;
 mod sqlserver;
 mod winrm;
 
-use super::Recipe;
+use super::{COMMON, Facts, Recipe, System, WEB};
+use crate::deploy::export::Form;
 
 pub use bring::is_drive_path;
 pub(super) use bring::{bring, bring_clients, place, slashed};
@@ -54,6 +55,17 @@ pub(super) use bring::{bring, bring_clients, place, slashed};
 pub(super) const REMOTE_DESKTOP: Recipe = remote_desktop::RECIPE;
 pub(super) const ADMIN_CONSOLE: Recipe = http_sys::RECIPE;
 pub(super) const WINRM: Recipe = winrm::RECIPE;
+
+/// What a service wants that finds its certificate in the store of the machine, by its thumbprint.
+const STORED: Facts = Facts {
+    keys: COMMON,
+    form: Form::Pkcs12,
+    chain: "in the key store of the machine, with intermediates",
+    owner: "",
+    passphrase: "asked for once at the import, never stored",
+    system: Some(System::Windows),
+    ..WEB
+};
 
 /// What servers that are known on Linux too want on Windows.
 pub(super) const VARIANTS: &[&Recipe] =

@@ -2,8 +2,8 @@
 
 use super::super::act::{by_hand, look};
 use super::super::template::Quote;
-use super::super::{Config, Facts, KnownError, Placement, RSA_ONLY, Recipe, System, Tried, WEB};
-use crate::deploy::export::Form;
+use super::super::{Config, Facts, KnownError, Placement, RSA_ONLY, Recipe, Tried};
+use super::STORED;
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
@@ -14,14 +14,9 @@ pub(super) const RECIPE: Recipe = Recipe {
         port: 3389,
         scheme: "",
         keys: RSA_ONLY,
-        form: Form::Pkcs12,
-        chain: "in the key store of the machine, with intermediates",
-        owner: "",
-        passphrase: "asked for once at the import, never stored",
-        system: Some(System::Windows),
         // It speaks its own protocol first.
         probe: "mstsc /v:{host}",
-        ..WEB
+        ..STORED
     },
     config: Config {
         path: "{label}-remote-desktop.ps1",

@@ -2,26 +2,15 @@
 
 use super::super::act::{by_hand, look};
 use super::super::template::Quote;
-use super::super::{Config, Facts, FileLocation, KnownError, Placement, RSA_ONLY, Recipe, System, Tried, WEB};
-use crate::deploy::export::Form;
+use super::super::{Config, Facts, KnownError, Placement, RSA_ONLY, Recipe, Tried};
+use super::STORED;
 use crate::finding::Code;
 
 pub(super) const RECIPE: Recipe = Recipe {
     id: "sqlserver",
     also: &[],
     title: "SQL Server on Windows, by thumbprint",
-    facts: Facts {
-        port: 1433,
-        scheme: "",
-        keys: RSA_ONLY,
-        form: Form::Pkcs12,
-        chain: "in the key store of the machine, with intermediates",
-        owner: "",
-        place: FileLocation::Issued,
-        passphrase: "asked for once at the import, never stored",
-        system: Some(System::Windows),
-        ..WEB
-    },
+    facts: Facts { port: 1433, scheme: "", keys: RSA_ONLY, ..STORED },
     config: Config {
         path: "{label}-sqlserver.ps1",
         place: Placement::Yours(

@@ -2,23 +2,14 @@
 
 use super::super::act::{by_hand, look};
 use super::super::template::Quote;
-use super::super::{COMMON, Config, Facts, KnownError, Placement, Recipe, System, Tried, WEB};
-use crate::deploy::export::Form;
+use super::super::{Config, Facts, KnownError, Placement, Recipe, Tried};
+use super::STORED;
 
 pub(super) const RECIPE: Recipe = Recipe {
     id: "winrm",
     also: &["windows-remote-management"],
     title: "Remote management of Windows (WinRM) over HTTPS, by thumbprint",
-    facts: Facts {
-        port: 5986,
-        keys: COMMON,
-        form: Form::Pkcs12,
-        chain: "in the key store of the machine, with intermediates",
-        owner: "",
-        passphrase: "asked for once at the import, never stored",
-        system: Some(System::Windows),
-        ..WEB
-    },
+    facts: Facts { port: 5986, ..STORED },
     config: Config {
         path: "{label}-winrm.ps1",
         place: Placement::Yours("run beside the key store on the Windows machine, in PowerShell as administrator"),

@@ -334,8 +334,12 @@ fn on_windows_nothing_of_another_system_is_typed_and_the_key_is_closed_before_it
                     lines.iter().filter(has_key).find_map(|l| l.starts_with("Copy-Item").then(|| at(l))?)
                 {
                     brought += 1;
-                    let closed = at("icacls").unwrap();
-                    assert!(closed < copied && lines[closed].contains("/inheritance:r"), "{}: {lines:?}", r.id);
+                    // Nobody owns the directory who made it before, or has a right there that he gave himself.
+                    let first = at("icacls").unwrap();
+                    for (n, part) in ["/setowner '*S-1-5-32-544'", "/reset", "/inheritance:r"].iter().enumerate() {
+                        assert!(first + n < copied && lines[first + n].contains(part), "{}: {lines:?}", r.id);
+                    }
+                    assert!(!lines[first].contains("ProgramData"), "{}: anybody may make it there", r.id);
                     // An apostrophe is doubled inside quotes.
                     let reader = "'NT SERVICE\\Tide''s:(OI)(CI)R'";
                     assert!(!on(3) || lines.iter().any(|l| l.contains(reader)), "{}: {lines:?}", r.id);

@@ -10,8 +10,10 @@ use crate::deploy::export::Form;
 use crate::vocabulary::text::Shown;
 use std::path::Path;
 
-/// Where files go that a server would read where they were made, if they were made on another machine.
-const DIRECTORY: &str = "C:/ProgramData/tls/{label}";
+/// Where files go that a server would read where they were made, if they were made on another machine. Only administrators make directories
+/// there: in `C:/ProgramData` anybody could have made this one before, and would own it.
+const DIRECTORY: &str = "C:/Program Files/tls/{label}";
+
 /// True for a path of Windows with a drive.
 ///
 /// ```
@@ -100,9 +102,9 @@ pub(in super::super) fn bring(recipe: &Recipe, s: &Setting, place: &Path, values
             all.push(there(&s.folder));
             again.push(there(&s.folder));
         }
-        // Who may read it is settled before the key is in it: S-1-5-18 is the system, S-1-5-32-544 its administrators, in every language.
+        // Who may read it is settled before the key is in it, and what somebody who made it before allowed himself goes: S-1-5-18 is the system, S-1-5-32-544 its administrators, in every language.
         all.extend(typed(
-            "New-Item -ItemType Directory -Force {place} | Out-Null\nicacls {place} /inheritance:r /grant:r '*S-1-5-18:(OI)(CI)R' '*S-1-5-32-544:(OI)(CI)F'",
+            "New-Item -ItemType Directory -Force {place} | Out-Null\nicacls {place} /setowner '*S-1-5-32-544'\nicacls {place} /reset\nicacls {place} /inheritance:r /grant:r '*S-1-5-18:(OI)(CI)R' '*S-1-5-32-544:(OI)(CI)F'",
             Quote::PowerShell,
         ));
         let right = match s.owner.as_deref().unwrap_or(recipe.facts.owner) {

@@ -7,7 +7,7 @@ const ON_LINUX: &Recipe = &jvm::RECIPE;
 
 pub(super) const RECIPE: Recipe = Recipe {
     facts: Facts {
-        place: FileLocation::Own("C:/ProgramData/tls/{label}"),
+        place: FileLocation::Own("C:/Program Files/tls/{label}"),
         system: Some(System::Windows),
         ..ON_LINUX.facts
     },

@@ -2,10 +2,10 @@
 #![no_main]
 
 use std::str::FromStr;
-use tamga_core::pki::cert::Certificate;
 use tamga_core::check::client::case::Input;
 use tamga_core::check::client::{Client, Outcome};
 use tamga_core::check::predict::predict;
+use tamga_core::pki::cert::Certificate;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::JudgedPurpose;
 use tamga_core::vocabulary::timestamp::Timestamp;

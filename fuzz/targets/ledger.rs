@@ -2,13 +2,15 @@
 #![no_main]
 
 use std::sync::OnceLock;
-use tamga_host::ledger::{Filter, Ledger, Sort, Work};
+use tamga_host::ledger::{
+    Authorities as _, Certificates as _, Filter, Journal as _, Ledger as _, Requests as _, Sort, Sqlite, Work,
+};
 
-fn ledger() -> &'static std::sync::Mutex<(tempfile::TempDir, Ledger)> {
-    static LEDGER: OnceLock<std::sync::Mutex<(tempfile::TempDir, Ledger)>> = OnceLock::new();
+fn ledger() -> &'static std::sync::Mutex<(tempfile::TempDir, Sqlite)> {
+    static LEDGER: OnceLock<std::sync::Mutex<(tempfile::TempDir, Sqlite)>> = OnceLock::new();
     LEDGER.get_or_init(|| {
         let folder = tempfile::tempdir().unwrap();
-        let ledger = Ledger::open(&folder.path().join("data")).unwrap();
+        let ledger = Sqlite::open(&folder.path().join("data")).unwrap();
         std::sync::Mutex::new((folder, ledger))
     })
 }
@@ -26,8 +28,8 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     }
     if bytes.starts_with(b"SQLite format 3") {
         let folder = tempfile::tempdir().unwrap();
-        std::fs::write(Ledger::file(folder.path()), bytes).unwrap();
-        if let Ok(Some(ledger)) = Ledger::open_existing(folder.path()) {
+        std::fs::write(Sqlite::file(folder.path()), bytes).unwrap();
+        if let Ok(Some(ledger)) = Sqlite::open_existing(folder.path()) {
             let _ = ledger.damage();
             let _ = ledger.authorities();
             let _ = ledger.in_use();

@@ -6,9 +6,9 @@
 mod memory;
 
 use std::path::{Path, PathBuf};
-use tamga_core::stores::StoreId;
 use tamga_core::deploy::hosts::{self, Wanted};
 use tamga_core::plan::ports::Files;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Goal};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {

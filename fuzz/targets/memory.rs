@@ -1,13 +1,13 @@
 //! A machine in memory for the targets: files, and what its programs answer. Included by those that survey stores.
 
-use std::str::FromStr;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use std::str::FromStr;
 use tamga_core::plan::native::{NativeEntry, StoreName};
 use tamga_core::plan::nss::{Library, NssFailure, NssView};
 use tamga_core::plan::ports::{BrowserDatabases, Commands, Entropy, Environment, Files, NativeStores};
-use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::plan::step::Invocation;
+use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
 #[derive(Default)]

@@ -5,8 +5,8 @@
 #[allow(dead_code)]
 mod memory;
 
-use tamga_core::stores::StoreId;
 use tamga_core::pki::format::mobileconfig;
+use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Goal};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {

@@ -13,7 +13,7 @@ use tamga_core::plan::step::Publication;
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::timestamp::Timestamp;
-use tamga_host::fs::{self, Lock};
+use tamga_host::fs::{Disk, Lock};
 use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Ledger, Record, Work};
 use tamga_host::places::Machine;
@@ -79,6 +79,11 @@ impl Env {
         Env { machine: self.machine.image(root), ..self.clone() }
     }
 
+    /// The files of the machine.
+    pub fn disk(&self) -> &dyn Disk {
+        self.machine.disk()
+    }
+
     /// What must stand before a command that changes the machine's stores: `sudo ` or nothing.
     pub fn raise(&self) -> &'static str {
         if self.machine.has_rights() { "" } else { "sudo " }
@@ -115,15 +120,15 @@ impl Env {
     /// run holds the lock already, it is the same one.
     ///
     /// Errors: the lock is held for too long by another run; the ledger cannot be opened.
-    pub fn open_for_change(&self) -> Result<(Arc<Lock>, Ledger)> {
+    pub fn open_for_change(&self) -> Result<(Arc<Lock>, Box<dyn Ledger>)> {
         let held = self.held.lock().unwrap_or_else(|e| e.into_inner()).upgrade();
         if let Some(lock) = held {
-            return Ok((lock, Ledger::open(self.machine.data())?));
+            return Ok((lock, self.machine.ledgers().open(self.machine.data())?));
         }
         places::refuse_if_open(&self.machine)?;
-        let lock = Arc::new(fs::lock(self.machine.data())?);
-        let ledger = Ledger::open(self.machine.data())?;
-        self.recover(&ledger)?;
+        let lock = Arc::new(self.disk().lock(self.machine.data())?);
+        let ledger = self.machine.ledgers().open(self.machine.data())?;
+        self.recover(&*ledger)?;
         *self.held.lock().unwrap_or_else(|e| e.into_inner()) = Arc::downgrade(&lock);
         Ok((lock, ledger))
     }
@@ -133,7 +138,7 @@ impl Env {
     /// Errors: as for [`Env::open_for_change`].
     pub fn open_for_apply(&self) -> Result<(Lock, Arc<Lock>)> {
         places::refuse_if_open(&self.machine)?;
-        let apply = fs::lock_apply(self.machine.data())?;
+        let apply = self.disk().lock_apply(self.machine.data())?;
         self.applying.store(true, Ordering::Relaxed);
         Ok((apply, self.open_for_change()?.0))
     }
@@ -149,8 +154,8 @@ impl Env {
         }
     }
 
-    fn recover(&self, ledger: &Ledger) -> Result<()> {
-        let another = !self.applying.load(Ordering::Relaxed) && fs::is_applying(self.machine.data());
+    fn recover(&self, ledger: &dyn Ledger) -> Result<()> {
+        let another = !self.applying.load(Ordering::Relaxed) && self.disk().is_applying(self.machine.data());
         for line in recover::recover(ledger, &self.machine, self.now, another)? {
             self.caller.note(&line);
         }
@@ -160,8 +165,8 @@ impl Env {
     /// The ledger if there is one: looking makes nothing.
     ///
     /// Errors: it cannot be opened.
-    pub fn open_to_look(&self) -> Result<Option<Ledger>> {
-        Ok(Ledger::open_existing(self.machine.data())?)
+    pub fn open_to_look(&self) -> Result<Option<Box<dyn Ledger>>> {
+        Ok(self.machine.ledgers().open_existing(self.machine.data())?)
     }
 
     /// Every authority of the ledger.
@@ -175,23 +180,23 @@ impl Env {
     }
 
     /// Puts files in place under the journal: one durable commit before, the files, the row away.
-    pub fn publish(&self, ledger: &Ledger, change: &Change<'_>) -> Result<()> {
+    pub fn publish(&self, ledger: &dyn Ledger, change: &Change<'_>) -> Result<()> {
         self.publish_with(ledger, change, &[]).map(|_| ())
     }
 
     /// The same with further work begun in the same commit; returns its ids.
-    pub fn publish_with(&self, ledger: &Ledger, change: &Change<'_>, further: &[&Work]) -> Result<Vec<i64>> {
+    pub fn publish_with(&self, ledger: &dyn Ledger, change: &Change<'_>, further: &[&Work]) -> Result<Vec<i64>> {
         let work = change.work();
         let mut all = vec![(&work, &change.record)];
         all.extend(further.iter().map(|w| (*w, &Record::Nothing)));
         let ids = ledger.begin_all(&all, self.now)?;
-        if let Err(e) = fs::publish(change.publication, change.sha256.short()) {
+        if let Err(e) = self.disk().publish(change.publication, change.sha256.short()) {
             // Undone at once; if even that fails, the next run finds the journal's row.
             self.recover(ledger)?;
             return Err(e.into());
         }
         if change.answers {
-            fs::remove(&change.publication.folder.join(REQUEST_FILE))?;
+            self.disk().remove(&change.publication.folder.join(REQUEST_FILE))?;
         }
         ledger.finish(ids[0], &work)?;
         Ok(ids[1..].to_vec())

@@ -11,7 +11,6 @@ use tamga_core::plan::ports::Environment;
 use tamga_core::plan::ports::Files;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::error::Error;
-use tamga_host::fs;
 use tamga_host::ledger::{Record, Work};
 
 /// The file that this system's resolver reads first.
@@ -151,7 +150,7 @@ pub fn hosts(env: &Env, request: &Request) -> Result<Report> {
         }
     };
     let copy = copy_of(&file);
-    let copy = (is_changed && env.machine.real(&copy).exists()).then_some(copy);
+    let copy = (is_changed && env.machine.exists(&copy)).then_some(copy);
     // Programs of Windows look into a file of their own.
     let guest = env.machine.env("WSL_DISTRO_NAME").is_some() && request.file.is_none();
     let windows_differs = guest && verb == Verb::Add && env.machine.exists(Path::new(FILE_OF_WINDOWS));
@@ -160,7 +159,7 @@ pub fn hosts(env: &Env, request: &Request) -> Result<Report> {
 
 fn read(env: &Env, file: &Path) -> Result<Vec<u8>> {
     let real = env.machine.real(file);
-    match fs::read_regular(&real).map(|b| b.to_vec()) {
+    match env.disk().read(&real).map(|b| b.to_vec()) {
         Ok(text) => Ok(text),
         Err(e) => Err(Error::file("reading", &real)(e).into()),
     }
@@ -184,11 +183,11 @@ fn put(env: &Env, file: &Path, plan: &hosts::Plan, again: &str) -> Result<()> {
         }
     };
     let done = env.machine.with_rights_for(file, || {
-        fs::rewrite(&real, &plan.text, &copy)?;
-        if plan.has_block { Ok(()) } else { fs::remove(&copy) }
+        env.disk().rewrite(&real, &plan.text, &copy)?;
+        if plan.has_block { Ok(()) } else { env.disk().remove(&copy) }
     });
     if let Some((_lock, ledger, work, id)) = journaled {
-        let clean = || fs::unstage(&real).and_then(|()| fs::unstage(&copy));
+        let clean = || env.disk().unstage(&real).and_then(|()| env.disk().unstage(&copy));
         if done.is_ok() || env.machine.with_rights_for(file, clean).is_ok() {
             ledger.finish(id, &work)?;
         }

@@ -159,8 +159,8 @@ pub fn identity(env: &Env, request: &Request) -> Result<Report> {
     }
     let mut rows = Vec::new();
     for issued in &wanted(env, request.label.as_deref(), is_status)? {
-        let chain =
-            certificates(&[issued.folder.join(CERTIFICATE_FILE)]).unwrap_or_else(|_| vec![issued.certificate.clone()]);
+        let chain = certificates(env, &[issued.folder.join(CERTIFICATE_FILE)])
+            .unwrap_or_else(|_| vec![issued.certificate.clone()]);
         let identity = Identity { label: issued.label.clone(), chain };
         for mut place in identity::places(&env.machine) {
             name_known(env, &mut place)?;
@@ -283,9 +283,9 @@ fn at(env: &Env, request: &Request, issued: &Issued, identity: &Identity, place:
     }
     if place.guarded && env.machine.password().is_none() && env.caller.is_present() {
         let of = format!("the primary password of {}", place.folder.shown());
-        env.machine.know_password(Secret::default().needed(&*env.caller, &of)?);
+        env.machine.know_password(Secret::default().needed(env, &of)?);
     } else if place.guarded
-        && let Some(given) = request.secret.given(&*env.caller)?
+        && let Some(given) = request.secret.given(env)?
     {
         env.machine.know_password(given);
     }

@@ -41,7 +41,7 @@ impl Env {
         match stored {
             Stored::Open(key) => Ok((key, None)),
             Stored::Locked(locked) => {
-                let (key, passphrase) = secret.open(&*self.caller, of, |p| locked.open(p))?;
+                let (key, passphrase) = secret.open(self, of, |p| locked.open(p))?;
                 Ok((key, Some(passphrase)))
             }
         }
@@ -57,7 +57,7 @@ impl Env {
         certificate: &Certificate,
         secret: &Secret,
     ) -> Result<PrivateKey> {
-        let stored = stored_key(label, &directory.join(KEY_FILE))?;
+        let stored = self.stored_key(label, &directory.join(KEY_FILE))?;
         own(self.open_key(stored, &format!("the key of {label}"), secret)?, certificate, label, directory)
     }
 
@@ -65,7 +65,7 @@ impl Env {
     ///
     /// Errors: as for [`Env::key_of`]; the chain cannot be read.
     pub fn chain_and_key(&self, i: &Issued, secret: &Secret) -> Result<(Vec<Vec<u8>>, PrivateKey)> {
-        let chain = pem::certificates(&fs::read_named(&i.folder.join(CERTIFICATE_FILE))?);
+        let chain = pem::certificates(&self.disk().read_named(&i.folder.join(CERTIFICATE_FILE))?);
         Ok((chain, self.key_of(&i.label, &i.folder, &i.certificate, secret)?))
     }
 
@@ -86,27 +86,27 @@ impl Env {
         secret: &Secret,
     ) -> Result<(Box<dyn SigningKey>, Option<Passphrase>)> {
         authority::can_sign(a)?;
-        let stored = stored_key(&a.label, &a.folder.join(KEY_FILE))?;
+        let stored = self.stored_key(&a.label, &a.folder.join(KEY_FILE))?;
         let (key, passphrase) = self.open_stored(stored, &format!("the key of {}", a.label), secret)?;
         Ok((Box::new(own(key, &a.certificate, &a.label, &a.folder)?), passphrase))
     }
-}
 
-/// True if an authority's key is here and needs a passphrase.
-pub fn is_locked(a: &Authority) -> bool {
-    fs::read_regular(&a.folder.join(KEY_FILE)).is_ok_and(|bytes| private_key::is_locked(&bytes))
-}
+    /// True if an authority's key is here and needs a passphrase.
+    pub fn is_locked(&self, a: &Authority) -> bool {
+        self.disk().read(&a.folder.join(KEY_FILE)).is_ok_and(|bytes| private_key::is_locked(&bytes))
+    }
 
-/// The key in a file, perhaps locked.
-///
-/// Errors: the file is missing or holds no key.
-pub fn stored_key(label: &str, path: &Path) -> Result<Stored> {
-    match fs::read_named(path) {
-        Ok(bytes) => Ok(private_key::read(&bytes, &fs::name_of(path))?),
-        Err(tamga_host::error::Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
-            Err(Error::KeyMissing { label: label.to_owned(), path: path.to_owned() }.into())
+    /// The key in a file, perhaps locked.
+    ///
+    /// Errors: the file is missing or holds no key.
+    pub fn stored_key(&self, label: &str, path: &Path) -> Result<Stored> {
+        match self.disk().read_named(path) {
+            Ok(bytes) => Ok(private_key::read(&bytes, &fs::name_of(path))?),
+            Err(tamga_host::error::Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
+                Err(Error::KeyMissing { label: label.to_owned(), path: path.to_owned() }.into())
+            }
+            Err(e) => Err(e.into()),
         }
-        Err(e) => Err(e.into()),
     }
 }
 
@@ -123,24 +123,25 @@ pub fn own(key: PrivateKey, certificate: &Certificate, label: &str, directory: &
 /// Every certificate of some files.
 ///
 /// Errors: a file without any, or with one that is malformed.
-pub fn certificates(files: &[PathBuf]) -> Result<Vec<Certificate>> {
-    read_by(files, Certificate::read)
+pub fn certificates(env: &Env, files: &[PathBuf]) -> Result<Vec<Certificate>> {
+    read_by(env, files, Certificate::read)
 }
 
 /// The same as a server would send them: what has the shape of a certificate is one, whatever is wrong with its fields.
 ///
 /// Errors: a file without any, or with octets of another shape.
-pub fn certificates_as_sent(files: &[PathBuf]) -> Result<Vec<Certificate>> {
-    read_by(files, |der, what| Certificate::read_any(der).map_or_else(|| Certificate::read(der, what), Ok))
+pub fn certificates_as_sent(env: &Env, files: &[PathBuf]) -> Result<Vec<Certificate>> {
+    read_by(env, files, |der, what| Certificate::read_any(der).map_or_else(|| Certificate::read(der, what), Ok))
 }
 
 fn read_by(
+    env: &Env,
     files: &[PathBuf],
     read: impl Fn(&[u8], &str) -> tamga_core::error::Result<Certificate>,
 ) -> Result<Vec<Certificate>> {
     let mut out = Vec::new();
     for path in files {
-        let bytes = fs::read_named(path)?;
+        let bytes = env.disk().read_named(path)?;
         let what = fs::name_of(path);
         let ders = pem::certificates(&bytes);
         if ders.is_empty() {

@@ -21,7 +21,6 @@ use tamga_core::stores::trust::{self, Goal, Root, Store};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
-use tamga_host::ledger::Ledger;
 
 /// What was done, or would be.
 pub type Report = Answer<Done, Plan>;
@@ -174,8 +173,8 @@ type Found = (&'static dyn Store, Root, bool);
 /// Errors: the ledger cannot be read or written. What fails in a store remains, and is reported.
 pub fn leave(env: &Env, bundles: &[PathBuf]) -> Result<Report> {
     let data = env.machine.data().to_path_buf();
-    let has_data = Ledger::file(&data).exists();
-    let bundles = &bundles_of(env.open_to_look()?.as_ref(), bundles)?;
+    let has_data = env.machine.ledgers().is_there(&data);
+    let bundles = &bundles_of(env, env.open_to_look()?.as_deref(), bundles)?;
     let found = found(env, bundles)?;
     let directories = directories(env)?;
     if env.dry_run {
@@ -228,7 +227,7 @@ pub fn leave(env: &Env, bundles: &[PathBuf]) -> Result<Report> {
     }
     done.remove_data(env, has_data)?;
     for path in directories {
-        let has_key = path.join(KEY_FILE).exists();
+        let has_key = env.disk().exists(&path.join(KEY_FILE));
         done.remains.push(Remains::Directory { path, has_key });
     }
     Ok(Answer::Done(done))
@@ -255,7 +254,7 @@ fn found(env: &Env, bundles: &[PathBuf]) -> Result<Vec<Found>> {
 fn directories(env: &Env) -> Result<BTreeSet<PathBuf>> {
     let Some(l) = env.open_to_look()? else { return Ok(BTreeSet::new()) };
     let waiting = l.all_waiting()?.into_iter().filter(|w| !w.is_authority).map(|w| w.folder);
-    Ok(l.directories()?.into_iter().chain(waiting).filter(|f| f.exists()).collect())
+    Ok(l.directories()?.into_iter().chain(waiting).filter(|f| env.disk().exists(f)).collect())
 }
 
 impl Done {
@@ -273,7 +272,7 @@ impl Done {
                 let question =
                     format!("{mark} in {} has Tamga's mark, but no ledger here knows it: take it out", store.id());
                 if *known || env.caller.confirm(Question::Other(&question)) == Some(true) {
-                    self.rows.extend(apply(env, &ledger, &[*store], root, bundles, Goal::Remove)?);
+                    self.rows.extend(apply(env, &*ledger, &[*store], root, bundles, Goal::Remove)?);
                 } else {
                     self.keep(Remains::UnknownRoot { mark, store: store.id() });
                 }
@@ -294,12 +293,12 @@ impl Done {
     /// The data directory goes if the caller says so, and only when nothing is left in a store that it would be needed for.
     fn remove_data(&mut self, env: &Env, had: bool) -> Result<()> {
         let data = env.machine.data();
-        if !data.exists() {
+        if !env.disk().exists(data) {
             return Ok(());
         }
         if !had {
             // Made by this run for its lock alone.
-            return remove(data);
+            return remove(env, data);
         }
         if self.outcome != Outcome::Good {
             self.remains.push(Remains::DataInUse(data.to_owned()));
@@ -311,7 +310,7 @@ impl Done {
         );
         match env.caller.confirm(Question::Other(&question)) {
             Some(true) => {
-                remove(data)?;
+                remove(env, data)?;
                 self.data = Some(data.to_owned());
             }
             Some(false) => self.remains.push(Remains::DataKept(data.to_owned())),
@@ -323,18 +322,18 @@ impl Done {
 
 /// Removes what Tamga put into the data directory, then the directory if nothing else is in it. Under its lock: nobody else is at
 /// work in it then, and the lock itself goes last.
-fn remove(data: &Path) -> Result<()> {
-    let _lock = fs::lock(data)?;
+fn remove(env: &Env, data: &Path) -> Result<()> {
+    let _lock = env.disk().lock(data)?;
     for name in tamga_host::ledger::FILES {
-        fs::remove(&data.join(name))?;
+        env.disk().remove(&data.join(name))?;
     }
     for name in ["authorities", "trust"] {
-        fs::remove_tree(&data.join(name))?;
+        env.disk().remove_tree(&data.join(name))?;
     }
     for name in [fs::APPLY, fs::CHANGE] {
-        fs::remove(&data.join(name))?;
+        env.disk().remove(&data.join(name))?;
     }
     // Something of the person's own in it: the directory stays.
-    fs::remove_directory(data);
+    env.disk().remove_directory(data);
     Ok(())
 }

@@ -10,7 +10,6 @@ use tamga_core::error::{Diagnostic, Error, Kind};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::error::Error as HostError;
-use tamga_host::fs;
 use tamga_host::ledger::{Record, Waiting, Work};
 
 /// The directory for a label's files, absolute: the ledger must find it again from anywhere.
@@ -96,7 +95,7 @@ impl Diagnostic for Occupied {
 
 /// Refuses if one of these names is taken in a directory, and says by what.
 pub(crate) fn unoccupied(env: &Env, directory: &Path, names: &[&str]) -> Result<()> {
-    let taken = names.iter().map(|n| directory.join(n)).find(|path| path.symlink_metadata().is_ok());
+    let taken = names.iter().map(|n| directory.join(n)).find(|path| env.disk().is_taken(path));
     let Some(path) = taken else { return Ok(()) };
     let mut by = Occupant::Unknown;
     if let Some(ledger) = env.open_to_look()? {
@@ -118,9 +117,9 @@ pub(crate) fn write_journaled(env: &Env, output: &Path, bytes: &[u8], mode: u32)
     let said = format!("writing {} was interrupted; run the same command again", output.shown());
     let work = Work::Replace { said, files: vec![whole.into()] };
     let id = ledger.begin(&work, &Record::Nothing, env.now)?;
-    let written = fs::write_whole(output, bytes, mode);
+    let written = env.disk().write_whole(output, bytes, mode);
     // A staged file that could not even be removed keeps its row.
-    if written.is_ok() || fs::unstage(output).is_ok() {
+    if written.is_ok() || env.disk().unstage(output).is_ok() {
         ledger.finish(id, &work)?;
     }
     Ok(written?)
@@ -128,7 +127,7 @@ pub(crate) fn write_journaled(env: &Env, output: &Path, bytes: &[u8], mode: u32)
 
 /// Refuses to replace another file of that name without a yes.
 pub(crate) fn may_replace(env: &Env, output: &Path, new: &[u8]) -> Result<()> {
-    let Ok(there) = fs::read_regular(output) else { return Ok(()) };
+    let Ok(there) = env.disk().read(output) else { return Ok(()) };
     if **there == *new || env.caller.confirm(Question::ReplaceFile(output)) == Some(true) {
         return Ok(());
     }
@@ -142,19 +141,19 @@ pub(crate) fn may_replace(env: &Env, output: &Path, new: &[u8]) -> Result<()> {
 }
 
 /// Keeps a key out of version control: by a new `.gitignore`, or by a remark with the line to add. None outside of a repository.
-pub(crate) fn keep_out_of_version_control(output: &Path) -> Result<Option<String>> {
+pub(crate) fn keep_out_of_version_control(env: &Env, output: &Path) -> Result<Option<String>> {
     let file = absolute(output)?;
     let (Some(directory), Some(name)) = (file.parent(), file.file_name().map(|n| n.to_string_lossy().into_owned()))
     else {
         return Ok(None);
     };
-    if !directory.ancestors().any(|a| a.join(".git").exists()) {
+    if !directory.ancestors().any(|a| env.disk().exists(&a.join(".git"))) {
         return Ok(None);
     }
     let ignore = directory.join(".gitignore");
     const OURS: &str = "# Private keys: never commit them.\n";
     let covered = |line: &str| [name.as_str(), "*"].contains(&line.trim().trim_start_matches('/'));
-    let text = match fs::read_to_replace(&ignore).map(|b| String::from_utf8_lossy(&b).into_owned()) {
+    let text = match env.disk().read_to_replace(&ignore).map(|b| String::from_utf8_lossy(&b).into_owned()) {
         Ok(text) if text.lines().any(covered) => return Ok(None),
         Ok(text) if text.starts_with(OURS) => format!("{}\n/{name}\n", text.trim_end()),
         Ok(_) => {
@@ -163,6 +162,6 @@ pub(crate) fn keep_out_of_version_control(output: &Path) -> Result<Option<String
         }
         Err(_) => format!("{OURS}/{name}\n"),
     };
-    fs::write_whole(&ignore, text.as_bytes(), 0o644)?;
+    env.disk().write_whole(&ignore, text.as_bytes(), 0o644)?;
     Ok(Some(format!("{} keeps it out of version control", ignore.shown())))
 }

@@ -6,8 +6,8 @@ use crate::report;
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::path::PathBuf;
-use tamga_host::ledger::{Ledger, Salvaged};
-use tamga_host::{fs, recover, repair};
+use tamga_host::ledger::Salvaged;
+use tamga_host::{recover, repair};
 
 /// What was found, or put right.
 #[derive(Serialize, JsonSchema)]
@@ -85,20 +85,20 @@ fn salvaged<S: Serializer>(s: &Salvaged, out: S) -> std::result::Result<S::Ok, S
 /// Errors: files that cannot be read or written.
 pub fn repair(env: &Env, directories: &[PathBuf]) -> Result<Report> {
     let data = env.machine.data();
-    if !data.exists() && directories.is_empty() {
+    if !env.disk().exists(data) && directories.is_empty() {
         return Ok(Report::Looked { repaired: false, dry_run: false, state: State::Nothing });
     }
     if env.dry_run {
-        let state = match Ledger::open_existing(data) {
+        let state = match env.machine.ledgers().open_existing(data) {
             Ok(Some(l)) if l.damage()?.is_none() => State::Whole,
             Ok(Some(_)) | Err(_) => State::Damaged,
             Ok(None) => State::Missing,
         };
         return Ok(Report::Looked { repaired: false, dry_run: true, state });
     }
-    let _lock = fs::lock(data)?;
+    let _lock = env.disk().lock(data)?;
     let (ledger, done) = repair::repair(data, directories, env.now)?;
-    let recovered = recover::recover(&ledger, &env.machine, env.now, fs::is_applying(data))?;
+    let recovered = recover::recover(&ledger, &env.machine, env.now, env.disk().is_applying(data))?;
     let repaired = !(done.is_nothing() && recovered.is_empty());
     Ok(Report::Repaired(Box::new(Repaired {
         repaired,

@@ -11,7 +11,7 @@ use tamga_core::deploy::schedule::{self, Job, Kind};
 use tamga_core::error::Error as CoreError;
 use tamga_core::plan::ports::Commands;
 use tamga_host::error::Error;
-use tamga_host::{act, fs, platform};
+use tamga_host::{act, platform};
 
 /// What to do.
 #[derive(Clone, Debug)]
@@ -101,7 +101,7 @@ pub fn schedule(env: &Env, request: &Request) -> Result<Report> {
     job.passphrase_file = request.passphrase_file.as_deref().map(absolute).transpose()?;
     if let Some(file) = &job.passphrase_file {
         // A timer that fails every night is worse than an error now.
-        fs::read_named(file)?;
+        env.disk().read_named(file)?;
     }
     let Some(kind) = request.kind else { return Ok(kinds(env, &job)) };
     if !request.install {

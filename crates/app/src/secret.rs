@@ -1,7 +1,7 @@
 //! Where passphrases come from: a file, an environment variable, or a person.
 
+use crate::env::Env;
 use crate::failure::Result;
-use crate::interact::Interact;
 use std::path::{Path, PathBuf};
 use tamga_core::error::Error;
 use tamga_core::finding::Code;
@@ -50,10 +50,10 @@ impl Secret {
     /// The passphrase that was named; None if none was.
     ///
     /// Errors: the file or variable cannot be read.
-    pub fn given(&self, caller: &dyn Interact) -> Result<Option<Passphrase>> {
+    pub fn given(&self, env: &Env) -> Result<Option<Passphrase>> {
         match (&self.file, &self.variable) {
-            (Some(file), _) => from_file(caller, file).map(Some),
-            (None, Some(variable)) => from_variable(caller, variable).map(Some),
+            (Some(file), _) => from_file(env, file).map(Some),
+            (None, Some(variable)) => from_variable(env, variable).map(Some),
             (None, None) => Ok(None),
         }
     }
@@ -61,14 +61,14 @@ impl Secret {
     /// The passphrase that was named, else asked for. `of` is what it opens.
     ///
     /// Errors: also that nobody can be asked.
-    pub fn needed(&self, caller: &dyn Interact, of: &str) -> Result<Passphrase> {
-        if let Some(p) = self.given(caller)? {
+    pub fn needed(&self, env: &Env, of: &str) -> Result<Passphrase> {
+        if let Some(p) = self.given(env)? {
             return Ok(p);
         }
-        if !caller.is_present() {
+        if !env.caller.is_present() {
             return Err(Error::PassphraseNeeded { what: of.to_owned() }.into());
         }
-        caller.passphrase(&format!("passphrase of {of}: "))
+        env.caller.passphrase(&format!("passphrase of {of}: "))
     }
 }
 
@@ -81,17 +81,17 @@ impl Secret {
     /// Errors: as for [`Secret::needed`]; a passphrase that is wrong, at a terminal after the third time.
     pub fn open<T>(
         &self,
-        caller: &dyn Interact,
+        env: &Env,
         of: &str,
         open: impl Fn(&Passphrase) -> std::result::Result<T, Error>,
     ) -> Result<(T, Passphrase)> {
         let mut left = if self.is_named() { 0 } else { RETYPED };
         loop {
-            let passphrase = self.needed(caller, of)?;
+            let passphrase = self.needed(env, of)?;
             match open(&passphrase) {
                 Err(Error::PassphraseWrong { .. }) if left > 0 => {
                     left -= 1;
-                    caller.warn("this passphrase is wrong; try again");
+                    env.caller.warn("this passphrase is wrong; try again");
                 }
                 opened => return Ok((opened?, passphrase)),
             }
@@ -108,20 +108,20 @@ impl NewSecret {
     /// The new passphrase; None if the key stays unencrypted.
     ///
     /// Errors: as for [`NewSecret::needed`].
-    pub fn wanted(&self, caller: &dyn Interact, of: &str) -> Result<Option<Passphrase>> {
-        if self.is_wanted() { self.needed(caller, of).map(Some) } else { Ok(None) }
+    pub fn wanted(&self, env: &Env, of: &str) -> Result<Option<Passphrase>> {
+        if self.is_wanted() { self.needed(env, of).map(Some) } else { Ok(None) }
     }
 
     /// The new passphrase, asked for twice where none was named.
     ///
     /// Errors: nobody can be asked; it is empty; the two are not the same; the file or variable cannot be read.
-    pub fn needed(&self, caller: &dyn Interact, of: &str) -> Result<Passphrase> {
+    pub fn needed(&self, env: &Env, of: &str) -> Result<Passphrase> {
         match (&self.file, &self.variable) {
-            (Some(file), _) => return from_file(caller, file).and_then(some_text),
-            (None, Some(variable)) => return from_variable(caller, variable).and_then(some_text),
+            (Some(file), _) => return from_file(env, file).and_then(some_text),
+            (None, Some(variable)) => return from_variable(env, variable).and_then(some_text),
             (None, None) => {}
         }
-        if !caller.is_present() {
+        if !env.caller.is_present() {
             return Err(Error::Objection {
                 code: "passphrase-needed",
                 what: format!("a new passphrase is needed for {of}"),
@@ -130,8 +130,8 @@ impl NewSecret {
             }
             .into());
         }
-        let first = some_text(caller.passphrase(&format!("new passphrase for {of}: "))?)?;
-        if caller.passphrase("the same once more: ")? != first {
+        let first = some_text(env.caller.passphrase(&format!("new passphrase for {of}: "))?)?;
+        if env.caller.passphrase("the same once more: ")? != first {
             return Err(Error::Objection {
                 code: "passphrase-refused",
                 what: "the two passphrases are not the same".into(),
@@ -148,15 +148,15 @@ impl AuthoritySecret {
     /// The new passphrase; None if the key stays unencrypted.
     ///
     /// Errors: as for [`AuthoritySecret::needed`].
-    pub fn wanted(&self, caller: &dyn Interact, of: &str) -> Result<Option<Passphrase>> {
-        self.new.wanted(caller, of)?.map(|p| self.strong(p, of)).transpose()
+    pub fn wanted(&self, env: &Env, of: &str) -> Result<Option<Passphrase>> {
+        self.new.wanted(env, of)?.map(|p| self.strong(p, of)).transpose()
     }
 
     /// The new passphrase, asked for twice where none was named.
     ///
     /// Errors: as for [`NewSecret::needed`]; also one of fewer than 12 characters, unless that was accepted.
-    pub fn needed(&self, caller: &dyn Interact, of: &str) -> Result<Passphrase> {
-        self.strong(self.new.needed(caller, of)?, of)
+    pub fn needed(&self, env: &Env, of: &str) -> Result<Passphrase> {
+        self.strong(self.new.needed(env, of)?, of)
     }
 
     fn strong(&self, p: Passphrase, of: &str) -> Result<Passphrase> {
@@ -189,18 +189,18 @@ fn some_text(p: Passphrase) -> Result<Passphrase> {
     Ok(p)
 }
 
-fn from_file(caller: &dyn Interact, file: &Path) -> Result<Passphrase> {
-    let bytes = tamga_host::fs::read_named(file)?;
+fn from_file(env: &Env, file: &Path) -> Result<Passphrase> {
+    let bytes = env.disk().read_named(file)?;
     if tamga_host::access::is_open_to_all(file) {
         let code = Code::PassphraseFileReadable.word();
-        caller.warn(&format!("{code}: every account of this machine can read {0}; chmod 600 {0}", file.shown()));
+        env.caller.warn(&format!("{code}: every account of this machine can read {0}; chmod 600 {0}", file.shown()));
     }
     let first: Vec<u8> = bytes.split(|b| *b == b'\n').next().unwrap_or_default().to_vec();
     Ok(Passphrase::from_line(Zeroizing::new([first.as_slice(), b"\n"].concat())))
 }
 
-fn from_variable(caller: &dyn Interact, variable: &str) -> Result<Passphrase> {
-    match caller.variable(variable) {
+fn from_variable(env: &Env, variable: &str) -> Result<Passphrase> {
+    match env.caller.variable(variable) {
         Some(value) => Ok(Passphrase::new(value)),
         None => Err(Error::Objection {
             code: "passphrase-refused",

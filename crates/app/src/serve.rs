@@ -3,7 +3,6 @@
 use crate::certificate::current;
 use crate::env::Env;
 use crate::failure::Result;
-use crate::keys::stored_key;
 use crate::secret::Secret;
 use std::net::{TcpListener, ToSocketAddrs};
 use std::path::PathBuf;
@@ -21,9 +20,10 @@ use tamga_core::pki::key::PrivateKey;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::Purpose;
+use tamga_host::entropy;
 use tamga_host::error::Error as HostError;
+use tamga_host::fs::Kind;
 use tamga_host::serve::{self, Content, Minimum, Page, Site, Upstream};
-use tamga_host::{entropy, fs};
 
 /// How often the directory is looked at for a renewed certificate.
 const LOOK_AGAIN: Duration = Duration::from_secs(1);
@@ -113,7 +113,7 @@ pub fn listen(env: &Env, request: &Request, page: fn(&Issued) -> String, seen: s
         })?),
         Shows::Directory(directory) => {
             let failed = |e| HostError::file("serving", directory)(e);
-            if !std::fs::metadata(directory).map_err(failed)?.is_dir() {
+            if env.disk().status(directory).map_err(failed)?.kind != Kind::Directory {
                 return Err(failed(std::io::ErrorKind::NotADirectory.into()).into());
             }
             Content::Folder(directory.clone())
@@ -228,7 +228,8 @@ impl Watch<'_> {
         loop {
             tokio::time::sleep(LOOK_AGAIN).await;
             let place = self.issued.folder.join(CERTIFICATE_FILE);
-            let Some(new) = fs::read_regular(&place).ok().and_then(|b| pem::certificates(&b).into_iter().next()) else {
+            let Some(new) = self.env.disk().read(&place).ok().and_then(|b| pem::certificates(&b).into_iter().next())
+            else {
                 continue;
             };
             let Ok(certificate) = Certificate::read(&new, "it") else { continue };
@@ -236,7 +237,7 @@ impl Watch<'_> {
                 continue;
             }
             let path = self.issued.folder.join(KEY_FILE);
-            let is_locked = stored_key(&self.issued.label, &path).is_ok_and(|k| k.is_locked());
+            let is_locked = self.env.stored_key(&self.issued.label, &path).is_ok_and(|k| k.is_locked());
             now = Some(certificate.sha256());
             if is_locked && !self.secret.is_named() {
                 renewed(Renewal::Locked);

@@ -216,11 +216,11 @@ pub fn setup(env: &Env, request: &Request) -> Result<Report> {
     }
     let (issued, authority, is_new_root, change, rows) = {
         let (_lock, ledger) = env.open_for_change()?;
-        let (authority, is_new_root) = authority_for(env, &ledger, request)?;
-        let (issued, change) = certificate_for(env, &ledger, request, &label, &authority)?;
+        let (authority, is_new_root) = authority_for(env, &*ledger, request)?;
+        let (issued, change) = certificate_for(env, &*ledger, request, &label, &authority)?;
         let root = root_of(&authority)?;
         let stores = &request.stores;
-        let mut rows = apply(env, &ledger, &stores.stores(), &root, &stores.bundles, Goal::Add)?;
+        let mut rows = apply(env, &*ledger, &stores.stores(), &root, &stores.bundles, Goal::Add)?;
         rows.extend(stores.without_place(env, &root, &rows));
         demand_named(&mut rows, &stores.named_ids());
         (issued, authority, is_new_root, change, rows)
@@ -276,7 +276,7 @@ fn plan(env: &Env, request: &Request, label: Label) -> Result<Plan> {
 }
 
 /// The authority: the one there is, or a new one that permits these names.
-fn authority_for(env: &Env, ledger: &Ledger, request: &Request) -> Result<(Authority, bool)> {
+fn authority_for(env: &Env, ledger: &dyn Ledger, request: &Request) -> Result<(Authority, bool)> {
     let all = ledger.authorities()?;
     if !all.is_empty() || request.issuer.is_some() {
         return Ok((authority::choose(request.issuer.as_deref(), &all, true)?.clone(), false));
@@ -290,7 +290,7 @@ fn authority_for(env: &Env, ledger: &Ledger, request: &Request) -> Result<(Autho
 /// The certificate: unchanged if it has these names, extended if some are new, else issued.
 fn certificate_for(
     env: &Env,
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     request: &Request,
     label: &Label,
     authority: &Authority,
@@ -308,7 +308,7 @@ fn certificate_for(
         let has: Vec<Name> = before.certificate.name_words().iter().filter_map(|n| Name::from_str(n).ok()).collect();
         let has_all = names.iter().all(|n| has.contains(n));
         let whole = before.folder == folder
-            && files.iter().all(|f| before.folder.join(f).exists())
+            && files.iter().all(|f| env.disk().exists(&before.folder.join(f)))
             && matches!(before.standing(env.now), Standing::Valid)
             && before.authority.as_deref() == Some(authority.label.as_str())
             && server.is_none_or(|r| r.suits(&before.certificate));
@@ -339,7 +339,7 @@ fn certificate_for(
 
 /// Refuses a second directory for a certificate in force: the server that reads the first would never get the newer files.
 fn stays(env: &Env, request: &Request, before: &Issued, wanted: &Path) -> Result<()> {
-    let is_whole = before.is_in_force(env.now) && before.folder.join(CERTIFICATE_FILE).exists();
+    let is_whole = before.is_in_force(env.now) && env.disk().exists(&before.folder.join(CERTIFICATE_FILE));
     if request.into.is_none() || !is_whole || before.folder == wanted {
         return Ok(());
     }

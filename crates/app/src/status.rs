@@ -25,7 +25,6 @@ use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
-use tamga_host::fs;
 use tamga_host::ledger::Ledger;
 use tamga_host::repair::LIST_FILE;
 
@@ -169,12 +168,12 @@ pub fn status(env: &Env) -> Result<Report> {
     if authorities.is_empty() && issued.is_empty() && waiting.is_empty() {
         return Ok(report);
     }
-    look.clock(&ledger)?;
+    look.clock(&*ledger)?;
     for a in &authorities {
         let key = look.authority(a);
-        report.authorities.push((a.clone(), key, look.revocation_list(&ledger, a)?));
+        report.authorities.push((a.clone(), key, look.revocation_list(&*ledger, a)?));
     }
-    let keyless = keyless(&ledger)?;
+    let keyless = keyless(&*ledger)?;
     let mut live: Vec<Issued> = issued;
     live.sort_by_key(|i| i.certificate.not_after);
     for i in live {
@@ -192,7 +191,7 @@ pub fn status(env: &Env) -> Result<Report> {
             format!("have its request.pem signed, then: tamga {receive} {} --certificate FILE", w.label),
         );
     }
-    report.stores = look.stores(&authorities, &bundles(Some(&ledger), &[])?)?;
+    report.stores = look.stores(&authorities, &bundles(env, Some(&*ledger), &[])?)?;
     for a in authorities.iter().filter(|a| a.is_root() && !a.retired) {
         if seen_in(&report.stores, &a.certificate.sha256()).0.is_empty() {
             let what = format!("no store of this machine has the root {}", a.label);
@@ -214,7 +213,7 @@ pub fn status(env: &Env) -> Result<Report> {
 }
 
 /// Fingerprints of certificates whose key never was here: signed for somebody else, or found alone.
-pub(crate) fn keyless(ledger: &Ledger) -> Result<BTreeSet<String>> {
+pub(crate) fn keyless(ledger: &dyn Ledger) -> Result<BTreeSet<String>> {
     let mut out = BTreeSet::new();
     for kind in ["signed", "found"] {
         out.extend(ledger.of_kind(kind)?.into_iter().map(|e| e.detail));
@@ -241,7 +240,7 @@ impl Look<'_> {
         self.open.push(Open { what, remedy });
     }
 
-    fn clock(&mut self, ledger: &Ledger) -> Result<()> {
+    fn clock(&mut self, ledger: &dyn Ledger) -> Result<()> {
         let now = self.env.now;
         if let Some(at) = ledger.newest_event()?.filter(|at| at.unix() - now.unix() > BEHIND) {
             let what = format!("the clock says {now}, but the ledger has an event of {at}");
@@ -252,7 +251,7 @@ impl Look<'_> {
 
     fn authority(&mut self, a: &Authority) -> KeyState {
         let (c, file) = (&a.certificate, a.folder.join(KEY_FILE).shown());
-        let state = KeyState::of(a);
+        let state = KeyState::of(self.env, a);
         if state == KeyState::Missing {
             self.open(
                 Some(Code::KeyMissing),
@@ -261,7 +260,7 @@ impl Look<'_> {
                 "put it back from a backup (tamga restore), or make a successor: tamga authority rollover",
             );
         } else if a.key == KeyPlace::Here
-            && let Some((code, what, _)) = of_key(&a.label, &a.folder, c)
+            && let Some((code, what, _)) = of_key(self.env, &a.label, &a.folder, c)
         {
             let remedy = match code {
                 Code::KeyMismatch => "put the right key back from a backup: tamga authority restore FILE".to_owned(),
@@ -278,8 +277,8 @@ impl Look<'_> {
     }
 
     /// The revocation list that is kept beside the authority's key: when the next one is due, and what no list says yet.
-    fn revocation_list(&mut self, ledger: &Ledger, a: &Authority) -> Result<Option<Timestamp>> {
-        let kept = fs::read_regular(&a.folder.join(LIST_FILE)).ok();
+    fn revocation_list(&mut self, ledger: &dyn Ledger, a: &Authority) -> Result<Option<Timestamp>> {
+        let kept = self.env.disk().read(&a.folder.join(LIST_FILE)).ok();
         let list = kept.and_then(|b| crl::find(&b, "a revocation list").ok());
         let next =
             list.filter(|l| l.signed_by(&a.certificate).is_ok()).and_then(|l| Some((l.this_update, l.next_update?)));
@@ -329,13 +328,13 @@ impl Look<'_> {
         }
         let c = &i.certificate;
         let file = i.folder.join(CERTIFICATE_FILE);
-        let on_disk = status::on_disk(c, fs::read_regular(&file).ok().as_deref().map(Vec::as_slice));
+        let on_disk = status::on_disk(c, self.env.disk().read(&file).ok().as_deref().map(Vec::as_slice));
         let (label, shown) = (&i.label, file.shown());
         let renewed = format!("tamga renew {label} puts a new pair there");
         match &on_disk {
             OnDisk::AsIssued => {}
             OnDisk::Missing => {
-                let remedy = match i.folder.is_dir() {
+                let remedy = match self.env.disk().is_directory(&i.folder) {
                     true => renewed,
                     false => {
                         let names = c.name_words().join(" ");
@@ -358,7 +357,7 @@ impl Look<'_> {
         }
         // What was signed here for somebody else, or found by its certificate alone, never had its key here.
         let gone = on_disk == OnDisk::Missing || keyless.contains(c.sha256().as_str());
-        let key = of_key(label, &i.folder, c).filter(|(code, ..)| *code != Code::KeyMissing || !gone);
+        let key = of_key(self.env, label, &i.folder, c).filter(|(code, ..)| *code != Code::KeyMissing || !gone);
         let code = key.as_ref().map(|(code, ..)| *code);
         if let Some((code, what, remedy)) = key {
             self.open(Some(code), label, what, remedy);
@@ -412,27 +411,27 @@ pub fn seen_in(rows: &[Row], sha256: &Sha256Fingerprint) -> (Vec<StoreId>, Vec<S
 }
 
 /// What is wrong with the key beside a certificate.
-pub(crate) fn of_key(label: &str, folder: &Path, certificate: &Parsed) -> Option<(Code, String, String)> {
+pub(crate) fn of_key(env: &Env, label: &str, folder: &Path, certificate: &Parsed) -> Option<(Code, String, String)> {
     let file = folder.join(KEY_FILE);
     let shown = file.shown();
-    let Ok(meta) = std::fs::metadata(&file) else {
+    let Ok(there) = env.disk().status(&file) else {
         return Some((
             Code::KeyMissing,
             format!("the key of {label} is missing: it should be {shown}"),
             format!("put it back from a backup; or a new pair: tamga renew {label}"),
         ));
     };
-    let mode = tamga_host::platform::mode(&meta);
+    let mode = there.mode;
     if mode & 0o077 != 0 {
         let what = format!("other accounts can read the key of {label}: {shown} has mode {mode:04o}");
         return Some((Code::KeyReadableByOthers, what, format!("chmod 600 {shown}")));
     }
-    let (owner, ours) = (tamga_host::platform::owner(&meta).0, tamga_host::platform::effective().0);
+    let (owner, ours) = (there.owner, tamga_host::platform::effective().0);
     if owner != ours && owner != 0 && ours != 0 {
         let what = format!("the key of {label} has another owner: {shown} belongs to the account {owner}");
         return Some((Code::KeyReadableByOthers, what, format!("sudo chown $(id -u) {shown}")));
     }
-    let bytes = fs::read_regular(&file).ok()?;
+    let bytes = env.disk().read(&file).ok()?;
     let other = match private_key::read(&bytes, &shown) {
         Ok(Stored::Open(key)) => *key.public() != certificate.key,
         // Nobody can tell without its passphrase.

@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, clippy::disallowed_methods, reason = "tests")]
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use std::sync::Arc;
 use tamga_app::apply::{self, Change};
@@ -19,31 +19,68 @@ use tamga_core::stores::{InScope, StoreId};
 use tamga_core::vocabulary::name::Name;
 use tamga_host::entropy;
 use tamga_host::places::Machine;
+use tamga_testkit::memory::{self, MemoryDisk};
 
-/// A machine of its own, with one bundle as its only store.
-struct Lab(tempfile::TempDir);
+/// A machine, and what is looked at in it.
+struct Lab {
+    machine: Machine,
+    base: PathBuf,
+}
 
 impl Lab {
-    fn new() -> Lab {
-        let directory = tempfile::tempdir().unwrap();
-        for sub in ["root/etc", "home", "lab"] {
-            std::fs::create_dir_all(directory.path().join(sub)).unwrap();
-        }
-        std::fs::write(directory.path().join("root/etc/hosts"), "127.0.0.1 localhost\n").unwrap();
-        Lab(directory)
+    /// In memory: nothing of it is on this machine's disk.
+    fn in_memory() -> (Lab, Arc<MemoryDisk>) {
+        let (machine, disk) = memory::machine();
+        (Lab { machine, base: "/lab".into() }, disk)
     }
 
-    fn path(&self, sub: &str) -> std::path::PathBuf {
-        self.0.path().join(sub)
+    /// On the disk, in a directory of its own.
+    fn below(directory: &Path) -> Lab {
+        let lab = Lab { machine: Machine::in_directory(directory), base: directory.to_owned() };
+        for sub in ["root/etc", "home"] {
+            lab.machine.disk().make_directory(&lab.path(sub), 0o755).unwrap();
+        }
+        lab.write("root/etc/hosts", "127.0.0.1 localhost\n");
+        lab
+    }
+
+    fn path(&self, sub: &str) -> PathBuf {
+        self.base.join(sub)
+    }
+
+    fn write(&self, sub: &str, text: &str) {
+        let path = self.path(sub);
+        self.machine.disk().make_directory(path.parent().unwrap(), 0o755).unwrap();
+        self.machine.disk().write_whole(&path, text.as_bytes(), 0o644).unwrap();
+    }
+
+    fn exists(&self, sub: &str) -> bool {
+        self.machine.disk().exists(&self.path(sub))
+    }
+
+    fn text(&self, sub: &str) -> String {
+        String::from_utf8(self.machine.disk().read(&self.path(sub)).unwrap().to_vec()).unwrap()
     }
 
     fn env(&self) -> Env {
-        Env::new(Machine::in_directory(self.0.path()), entropy::now(), false, Arc::new(Nobody))
+        Env::new(self.machine.clone(), entropy::now(), false, Arc::new(Nobody))
     }
 
     fn bundle(&self) -> Choice {
         let named = Choice::named(&[StoreId::Bundle]);
         Choice { scope: InScope::User, named, bundles: vec![self.path("lab/roots.pem")] }
+    }
+
+    fn setup(&self, name: &str) -> setup::Request {
+        setup::Request {
+            names: names(&[name, "localhost"]),
+            issuer: None,
+            label: None,
+            into: Some(self.path("lab/charts")),
+            server: None,
+            stores: self.bundle(),
+            secret: Default::default(),
+        }
     }
 }
 
@@ -67,24 +104,23 @@ fn verdicts(env: &Env, target: &Path, anchors: &[std::path::PathBuf]) -> Vec<Out
 }
 
 #[test]
-fn the_whole_job_runs_without_a_command_line() {
-    let lab = Lab::new();
+fn the_whole_job_runs_in_memory() {
+    let (lab, disk) = Lab::in_memory();
+    the_whole_job(&lab);
+    let keys = disk.files().into_iter().filter(|(path, ..)| path.ends_with("private-key.pem"));
+    assert!(keys.map(|(.., mode)| mode).all(|mode| mode == 0o600));
+    assert!(!Path::new("/lab").exists(), "something was written to the real disk");
+}
+
+#[test]
+fn the_whole_job_runs_in_a_directory() {
+    let directory = tempfile::tempdir().unwrap();
+    the_whole_job(&Lab::below(directory.path()));
+}
+
+fn the_whole_job(lab: &Lab) {
     // Setup: authority, certificate, root in the bundle.
-    let made = done(
-        setup::setup(
-            &lab.env(),
-            &setup::Request {
-                names: names(&["charts.saltmarsh.test", "localhost"]),
-                issuer: None,
-                label: None,
-                into: Some(lab.path("lab/charts")),
-                server: None,
-                stores: lab.bundle(),
-                secret: Default::default(),
-            },
-        )
-        .unwrap(),
-    );
+    let made = done(setup::setup(&lab.env(), &lab.setup("charts.saltmarsh.test")).unwrap());
     assert!(made.is_new_root && made.change == setup::Change::Issued);
     assert_eq!(made.rows.len(), 1);
     assert_eq!(made.rows[0].state, trust::State::Present, "{:?}", made.rows);
@@ -102,17 +138,16 @@ fn the_whole_job_runs_without_a_command_line() {
     );
     let json = serde_json::to_value(&issued).unwrap();
     assert_eq!(json["certificates"][0]["label"], "archive.saltmarsh.test");
-    assert!(lab.path("lab/archive/private-key.pem").exists());
+    assert!(lab.exists("lab/archive/private-key.pem"));
     // Apply: what is there is left, what is missing is made, and the second run has nothing to do.
-    std::fs::write(
-        lab.path("lab/tamga.toml"),
+    lab.write(
+        "lab/tamga.toml",
         "[[certificate]]\nlabel = \"gauge-7\"\nnames = [\"gauge-7.saltmarsh.test\"]\n[hosts]\nnames = [\"gauge-7.saltmarsh.test\"]\n",
-    )
-    .unwrap();
+    );
     let request = apply::Request { file: Some(lab.path("lab/tamga.toml")), ..apply::Request::default() };
     let first = apply::apply(&lab.env(), &request).unwrap();
     assert_eq!(first.changes.iter().map(|r| r.change).collect::<Vec<_>>(), [Change::Issued, Change::Added]);
-    assert!(lab.path("lab/gauge-7/certificate.pem").exists(), "paths are meant from the file");
+    assert!(lab.exists("lab/gauge-7/certificate.pem"), "paths are meant from the file");
     assert!(apply::apply(&lab.env(), &request).unwrap().changes.is_empty());
     // Check: good against the root, and renewed it is good again.
     let root = lab.path("lab/charts/root.pem");
@@ -125,27 +160,50 @@ fn the_whole_job_runs_without_a_command_line() {
     // Leave: the root is gone from the bundle; nobody said that the data directory should go, so it stays.
     let left = done(leave::leave(&lab.env(), &lab.bundle().bundles).unwrap());
     assert_eq!(left.outcome(), Outcome::Good);
-    assert!(!std::fs::read_to_string(lab.path("lab/roots.pem")).unwrap().contains("BEGIN CERTIFICATE"));
-    assert!(left.hosts && lab.path("data/ledger.sqlite").exists());
+    assert!(!lab.text("lab/roots.pem").contains("BEGIN CERTIFICATE"));
+    assert!(left.hosts && lab.env().open_to_look().unwrap().is_some());
 }
 
 #[test]
 fn a_dry_run_says_what_it_would_do_and_does_nothing() {
-    let lab = Lab::new();
+    let (lab, disk) = Lab::in_memory();
+    let before = disk.files();
     let mut env = lab.env();
     env.dry_run = true;
-    let request = setup::Request {
-        names: names(&["charts.saltmarsh.test"]),
-        issuer: None,
-        label: None,
-        into: None,
-        server: None,
-        stores: lab.bundle(),
-        secret: Default::default(),
-    };
+    let request = setup::Request { into: None, ..lab.setup("charts.saltmarsh.test") };
     match setup::setup(&env, &request).unwrap() {
         Answer::Planned(plan) => assert_eq!((plan.authority, plan.ids), (None, vec![StoreId::Bundle])),
         Answer::Done(_) => panic!("something was done"),
     }
-    assert!(!lab.path("data").exists());
+    assert_eq!(disk.files(), before);
+    assert!(lab.env().open_to_look().unwrap().is_none());
+}
+
+#[test]
+fn a_disk_that_is_full_at_any_change_loses_nothing_and_the_next_run_makes_it_whole() {
+    let mut refused = 0;
+    for changes in 0.. {
+        let (lab, disk) = Lab::in_memory();
+        lab.write("lab/roots.pem", "");
+        disk.full_after(changes);
+        let first = setup::setup(&lab.env(), &lab.setup("charts.saltmarsh.test"));
+        // Whatever was made has its key beside it, and whatever is recorded stands.
+        let (report, keys) = (status::status(&lab.env()).unwrap(), disk.files());
+        for found in &report.certificates {
+            let key = found.issued.folder.join("private-key.pem");
+            assert!(keys.iter().any(|(path, ..)| *path == key), "{changes}: no key for {}", found.issued.label);
+        }
+        refused += usize::from(first.is_err());
+        disk.full_after(usize::MAX);
+        let second = done(setup::setup(&lab.env(), &lab.setup("charts.saltmarsh.test")).unwrap());
+        assert_eq!(second.rows[0].state, trust::State::Present, "{changes}: {:?}", second.rows);
+        assert_eq!(status::status(&lab.env()).unwrap().certificates.len(), 1, "{changes}");
+        let root = lab.path("lab/charts/root.pem");
+        assert_eq!(verdicts(&lab.env(), &lab.path("lab/charts"), &[root]), [Outcome::Good], "{changes}");
+        if first.is_ok_and(|a| matches!(a, Answer::Done(d) if d.rows.iter().all(|r| r.state == trust::State::Present)))
+        {
+            break;
+        }
+    }
+    assert!(refused > 2, "the disk was never full: {refused}");
 }

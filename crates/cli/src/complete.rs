@@ -8,7 +8,6 @@ use std::ffi::OsStr;
 use std::path::PathBuf;
 use tamga_core::finding::Code;
 use tamga_core::vocabulary::word::Word;
-use tamga_host::ledger::Ledger;
 use tamga_host::places::Machine;
 
 /// Names the shell that asks; the registration that `tamga completions` prints sets it.
@@ -64,7 +63,7 @@ fn completed(command: clap::Command) -> clap::Command {
 fn labels(current: &OsStr) -> Vec<CompletionCandidate> {
     let begin = current.to_str().unwrap_or("\0");
     let Ok(machine) = Machine::from_environment(named_data_directory()) else { return Vec::new() };
-    let Ok(Some(ledger)) = Ledger::open_existing(machine.data()) else { return Vec::new() };
+    let Ok(Some(ledger)) = machine.ledgers().open_existing(machine.data()) else { return Vec::new() };
     let authorities = ledger.authorities().unwrap_or_default();
     let authorities = authorities.into_iter().map(|a| (a.label.to_string(), "authority"));
     let certificates = ledger.labels(MOST).unwrap_or_default().into_iter().map(|l| (l, "certificate"));

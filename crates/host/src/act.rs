@@ -2,7 +2,7 @@
 
 use crate::error::{Error, Result};
 use crate::places::Machine;
-use crate::{fs, nss, process, raise};
+use crate::{nss, process, raise};
 use tamga_core::error::Diagnostic;
 use tamga_core::plan::perform::Executor;
 use tamga_core::plan::step::{Planned, Step};
@@ -44,17 +44,17 @@ fn step(machine: &Machine, step: &Step) -> Result<()> {
         Step::Folder { path, mode } => {
             let real = machine.real(path);
             machine.within_image(&real)?;
-            machine.with_rights_for(path, || fs::make_directory(&real, *mode))
+            machine.with_rights_for(path, || machine.disk().make_directory(&real, *mode))
         }
         Step::Write { path, bytes, mode } => {
             let real = machine.real(path);
             machine.within_image(&real)?;
-            machine.with_rights_for(path, || fs::write_whole(&real, bytes, *mode))
+            machine.with_rights_for(path, || machine.disk().write_whole(&real, bytes, *mode))
         }
         Step::Remove { path } => {
             let real = machine.real(path);
             machine.within_image(&real)?;
-            machine.with_rights_for(path, || fs::remove(&real))
+            machine.with_rights_for(path, || machine.disk().remove(&real))
         }
         Step::Run(invocation) => process::invoke(machine, invocation),
         Step::Database(change) => nss::change(machine, change),

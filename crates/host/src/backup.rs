@@ -4,7 +4,7 @@
 
 use crate::error::{Error, Result};
 use crate::fs;
-use crate::ledger::{FILES, Ledger};
+use crate::ledger::{Events as _, FILES, Journal as _, Ledger, Revocations as _, Sqlite};
 use age::secrecy::SecretString;
 use std::io::{Read, Write};
 use std::path::{Component, Path, PathBuf};
@@ -28,7 +28,7 @@ fn secret(passphrase: &Passphrase) -> Result<SecretString> {
 }
 
 /// Writes a backup of a data directory. The file is 0600 and whole, or not there. The caller holds the lock.
-pub fn write(ledger: &Ledger, data: &Path, file: &Path, passphrase: &Passphrase) -> Result<()> {
+pub fn write(ledger: &dyn Ledger, data: &Path, file: &Path, passphrase: &Passphrase) -> Result<()> {
     let io = |doing: &'static str| Error::file(doing, file);
     let work = tempfile::Builder::new()
         .prefix(".backup-")
@@ -58,7 +58,7 @@ pub fn write(ledger: &Ledger, data: &Path, file: &Path, passphrase: &Passphrase)
 /// Unpacks a backup into a data directory that does not stand yet, all of it or nothing.
 ///
 /// Errors: a data directory that is not empty; a wrong passphrase; a file that is not a backup of Tamga.
-pub fn restore(file: &Path, data: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<Ledger> {
+pub fn restore(file: &Path, data: &Path, passphrase: &Passphrase, now: Timestamp) -> Result<Sqlite> {
     const WHAT: &str = "the backup cannot be restored";
     if std::fs::read_dir(data).is_ok_and(|mut d| d.any(|e| e.is_ok_and(|e| e.file_name() != "lock"))) {
         return Err(refused(
@@ -73,7 +73,7 @@ pub fn restore(file: &Path, data: &Path, passphrase: &Passphrase, now: Timestamp
     let staged = fs::parent(data).join(&name);
     fs::remove_tree(&staged)?;
     let done = unpack(file, &staged, passphrase).and_then(|()| {
-        let ledger = Ledger::open(&staged)?;
+        let ledger = Sqlite::open(&staged)?;
         // What was revoked after the backup was made is not in it.
         ledger.may_be_behind(&format!("it was restored on {} from {}", now.date(), file.shown()), None)?;
         // What was under way on the other machine is none of this one's business, and names its files.
@@ -91,7 +91,7 @@ pub fn restore(file: &Path, data: &Path, passphrase: &Passphrase, now: Timestamp
     let target = data.file_name().unwrap_or_default();
     above.rename(&name, target).map_err(Error::file("putting in place", data))?;
     above.sync().map_err(Error::file("making durable", data))?;
-    Ledger::open(data)
+    Sqlite::open(data)
 }
 
 fn unpack(file: &Path, into: &Path, passphrase: &Passphrase) -> Result<()> {

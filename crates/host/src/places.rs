@@ -3,7 +3,8 @@
 mod look;
 
 use crate::error::{Error, Result};
-use crate::fs::{Allowed, Dir};
+use crate::fs::{Disk, Local};
+use crate::ledger::{InDirectory, Ledgers};
 use crate::platform::{self, Effective};
 use crate::rights::Acting;
 use std::collections::BTreeMap;
@@ -37,6 +38,8 @@ pub struct InvokingUser {
 /// This machine as we may see and change it.
 #[derive(Clone, Debug)]
 pub struct Machine {
+    disk: Arc<dyn Disk>,
+    ledgers: Arc<dyn Ledgers>,
     root: Option<PathBuf>,
     home: PathBuf,
     data: PathBuf,
@@ -80,7 +83,9 @@ impl Machine {
         let data = std::path::absolute(&data).unwrap_or(data);
         let (password, raiser) = (Arc::default(), Arc::default());
         let own_root = root.clone();
-        let machine = Machine { root, home, data, environment, password, raiser, image: false, own_root, person };
+        let (disk, ledgers): (Arc<dyn Disk>, Arc<dyn Ledgers>) = (Arc::new(Local), Arc::new(InDirectory));
+        let machine =
+            Machine { disk, ledgers, root, home, data, environment, password, raiser, image: false, own_root, person };
         // A data directory that was named is used with the rights that were given for it.
         if let Some(p) = machine.person.as_ref().filter(|_| own_data) {
             platform::become_user(&p.rights).map_err(Error::file("acting for the owner of", &p.home))?;
@@ -94,6 +99,8 @@ impl Machine {
         let path = std::env::var("PATH").map(|p| ("PATH".to_owned(), p));
         let root = Some(directory.join("root"));
         Machine {
+            disk: Arc::new(Local),
+            ledgers: Arc::new(InDirectory),
             own_root: root.clone(),
             root,
             home: directory.join("home"),
@@ -104,6 +111,23 @@ impl Machine {
             image: false,
             person: None,
         }
+    }
+
+    /// The same machine with its files and its ledger elsewhere, such as in memory. It has the programs that are on that disk, and no
+    /// variables.
+    #[must_use]
+    pub fn on(self, disk: Arc<dyn Disk>, ledgers: Arc<dyn Ledgers>) -> Machine {
+        Machine { disk, ledgers, environment: BTreeMap::new(), ..self }
+    }
+
+    /// Where its files are.
+    pub fn disk(&self) -> &dyn Disk {
+        &*self.disk
+    }
+
+    /// Where its ledger is.
+    pub fn ledgers(&self) -> &dyn Ledgers {
+        &*self.ledgers
     }
 
     /// The data directory.
@@ -125,9 +149,9 @@ impl Machine {
     /// Refuses a path in an image that a link leads out of it.
     pub fn within_image(&self, real: &Path) -> Result<()> {
         let Some(root) = self.root.as_ref().filter(|_| self.image) else { return Ok(()) };
-        let Ok(root) = std::fs::canonicalize(root) else { return Ok(()) };
+        let Ok(root) = self.disk.resolved(root) else { return Ok(()) };
         // The nearest directory that is there: what is made below it lies in it.
-        let folder = real.ancestors().skip(1).find_map(|p| std::fs::canonicalize(p).ok()).unwrap_or_default();
+        let folder = real.ancestors().skip(1).find_map(|p| self.disk.resolved(p).ok()).unwrap_or_default();
         if folder.starts_with(&root) {
             return Ok(());
         }
@@ -168,7 +192,7 @@ impl Machine {
 
     /// True if root's rights are at hand without any raiser.
     pub fn acts_as_root(&self) -> bool {
-        self.person.is_some() || platform::is_root() || self.root.as_ref().is_some_and(|r| platform::may_write(r))
+        self.person.is_some() || platform::is_root() || self.root.as_ref().is_some_and(|r| self.disk.may_write(r))
     }
 
     /// The password that guards databases, from now on.
@@ -226,10 +250,10 @@ impl Machine {
     pub fn system_program(&self, name: &str) -> Option<PathBuf> {
         let typed = Path::new(name);
         if typed.is_absolute() {
-            return Some(self.real(typed)).filter(|p| platform::may_run(p));
+            return Some(self.real(typed)).filter(|p| self.disk.may_run(p));
         }
         if let Some(image) = self.root.as_ref().filter(|_| self.image) {
-            let inside = SYSTEM_DIRECTORIES.iter().find_map(|d| platform::program_in(&under(image, d), name));
+            let inside = SYSTEM_DIRECTORIES.iter().find_map(|d| self.disk.program_in(&under(image, d), name));
             // Debian's command of this machine works on an image without running anything of it.
             let ours = [tamga_core::stores::trust::system::COMMAND, "chroot"].contains(&name);
             if !ours || inside.is_none() && name != "chroot" {
@@ -237,11 +261,11 @@ impl Machine {
             }
         }
         // Under another root, its own programs come first, if nobody else could have put them there.
-        let safe = |d: &PathBuf| Dir::open_checked(d, Allowed::Ours).is_ok();
+        let safe = |d: &PathBuf| self.disk.refuse_if_open(d).is_ok();
         let own = self.own_root.iter().flat_map(|root| SYSTEM_DIRECTORIES.iter().map(move |d| under(root, d)));
         own.filter(safe)
             .chain(SYSTEM_DIRECTORIES.map(PathBuf::from))
-            .find_map(|directory| platform::program_in(&directory, name))
+            .find_map(|directory| self.disk.program_in(&directory, name))
     }
 }
 
@@ -281,18 +305,5 @@ fn caller(_: &BTreeMap<String, String>) -> Result<Option<InvokingUser>> {
 
 /// As root, refuses a data directory that another account could change or replace, where it decides what we do.
 pub fn refuse_if_open(machine: &Machine) -> Result<()> {
-    if cfg!(unix) && platform::is_root() { refuse_if_replaceable(machine.data()) } else { Ok(()) }
-}
-
-/// Refuses a directory that another account than root, ours and the invoking user could change or replace; one that is still to be
-/// made, if its nearest existing parent is such.
-pub fn refuse_if_replaceable(path: &Path) -> Result<()> {
-    let whole = std::path::absolute(path).map_err(Error::file("finding", path))?;
-    for directory in whole.ancestors() {
-        match Dir::open_checked(directory, Allowed::Ours) {
-            Err(Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {}
-            other => return other.map(drop),
-        }
-    }
-    Ok(())
+    if cfg!(unix) && platform::is_root() { machine.disk().refuse_if_replaceable(machine.data()) } else { Ok(()) }
 }

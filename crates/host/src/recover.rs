@@ -1,9 +1,10 @@
 //! What interrupted work left, finished or undone by the next run, and said.
 
 use crate::error::Result;
-use crate::fs::{self, Leftover, Recovered};
+use crate::fs::{Disk, Leftover, Recovered};
 use crate::install::Service;
 use crate::ledger::WorkKind;
+use crate::ledger::stored_path::StoredPath;
 use crate::ledger::{Installed, InstalledFile, Ledger, Work};
 use crate::places::Machine;
 use std::path::Path;
@@ -19,7 +20,7 @@ use tamga_core::vocabulary::timestamp::Timestamp;
 /// Looks at the journal and fixes. The caller holds the data directory's lock. One line for each thing found.
 ///
 /// `applying`: another process is in a run of `apply`, and the deployments under way are its own.
-pub fn recover(ledger: &Ledger, machine: &Machine, now: Timestamp, applying: bool) -> Result<Vec<String>> {
+pub fn recover(ledger: &dyn Ledger, machine: &Machine, now: Timestamp, applying: bool) -> Result<Vec<String>> {
     let mut said = Vec::new();
     for (id, work) in ledger.journal()? {
         match work {
@@ -36,11 +37,11 @@ pub fn recover(ledger: &Ledger, machine: &Machine, now: Timestamp, applying: boo
     Ok(said)
 }
 
-fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp) -> Result<Option<String>> {
+fn one(ledger: &dyn Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp) -> Result<Option<String>> {
     match work {
         Work::Publish { what, label, sha256, folder, names, tag, answers } => {
-            let recovered = fs::recover_publication(folder, names, tag)?;
-            if !stands(*what, folder, sha256) {
+            let recovered = machine.disk().recover_publication(folder, names, tag)?;
+            if !stands(machine.disk(), *what, folder, sha256) {
                 ledger.abandon(id, work, now)?;
                 return Ok(Some(format!(
                     "the {} {label} was interrupted before its files were in place; it was undone, nothing else changed",
@@ -48,7 +49,7 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
                 )));
             }
             if *answers {
-                fs::remove(&folder.join(REQUEST_FILE))?;
+                machine.disk().remove(&folder.join(REQUEST_FILE))?;
             }
             ledger.finish(id, work)?;
             // Else the row only survived its own clearing: nothing was wrong.
@@ -60,7 +61,7 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
             }))
         }
         Work::Trust { goal, label, store, place, files, .. } => {
-            files.iter().try_for_each(|f| machine.with_rights_for(f, || fs::unstage(f)))?;
+            files.iter().try_for_each(|f| machine.with_rights_for(f, || machine.disk().unstage(f)))?;
             ledger.finish(id, work)?;
             let (verb, where_) = if *goal == Goal::Add { ("putting", "into") } else { ("taking", "out of") };
             Ok(Some(format!(
@@ -69,7 +70,7 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
             )))
         }
         Work::Replace { said, files } => {
-            files.iter().try_for_each(|f| machine.with_rights_for(f, || fs::unstage(f)))?;
+            files.iter().try_for_each(|f| machine.with_rights_for(f, || machine.disk().unstage(f)))?;
             ledger.finish(id, work)?;
             Ok(Some(said.clone()))
         }
@@ -79,7 +80,7 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
                 "the root {label} was reissued, but stores may still hold the earlier one; see tamga trust status, then tamga trust add {label}"
             )))
         }
-        Work::Place { label, files, .. } => match fs::recover_deployment(files)? {
+        Work::Place { label, files, .. } => match machine.disk().recover_deployment(&lent(files))? {
             // It goes on with the reload: its row stays until the server shows it.
             Leftover::Whole => Ok(Some(format!(
                 "the files of {label} were put in place, and whether the server took them was not seen; tamga apply goes on"
@@ -114,13 +115,16 @@ fn one(ledger: &Ledger, machine: &Machine, id: i64, work: &Work, now: Timestamp)
             };
             Ok(Some(format!("setting up {server} for {label} was interrupted; {state}")))
         }
-        Work::KeyLeaves { label, file, into } => key_leaves(ledger, id, work, label, file, into.as_deref()),
+        Work::KeyLeaves { label, file, into } => {
+            key_leaves(ledger, machine.disk(), id, work, label, file, into.as_deref())
+        }
     }
 }
 
 /// The ledger says where the key is since the copy was proved: until then the file here counts.
 fn key_leaves(
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
+    disk: &dyn Disk,
     id: i64,
     work: &Work,
     label: &str,
@@ -129,13 +133,13 @@ fn key_leaves(
 ) -> Result<Option<String>> {
     if let Some(into) = into {
         for name in [KEY_FILE, CERTIFICATE_FILE] {
-            fs::unstage(&into.join(name))?;
+            disk.unstage(&into.join(name))?;
         }
     }
     let away = ledger.authorities()?.iter().any(|a| a.label == label && a.key != KeyPlace::Here);
     let said = match (away, into) {
         (true, _) => {
-            fs::remove(file)?;
+            disk.remove(file)?;
             format!("the key of {label} was still in {} after it had left; it is removed now", file.shown())
         }
         (false, Some(into)) => format!(
@@ -148,6 +152,11 @@ fn key_leaves(
     Ok(Some(said))
 }
 
+/// The files of a deployment, and the SHA-256 that each is to have.
+fn lent(files: &[(StoredPath, String)]) -> Vec<(&Path, &str)> {
+    files.iter().map(|(path, sha256)| (&**path, sha256.as_str())).collect()
+}
+
 fn noun(what: WorkKind) -> &'static str {
     match what {
         WorkKind::Reissue => "new certificate of the authority",
@@ -156,8 +165,8 @@ fn noun(what: WorkKind) -> &'static str {
 }
 
 /// True if the file that vouches for the whole is the one that was meant.
-fn stands(what: WorkKind, folder: &Path, sha256: &Sha256Fingerprint) -> bool {
-    let read = |name: &str| fs::read_regular(&folder.join(name)).ok();
+fn stands(disk: &dyn Disk, what: WorkKind, folder: &Path, sha256: &Sha256Fingerprint) -> bool {
+    let read = |name: &str| disk.read(&folder.join(name)).ok();
     if what == WorkKind::Request {
         return read(REQUEST_FILE)
             .and_then(|bytes| csr::find(&bytes, REQUEST_FILE).ok())

@@ -1,7 +1,7 @@
 //! Putting a data directory right: a damaged or missing ledger is rebuilt from what still reads and from the files.
 
 use crate::error::Result;
-use crate::ledger::{self, Ledger, Salvaged};
+use crate::ledger::{self, Authorities as _, Ledger as _, Revocations as _, Salvaged, Sqlite};
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use tamga_core::ca::authority::import::{above, purposes};
@@ -40,9 +40,9 @@ impl Repaired {
 
 /// Opens the ledger, rebuilt where it has to be, and looks for what it does not know: authorities in the data directory,
 /// certificates in the directories given. The caller holds the lock.
-pub fn repair(data: &Path, folders: &[PathBuf], now: Timestamp) -> Result<(Ledger, Repaired)> {
+pub fn repair(data: &Path, folders: &[PathBuf], now: Timestamp) -> Result<(Sqlite, Repaired)> {
     let mut done = Repaired::default();
-    let whole = match Ledger::open_existing(data) {
+    let whole = match Sqlite::open_existing(data) {
         Ok(Some(l)) => l.damage().unwrap_or(Some("it does not read".into())).is_none(),
         Ok(None) => true,
         Err(crate::error::Error::LedgerDamaged { .. }) => false,
@@ -51,7 +51,7 @@ pub fn repair(data: &Path, folders: &[PathBuf], now: Timestamp) -> Result<(Ledge
     if !whole {
         done.moved = ledger::set_aside(data, now)?;
     }
-    let ledger = Ledger::open(data)?;
+    let ledger = Sqlite::open(data)?;
     if let Some(damaged) = &done.moved {
         done.salvaged = ledger.salvage(damaged);
     }
@@ -84,7 +84,7 @@ fn certificates(file: &Path) -> Vec<Certificate> {
 }
 
 /// An authority whose directory stands but which the ledger does not know.
-fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Timestamp, done: &mut Repaired) -> Result<()> {
+fn adopt_authority(ledger: &Sqlite, folder: &Path, name: &str, now: Timestamp, done: &mut Repaired) -> Result<()> {
     let Ok(label) = Label::from_str(name) else { return Ok(()) };
     let known = ledger.authorities()?;
     let found = certificates(&folder.join(CERTIFICATE_FILE));
@@ -124,7 +124,7 @@ fn adopt_authority(ledger: &Ledger, folder: &Path, name: &str, now: Timestamp, d
 
 /// A certificate directory that the ledger does not know, of one of its authorities.
 fn adopt_certificate(
-    ledger: &Ledger,
+    ledger: &Sqlite,
     folder: &Path,
     known: &[Authority],
     now: Timestamp,

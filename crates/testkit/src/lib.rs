@@ -12,6 +12,7 @@ pub mod hostile;
 pub mod judge;
 pub mod machine;
 pub mod matrix;
+pub mod memory;
 pub mod mutual;
 pub mod sample;
 pub mod sandbox;

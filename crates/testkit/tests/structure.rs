@@ -239,7 +239,38 @@ fn no_json_is_built_by_hand() {
     }
 }
 
-/// A published crate is only its own directory.
+/// A use case knows files only as the machine's disk has them: on a machine in memory it could else reach the real one.
+#[test]
+fn use_cases_touch_no_file_of_their_own() {
+    let direct = [
+        "std::fs::",
+        "symlink_metadata",
+        "canonicalize(",
+        ".exists()",
+        ".is_dir()",
+        ".is_file()",
+        ".read_dir()",
+        ".metadata()",
+        "fs::read_",
+        "fs::write_",
+        "fs::remove",
+        "fs::make_",
+        "fs::publish",
+        "fs::deploy",
+        "fs::lock",
+        "Sqlite",
+    ];
+    let mut seen = 0;
+    for file in sources("app").1 {
+        let code = code(&file);
+        seen += code.matches("disk()").count();
+        for word in direct {
+            assert!(!code.contains(word), "{} has {word}", file.display());
+        }
+    }
+    assert!(seen > 50, "{seen}");
+}
+
 /// The phrases of `docs/style-words.txt` are nowhere: not in code, comments, help or docs.
 #[test]
 fn the_phrases_of_the_list_are_nowhere() {
@@ -310,6 +341,7 @@ fn public_fields_hold_types_and_not_texts() {
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
 
+/// A published crate is only its own directory.
 #[test]
 fn no_crate_includes_a_file_of_outside() {
     let mut seen = 0;

@@ -14,7 +14,6 @@ use tamga_core::deploy::lab::{Todo, compare};
 use tamga_core::pki::format::pem;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
-use tamga_host::fs;
 
 impl Run<'_> {
     /// Returns the labels that are new or were renewed.
@@ -30,7 +29,7 @@ impl Run<'_> {
             let mut differs = compare(&wanted, is.as_ref(), &known, self.env.now);
             if differs.is_none()
                 && let Some(is) = &is
-                && !is.folder.join(KEY_FILE).exists()
+                && !self.env.disk().exists(&is.folder.join(KEY_FILE))
             {
                 let why = format!("its private key is gone from {}", is.folder.shown());
                 differs = Some(Todo::Renew { add: vec![], drop: vec![], algorithm: None, issuer: None, why });
@@ -77,7 +76,8 @@ impl Run<'_> {
     fn put_right(&mut self, known: &[Authority]) -> Result<()> {
         for i in self.standing.clone() {
             let file = i.folder.join(CERTIFICATE_FILE);
-            let first = fs::read_regular(&file).map(|b| pem::certificates(&b).into_iter().next()).unwrap_or_default();
+            let first =
+                self.env.disk().read(&file).map(|b| pem::certificates(&b).into_iter().next()).unwrap_or_default();
             if first.as_deref() == Some(i.certificate.der()) {
                 continue;
             }
@@ -88,7 +88,7 @@ impl Run<'_> {
                 .map(|c| pem::write(pem::CERTIFICATE, c.der()).to_string())
                 .collect();
             if !self.env.dry_run {
-                fs::write_whole(&file, text.as_bytes(), 0o644)?;
+                self.env.disk().write_whole(&file, text.as_bytes(), 0o644)?;
             }
             let why = format!("{} was not what was issued", file.shown());
             self.row(What::Certificate, i.label, Change::PutRight, why);

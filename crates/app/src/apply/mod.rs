@@ -170,7 +170,7 @@ struct Run<'a> {
 /// fails in between is in the report.
 pub fn apply(env: &Env, request: &Request) -> Result<Report> {
     let given = request.file.clone().unwrap_or_else(|| USUAL.into());
-    if request.file.is_none() && !given.exists() {
+    if request.file.is_none() && !env.disk().exists(&given) {
         return Err(Error::Objection {
             code: "no-file",
             what: format!("there is no {USUAL} in this directory"),
@@ -182,11 +182,11 @@ pub fn apply(env: &Env, request: &Request) -> Result<Report> {
     refuse_if_open(env)?;
     let (path, text) = match given == Path::new(fs::STDIN) {
         // Paths in it are from here; nobody but the caller wrote it.
-        true => (absolute(&given)?, fs::read_named(&given)?),
+        true => (absolute(&given)?, env.disk().read_named(&given)?),
         // It says what is run and written: for a user too it must be the user's own.
         false => {
-            let path = std::fs::canonicalize(&given).map_err(tamga_host::error::Error::file("reading", &given))?;
-            let text = fs::read_trusted(&path)?;
+            let path = env.disk().resolved(&given).map_err(tamga_host::error::Error::file("reading", &given))?;
+            let text = env.disk().read_trusted(&path)?;
             (path, text)
         }
     };
@@ -207,7 +207,7 @@ fn refuse_if_open(env: &Env) -> Result<()> {
     }
     machine::refuse_if_open(&env.machine)?;
     if let Ok(program) = std::env::current_exe() {
-        machine::refuse_if_replaceable(fs::parent(&program))?;
+        env.disk().refuse_if_replaceable(fs::parent(&program))?;
     }
     Ok(())
 }

@@ -78,7 +78,7 @@ impl Run<'_> {
         for c in self.lab.checks.clone() {
             // A file or directory is meant from the file's own directory.
             let beside = self.base().join(&c.target);
-            let is_path = !c.target.contains("://") && beside.exists();
+            let is_path = !c.target.contains("://") && self.env.disk().exists(&beside);
             let target = if is_path { beside.shown() } else { c.target.clone() };
             let request = check::Request { targets: vec![target], jobs: 1, observe: false, terms: terms(&c) };
             match check::check(self.env, &request, |checked| checked) {

@@ -19,7 +19,7 @@ use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::error;
-use tamga_host::fs::{self, File};
+use tamga_host::fs::File;
 use tamga_host::ledger::{Ledger, Record, Work};
 use tamga_host::place::{self, Owner, Through};
 use zeroize::Zeroizing;
@@ -34,7 +34,7 @@ impl Run<'_> {
         }
         let looked = self.env.open_to_look()?;
         let base = self.base().to_owned();
-        let deploying = Deploying::new(self.env, looked.as_ref(), &self.request.secret, &base)?;
+        let deploying = Deploying::new(self.env, looked.as_deref(), &self.request.secret, &base)?;
         for wanted in self.lab.certificates.clone() {
             let label = wanted.label.as_str();
             if !self.is_meant(label) {
@@ -96,7 +96,7 @@ struct Deploying<'a> {
 }
 
 impl<'a> Deploying<'a> {
-    fn new(env: &'a Env, ledger: Option<&Ledger>, secret: &'a Secret, base: &'a Path) -> Result<Deploying<'a>> {
+    fn new(env: &'a Env, ledger: Option<&dyn Ledger>, secret: &'a Secret, base: &'a Path) -> Result<Deploying<'a>> {
         let (mut recorded, mut open) = (HashMap::new(), Vec::new());
         if let Some(l) = ledger {
             for e in l.of_kind(PLACED)? {
@@ -114,7 +114,7 @@ impl<'a> Deploying<'a> {
         let owner = owner(target)?;
         let found: Vec<Found> = match target.through.is_empty() {
             false => Vec::new(),
-            true => target.files.iter().map(|f| found(f, &owner)).collect(),
+            true => target.files.iter().map(|f| found(self.env, f, &owner)).collect(),
         };
         let recorded = self.recorded.get(&key(&issued.label, target));
         let waiting = self.open.iter().find(|(_, w)| is_of(w, &issued.label, &target.files, &sha));
@@ -155,23 +155,22 @@ impl<'a> Deploying<'a> {
                     files: files.iter().map(|(path, sha)| (path.clone().into(), sha.clone())).collect(),
                 };
                 for file in target.files.iter().filter(|f| f.content.has_key()) {
-                    if let Some(said) = keep_out_of_version_control(&file.path)? {
+                    if let Some(said) = keep_out_of_version_control(self.env, &file.path)? {
                         env.caller.note(&said);
                     }
                 }
                 let id = ledger.begin(&work, &Record::Nothing, env.now)?;
-                if let Err(e) = fs::deploy(&items, owner.ids) {
-                    fs::recover_deployment(&files)?;
+                if let Err(e) = env.disk().deploy(&items, owner.ids) {
                     ledger.finish(id, &work)?;
                     return Err(e.into());
                 }
                 (id, work)
             }
         };
-        let all = || files.iter().map(|f| f.0.as_path());
+        let all: Vec<&Path> = files.iter().map(|f| f.0.as_path()).collect();
         let taken = || place::run(&target.run, self.base).map_err(|e| e.why()).and_then(|()| proved(issued, target));
         if let Err(why) = env.unlocked(taken)? {
-            let undone = fs::roll_back(all())?;
+            let undone = env.disk().roll_back(&all)?;
             if undone {
                 env.unlocked(|| drop(place::run(&target.run, self.base)))?;
             }
@@ -179,8 +178,8 @@ impl<'a> Deploying<'a> {
             ledger.note(env.now, "not-taken", &issued.label, &why)?;
             return Err(not_taken(why, undone).into());
         }
-        self.record(&ledger, issued, target, files.iter().map(|f| f.1.clone()).collect())?;
-        fs::settle(all())?;
+        self.record(&*ledger, issued, target, files.iter().map(|f| f.1.clone()).collect())?;
+        env.disk().settle(&all)?;
         Ok(ledger.finish(id, &work)?)
     }
 
@@ -215,12 +214,12 @@ impl<'a> Deploying<'a> {
             ledger.finish(id, &work)?;
             return Err(not_taken(why, undone).into());
         }
-        self.record(&ledger, issued, target, items.iter().map(|i| place::sha256(&i.bytes)).collect())?;
+        self.record(&*ledger, issued, target, items.iter().map(|i| place::sha256(&i.bytes)).collect())?;
         env.unlocked(|| through.settle(&items))??;
         Ok(ledger.finish(id, &work)?)
     }
 
-    fn record(&self, ledger: &Ledger, issued: &Issued, target: &Target, sha256: Vec<String>) -> Result<()> {
+    fn record(&self, ledger: &dyn Ledger, issued: &Issued, target: &Target, sha256: Vec<String>) -> Result<()> {
         let placed = Placed { place: key(&issued.label, target), certificate: issued.certificate.sha256(), sha256 };
         let detail = serde_json::to_string(&placed).unwrap_or_default();
         Ok(ledger.note(self.env.now, PLACED, &issued.label, &detail)?)
@@ -238,12 +237,12 @@ impl<'a> Deploying<'a> {
         }
         let item = |f: &TargetFile| -> Result<File> {
             let bytes = match f.content {
-                Content::Chain => read(issued, CERTIFICATE_FILE)?,
-                Content::Key => read(issued, KEY_FILE)?,
-                Content::Root => read(issued, ROOT_FILE)?,
+                Content::Chain => read(self.env, issued, CERTIFICATE_FILE)?,
+                Content::Key => read(self.env, issued, KEY_FILE)?,
+                Content::Root => read(self.env, issued, ROOT_FILE)?,
                 Content::Form(form) => {
                     let protect = target.passphrase_file.is_some() && form.takes_passphrase();
-                    let passphrase = if protect { secret.given(&*self.env.caller)? } else { None };
+                    let passphrase = if protect { secret.given(self.env)? } else { None };
                     form::made(self.env, issued, form, &secret, passphrase.as_ref())?
                 }
             };
@@ -253,9 +252,9 @@ impl<'a> Deploying<'a> {
     }
 }
 
-fn read(issued: &Issued, name: &str) -> Result<Zeroizing<Vec<u8>>> {
+fn read(env: &Env, issued: &Issued, name: &str) -> Result<Zeroizing<Vec<u8>>> {
     let file = issued.folder.join(name);
-    Ok(fs::read_regular(&file).map_err(error::Error::file("reading", &file))?)
+    Ok(env.disk().read(&file).map_err(error::Error::file("reading", &file))?)
 }
 
 fn proved(issued: &Issued, target: &Target) -> std::result::Result<(), String> {
@@ -278,8 +277,8 @@ fn owner(target: &Target) -> Result<Owner> {
     Ok(Owner { ids: None, words })
 }
 
-fn found(file: &TargetFile, owner: &Owner) -> Found {
-    let bytes = fs::read_regular(&file.path).ok();
+fn found(env: &Env, file: &TargetFile, owner: &Owner) -> Found {
+    let bytes = env.disk().read(&file.path).ok();
     Found {
         path: file.path.shown(),
         digest: bytes.map(|b| place::sha256(&b)),

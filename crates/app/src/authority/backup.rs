@@ -40,12 +40,12 @@ pub fn backup(env: &Env, output: &Path, new_secret: &AuthoritySecret) -> Result<
     if env.dry_run {
         return Ok(Answer::Planned(Plan { dry_run: true, authorities }));
     }
-    if output.symlink_metadata().is_ok() {
+    if env.disk().is_taken(output) {
         return Err(Occupied::named(output).into());
     }
-    let passphrase = new_secret.needed(&*env.caller, "the backup")?;
+    let passphrase = new_secret.needed(env, "the backup")?;
     let (_lock, ledger) = env.open_for_change()?;
-    backup::write(&ledger, env.machine.data(), output, &passphrase)?;
+    backup::write(&*ledger, env.machine.data(), output, &passphrase)?;
     ledger.note(env.now, "backed-up", "", &output.shown())?;
     Ok(Answer::Done(Done { file: output.to_owned(), authorities }))
 }
@@ -74,9 +74,9 @@ pub fn restore(env: &Env, file: &Path, secret: &Secret) -> Result<Answer<Restore
     if env.dry_run {
         return Ok(Answer::Planned(RestorePlan { authorities: [], dry_run: true }));
     }
-    let passphrase = secret.needed(&*env.caller, &file.shown())?;
-    let ledger = backup::restore(file, env.machine.data(), &passphrase, env.now)?;
-    let all = ledger.authorities()?;
+    let passphrase = secret.needed(env, &file.shown())?;
+    backup::restore(file, env.machine.data(), &passphrase, env.now)?;
+    let all = env.authorities()?;
     let labels = all.iter().map(|a| a.label.clone()).collect();
     Ok(Answer::Done(Restored { authorities: all.into_iter().map(Member::from).collect(), labels }))
 }

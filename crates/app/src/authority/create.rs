@@ -81,7 +81,7 @@ pub fn create(env: &Env, request: &Request) -> Result<Report> {
     if env.dry_run {
         return plan(env, request, permit).map(Answer::Planned);
     }
-    let protect = request.new_secret.wanted(&*env.caller, &format!("the key of {}", wanted.label))?;
+    let protect = request.new_secret.wanted(env, &format!("the key of {}", wanted.label))?;
     let key = env.generate(request.key_algorithm)?;
     let (_lock, ledger) = env.open_for_change()?;
     let parent = match &request.issuer {
@@ -93,7 +93,7 @@ pub fn create(env: &Env, request: &Request) -> Result<Report> {
         }
         None => None,
     };
-    let made = make(env, &ledger, wanted, &key, protect.as_ref(), parent.as_ref().map(|(a, k)| (a, &**k)))?;
+    let made = make(env, &*ledger, wanted, &key, protect.as_ref(), parent.as_ref().map(|(a, k)| (a, &**k)))?;
     Ok(Answer::Done(Done {
         authorities: [made.authority.clone().into()],
         authority: made.authority,
@@ -105,7 +105,7 @@ pub fn create(env: &Env, request: &Request) -> Result<Report> {
 fn plan(env: &Env, request: &Request, permit: Permit) -> Result<Plan> {
     let wanted = &request.authority;
     let authorities = match env.open_to_look()? {
-        Some(l) => super::free(&l, &wanted.label)?,
+        Some(l) => super::free(&*l, &wanted.label)?,
         None => Vec::new(),
     };
     let issuer = match &request.issuer {
@@ -125,7 +125,7 @@ fn plan(env: &Env, request: &Request, permit: Permit) -> Result<Plan> {
 /// Errors: as for [`create`].
 pub(crate) fn make(
     env: &Env,
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     request: &create::Request,
     key: &PrivateKey,
     protect: Option<&Passphrase>,

@@ -17,9 +17,9 @@ use tamga_core::pki::key::SigningKey;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
+use tamga_host::entropy;
 use tamga_host::ledger::{Ledger, Listed, Record, Work};
 use tamga_host::repair::LIST_FILE;
-use tamga_host::{entropy, fs};
 
 /// How long a list is valid where nothing is asked for.
 const LIST_LIFE: Span = Span::days(30);
@@ -93,7 +93,7 @@ pub fn crl(env: &Env, request: &Request) -> Result<Report> {
     let all = ledger.authorities()?;
     let a = authority::choose(Some(&request.label), &all, true)?;
     let key = env.authority_key(a, &request.secret)?;
-    let list = List { env, ledger: &ledger, a, key: &key, output: request.output.as_deref() };
+    let list = List { env, ledger: &*ledger, a, key: &key, output: request.output.as_deref() };
     let life = request.valid_for.unwrap_or(LIST_LIFE);
     Ok(Answer::Done(Done { crl: list.sign(request.previous.as_deref(), life, &request.accepted)? }))
 }
@@ -101,7 +101,7 @@ pub fn crl(env: &Env, request: &Request) -> Result<Report> {
 /// A list that is to be signed.
 pub(super) struct List<'a> {
     pub(super) env: &'a Env,
-    pub(super) ledger: &'a Ledger,
+    pub(super) ledger: &'a dyn Ledger,
     pub(super) a: &'a Authority,
     pub(super) key: &'a dyn SigningKey,
     pub(super) output: Option<&'a Path>,
@@ -114,7 +114,7 @@ impl List<'_> {
         let mut known = false;
         let mut latest = env.now;
         if let Some(file) = previous {
-            let list = crl::find(&fs::read_named(file)?, &file.shown())?;
+            let list = crl::find(&env.disk().read_named(file)?, &file.shown())?;
             ours(&list, a, file)?;
             latest = latest.max(list.this_update);
             ledger.merge_list(&a.label, list.count().unwrap_or(0), &list.entries, env.now)?;
@@ -123,7 +123,7 @@ impl List<'_> {
         // The list that is about to be replaced, and the one kept beside the key, if they are this authority's.
         let kept = a.folder.join(LIST_FILE);
         for file in self.output.into_iter().chain([kept.as_path()]) {
-            let list = fs::read_regular(file).ok().and_then(|b| crl::find(&b, "a list").ok());
+            let list = env.disk().read(file).ok().and_then(|b| crl::find(&b, "a list").ok());
             if let Some(list) = list.filter(|l| l.signed_by(&a.certificate).is_ok()) {
                 latest = latest.max(list.this_update);
                 let before = ledger.listed(&a.label)?;
@@ -173,10 +173,10 @@ impl List<'_> {
         let said = format!("signing a list of {} was interrupted; run tamga authority crl {} again", a.label, a.label);
         let work = Work::Replace { said, files: written.into_iter().map(Into::into).collect() };
         let id = ledger.begin(&work, &Record::Nothing, env.now)?;
-        fs::write_whole(&kept, text.as_bytes(), 0o644)?;
+        env.disk().write_whole(&kept, text.as_bytes(), 0o644)?;
         if let Some(output) = self.output {
             let wants_der = output.extension().is_some_and(|e| e == "crl" || e == "der");
-            fs::write_whole(output, if wants_der { &der } else { text.as_bytes() }, 0o644)?;
+            env.disk().write_whole(output, if wants_der { &der } else { text.as_bytes() }, 0o644)?;
         }
         ledger.published(&a.label, number, listed.entries.len(), env.now)?;
         ledger.finish(id, &work)?;

@@ -2,7 +2,7 @@
 
 use crate::env::{Change, Env};
 use crate::failure::Result;
-use crate::keys::{certificates, own, stored_key};
+use crate::keys::{certificates, own};
 use crate::report::{self, Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
 use schemars::JsonSchema;
@@ -77,8 +77,8 @@ pub struct Plan {
 /// a label that is taken; the same CA under another label.
 pub fn import(env: &Env, request: &Request) -> Result<Report> {
     let label = &request.label;
-    let found = certificates(&request.certificates)?;
-    let stored = stored_key(label.as_str(), &request.key_file)?;
+    let found = certificates(env, &request.certificates)?;
+    let stored = env.stored_key(label.as_str(), &request.key_file)?;
     let of = request.key_file.shown();
     let (key, old) = env.open_stored(stored, &of, &request.secret)?;
     // The certificate of this key, wherever in the file it stands; the first says best what is wrong if there is none.
@@ -96,10 +96,10 @@ pub fn import(env: &Env, request: &Request) -> Result<Report> {
         return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, authority: a, findings }));
     }
     // Encrypted it stays encrypted, with the same passphrase unless a new one is given.
-    let wanted = request.new_secret.wanted(&*env.caller, &format!("the key of {label}"))?;
+    let wanted = request.new_secret.wanted(env, &format!("the key of {label}"))?;
     let protect = wanted.or(old);
     let (_lock, ledger) = env.open_for_change()?;
-    let known = super::free(&ledger, label)?;
+    let known = super::free(&*ledger, label)?;
     if let Some(twin) = known.iter().find(|k| k.certificate == a.certificate) {
         return Err(Error::LabelTaken {
             label: label.to_string(),
@@ -117,6 +117,6 @@ pub fn import(env: &Env, request: &Request) -> Result<Report> {
         answers: false,
         record: Record::Authority(&a),
     };
-    env.publish(&ledger, &change)?;
+    env.publish(&*ledger, &change)?;
     Ok(Answer::Done(Done { authorities: [a.clone().into()], findings, authority: a }))
 }

@@ -2,7 +2,6 @@
 
 use crate::env::Env;
 use crate::failure::Result;
-use crate::keys::is_locked;
 use crate::report::{Member, Request as Waiting};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -15,6 +14,9 @@ use tamga_host::ledger::Listed;
 pub struct Report {
     /// They.
     pub authorities: Vec<Member>,
+    /// How the key of each is kept; None where it still waits for its certificate.
+    #[serde(skip)]
+    pub keys: Vec<Option<KeyState>>,
 }
 
 /// One authority.
@@ -25,6 +27,9 @@ pub struct One {
     /// It.
     #[serde(skip)]
     pub authority: Authority,
+    /// How its key is kept.
+    #[serde(skip)]
+    pub key: KeyState,
     /// What its revocation list says; None without a ledger.
     #[serde(skip)]
     pub listed: Option<Listed>,
@@ -45,10 +50,10 @@ pub enum KeyState {
 
 impl KeyState {
     /// How it is now.
-    pub fn of(a: &Authority) -> KeyState {
+    pub fn of(env: &Env, a: &Authority) -> KeyState {
         match &a.key {
-            KeyPlace::Here if !a.folder.join(KEY_FILE).exists() => KeyState::Missing,
-            KeyPlace::Here if is_locked(a) => KeyState::Encrypted,
+            KeyPlace::Here if !env.disk().exists(&a.folder.join(KEY_FILE)) => KeyState::Missing,
+            KeyPlace::Here if env.is_locked(a) => KeyState::Encrypted,
             KeyPlace::Here => KeyState::Open,
             away => KeyState::Away(away.clone()),
         }
@@ -65,7 +70,8 @@ pub fn list(env: &Env) -> Result<Report> {
     };
     let waiting = waiting.into_iter().filter(|w| w.is_authority);
     let waiting = waiting.map(|waiting| Member::Waiting(Box::new(Waiting { waiting, carried: None })));
-    Ok(Report { authorities: all.into_iter().map(Member::from).chain(waiting).collect() })
+    let keys = all.iter().map(|a| Some(KeyState::of(env, a))).chain(waiting.clone().map(|_| None)).collect();
+    Ok(Report { authorities: all.into_iter().map(Member::from).chain(waiting).collect(), keys })
 }
 
 /// One authority.
@@ -75,5 +81,6 @@ pub fn show(env: &Env, label: &str) -> Result<One> {
     let all = env.authorities()?;
     let authority = authority::choose(Some(label), &all, false)?.clone();
     let listed = env.open_to_look()?.map(|l| l.listed(&authority.label)).transpose()?;
-    Ok(One { authorities: [authority.clone().into()], authority, listed })
+    let key = KeyState::of(env, &authority);
+    Ok(One { authorities: [authority.clone().into()], authority, key, listed })
 }

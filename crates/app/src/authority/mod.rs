@@ -23,7 +23,7 @@ use tamga_core::vocabulary::label::Label;
 use tamga_host::ledger::Ledger;
 
 /// Refuses a label that an authority, a certificate or a waiting key has.
-fn free(ledger: &Ledger, label: &Label) -> Result<Vec<Authority>> {
+fn free(ledger: &dyn Ledger, label: &Label) -> Result<Vec<Authority>> {
     let all = ledger.authorities()?;
     let (issued, waiting) = (ledger.current(label.as_str())?, ledger.waiting_place(label.as_str())?);
     authority::free(label, &all, issued.as_ref(), waiting.as_deref())?;

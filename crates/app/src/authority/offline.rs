@@ -2,7 +2,7 @@
 
 use crate::env::Env;
 use crate::failure::Result;
-use crate::keys::{own, stored_key};
+use crate::keys::own;
 use crate::output::{Occupied, absolute};
 use crate::report::{Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
@@ -18,8 +18,8 @@ use tamga_core::plan::step::Document;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
+use tamga_host::entropy;
 use tamga_host::ledger::{Record, Work};
-use tamga_host::{entropy, fs};
 
 /// What to take where.
 #[derive(Clone, Debug)]
@@ -85,17 +85,17 @@ pub fn offline(env: &Env, request: &Request) -> Result<Report> {
     let here = a.folder.join(KEY_FILE);
     let (document, passphrase) = document(env, request, a, &here)?;
     let there = into.join(KEY_FILE);
-    free_place(&there, a)?;
-    fs::make_directory(&into, 0o700)?;
+    free_place(env, &there, a)?;
+    env.disk().make_directory(&into, 0o700)?;
     let work = Work::KeyLeaves { label: a.label.clone(), file: here.clone().into(), into: Some(into.clone().into()) };
     let id = ledger.begin(&work, &Record::Nothing, env.now)?;
     // The certificate first: it says whose key lies there, also if this is interrupted.
-    fs::replace(&into.join(CERTIFICATE_FILE), &certificate_document(CERTIFICATE_FILE, chain(a)))?;
-    fs::replace(&there, &document)?;
-    prove(a, &there, passphrase.as_ref())?;
+    env.disk().replace(&into.join(CERTIFICATE_FILE), &certificate_document(CERTIFICATE_FILE, chain(a)))?;
+    env.disk().replace(&there, &document)?;
+    prove(env, a, &there, passphrase.as_ref())?;
     // From this commit on the copy counts; killed before it, the file here does.
     ledger.set_key_place(&a.label, &KeyPlace::Offline(into.clone()), "offline", env.now)?;
-    fs::remove(&here)?;
+    env.disk().remove(&here)?;
     ledger.finish(id, &work)?;
     let gone = Authority { key: KeyPlace::Offline(into.clone()), ..a.clone() };
     let (label, is_encrypted) = (a.label.clone(), !document.secret);
@@ -104,35 +104,36 @@ pub fn offline(env: &Env, request: &Request) -> Result<Report> {
 
 /// The key as it will lie there: encrypted as it is, or with a new passphrase; unencrypted only if asked.
 fn document(env: &Env, request: &Request, a: &Authority, here: &Path) -> Result<(Document, Option<Passphrase>)> {
-    let caller = &*env.caller;
     let of = format!("the key of {}", a.label);
-    let stored = stored_key(&a.label, here)?;
+    let stored = env.stored_key(&a.label, here)?;
     let (key, old) = env.open_stored(stored, &of, &request.secret)?;
     let key = own(key, &a.certificate, &a.label, &a.folder)?;
     let there = format!("{of} in {}", request.into.shown());
-    let passphrase = match (request.new_secret.wanted(caller, &there)?, old) {
+    let passphrase = match (request.new_secret.wanted(env, &there)?, old) {
         (Some(new), _) => Some(new),
         (None, Some(old)) => Some(old),
         (None, None) if request.unencrypted => None,
-        (None, None) => Some(request.new_secret.needed(caller, &there)?),
+        (None, None) => Some(request.new_secret.needed(env, &there)?),
     };
     Ok((key_document(&key, passphrase.as_ref(), &entropy::System)?, passphrase))
 }
 
 /// Another key's place is not taken; a copy of this very one may be replaced.
-fn free_place(there: &Path, a: &Authority) -> Result<()> {
+fn free_place(env: &Env, there: &Path, a: &Authority) -> Result<()> {
     let beside = there.with_file_name(CERTIFICATE_FILE);
-    let same = fs::read_regular(&beside)
+    let same = env
+        .disk()
+        .read(&beside)
         .is_ok_and(|b| tamga_core::pki::format::pem::certificates(&b).iter().any(|der| *der == a.certificate.der()));
-    if there.symlink_metadata().is_ok() && !same {
+    if env.disk().is_taken(there) && !same {
         return Err(Occupied::named(there).into());
     }
     Ok(())
 }
 
 /// Reads the copy back from the medium, opens it, and has it sign something that the certificate's key verifies.
-fn prove(a: &Authority, there: &Path, passphrase: Option<&Passphrase>) -> Result<()> {
-    let key = stored_key(&a.label, there)?.open(passphrase)?;
+fn prove(env: &Env, a: &Authority, there: &Path, passphrase: Option<&Passphrase>) -> Result<()> {
+    let key = env.stored_key(&a.label, there)?.open(passphrase)?;
     let message = format!("proof that {} can sign", a.label);
     let signature = key.sign(message.as_bytes(), &entropy::System)?;
     let proved =

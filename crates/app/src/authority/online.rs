@@ -2,7 +2,7 @@
 
 use crate::env::Env;
 use crate::failure::Result;
-use crate::keys::{certificates, own, stored_key};
+use crate::keys::{certificates, own};
 use crate::report::{Answer, Member};
 use crate::secret::Secret;
 use schemars::JsonSchema;
@@ -13,7 +13,6 @@ use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::error::Error;
 use tamga_core::plan::step::Document;
 use tamga_core::vocabulary::label::Label;
-use tamga_host::fs;
 use tamga_host::ledger::{Record, Work};
 
 /// Where it is.
@@ -55,7 +54,7 @@ pub struct Plan {
 ///
 /// Errors: no authority has that key; it cannot be opened; files that cannot be written.
 pub fn online(env: &Env, request: &Request) -> Result<Report> {
-    let found = certificates(&[request.from.join(CERTIFICATE_FILE)])?;
+    let found = certificates(env, &[request.from.join(CERTIFICATE_FILE)])?;
     let (_lock, ledger) = env.open_for_change()?;
     let all = ledger.authorities()?;
     let meant = all.iter().find(|a| found.first().is_some_and(|c| c.key == a.certificate.key));
@@ -68,7 +67,7 @@ pub fn online(env: &Env, request: &Request) -> Result<Report> {
         .into());
     };
     let there = request.from.join(KEY_FILE);
-    let stored = stored_key(&a.label, &there)?;
+    let stored = env.stored_key(&a.label, &there)?;
     let is_encrypted = stored.is_locked();
     // Opened only to see that it is whole and its own: it comes back as it lies there.
     let key = env.open_key(stored, &format!("the key of {}", a.label), &request.secret)?;
@@ -76,15 +75,15 @@ pub fn online(env: &Env, request: &Request) -> Result<Report> {
     if env.dry_run {
         return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, label: a.label.clone() }));
     }
-    let bytes = fs::read_named(&there)?;
+    let bytes = env.disk().read_named(&there)?;
     let here = a.folder.join(KEY_FILE);
     let work = Work::Replace {
         said: format!("bringing the key of {} back was interrupted; run tamga authority online again", a.label),
         files: vec![here.clone().into()],
     };
     let id = ledger.begin(&work, &Record::Nothing, env.now)?;
-    fs::make_directory(&a.folder, 0o700)?;
-    fs::replace(&here, &Document { name: KEY_FILE, bytes, mode: 0o600, secret: !is_encrypted })?;
+    env.disk().make_directory(&a.folder, 0o700)?;
+    env.disk().replace(&here, &Document { name: KEY_FILE, bytes, mode: 0o600, secret: !is_encrypted })?;
     ledger.set_key_place(&a.label, &KeyPlace::Here, "online", env.now)?;
     ledger.finish(id, &work)?;
     let authority = Authority { key: KeyPlace::Here, ..a.clone() };

@@ -2,15 +2,15 @@
 
 use crate::env::Env;
 use crate::failure::Result;
-use crate::keys::{own, stored_key};
+use crate::keys::own;
 use crate::report::Answer;
 use crate::secret::{AuthoritySecret, Secret};
 use schemars::JsonSchema;
 use serde::Serialize;
 use tamga_core::ca::authority::{self, KEY_FILE, key_document};
 use tamga_core::vocabulary::label::Label;
+use tamga_host::entropy;
 use tamga_host::ledger::{Record, Work};
-use tamga_host::{entropy, fs};
 
 /// What to do.
 #[derive(Clone, Debug)]
@@ -68,10 +68,10 @@ pub fn passphrase(env: &Env, request: &Request) -> Result<Report> {
     authority::can_sign(a)?;
     let file = a.folder.join(KEY_FILE);
     let of = format!("the key of {}", a.label);
-    let stored = stored_key(&a.label, &file)?;
+    let stored = env.stored_key(&a.label, &file)?;
     let was_locked = stored.is_locked();
     let key = own(env.open_key(stored, &of, &request.secret)?, &a.certificate, &a.label, &a.folder)?;
-    let new = if request.remove { None } else { Some(request.new_secret.needed(&*env.caller, &of)?) };
+    let new = if request.remove { None } else { Some(request.new_secret.needed(env, &of)?) };
     let document = key_document(&key, new.as_ref(), &entropy::System)?;
     // One file, put in place whole: killed before or after, it opens with the old passphrase or with the new one.
     let work = Work::Replace {
@@ -82,7 +82,7 @@ pub fn passphrase(env: &Env, request: &Request) -> Result<Report> {
         files: vec![file.clone().into()],
     };
     let id = ledger.begin(&work, &Record::Nothing, env.now)?;
-    fs::replace(&file, &document)?;
+    env.disk().replace(&file, &document)?;
     let change = match (was_locked, &new) {
         (false, Some(_)) => "passphrase-set",
         (true, Some(_)) => "passphrase-changed",

@@ -110,8 +110,8 @@ pub fn permit(env: &Env, request: &Request) -> Result<Report> {
         answers: false,
         record: Record::Reissued(&new),
     };
-    let begun = env.publish_with(&ledger, &change, &[&work])?;
-    let rows = swap(env, &ledger, &new, &bundles(Some(&ledger), &request.bundles)?)?;
+    let begun = env.publish_with(&*ledger, &change, &[&work])?;
+    let rows = swap(env, &*ledger, &new, &bundles(env, Some(&*ledger), &request.bundles)?)?;
     for id in begun {
         ledger.finish(id, &work)?;
     }

@@ -56,16 +56,16 @@ pub struct Plan {
 /// Errors: no key waits under this label; the certificate is not for that key, or no CA's; files that cannot be written.
 pub fn receive(env: &Env, request: &Request) -> Result<Report> {
     let label = &request.label;
-    let found = certificates(&request.certificates)?;
+    let found = certificates(env, &request.certificates)?;
     if env.dry_run {
-        let waiting = waiting(env.open_to_look()?.as_ref(), label, true)?;
+        let waiting = waiting(env.open_to_look()?.as_deref(), label, true)?;
         let (a, _) = request::receive(label, waiting.folder.clone(), &waiting.csr, &found, &env.authorities()?)?;
         import::examine(&a.certificate, &a.above, env.now, &[])?;
         let subject = a.certificate.subject_words();
         return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, subject }));
     }
     let (_lock, ledger) = env.open_for_change()?;
-    let waiting = waiting(Some(&ledger), label, true)?;
+    let waiting = waiting(Some(&*ledger), label, true)?;
     let known = ledger.authorities()?;
     let (a, publication) = request::receive(label, waiting.folder.clone(), &waiting.csr, &found, &known)?;
     let findings = import::examine(&a.certificate, &a.above, env.now, &[])?;
@@ -78,6 +78,6 @@ pub fn receive(env: &Env, request: &Request) -> Result<Report> {
         answers: true,
         record: Record::Authority(&a),
     };
-    env.publish(&ledger, &change)?;
+    env.publish(&*ledger, &change)?;
     Ok(Answer::Done(Done { authorities: [a.clone().into()], findings, authority: a }))
 }

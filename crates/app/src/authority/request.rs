@@ -11,9 +11,9 @@ use tamga_core::ca::authority::{REQUEST_FILE, create, request};
 use tamga_core::pki::format::pem;
 use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::label::Label;
+use tamga_host::entropy;
 use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Record, Waiting};
-use tamga_host::{entropy, fs};
 
 /// What to ask for.
 #[derive(Debug)]
@@ -67,10 +67,10 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
     if env.dry_run {
         return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, directory: folder }));
     }
-    let protect = wish.new_secret.wanted(&*env.caller, &format!("the key of {label}"))?;
+    let protect = wish.new_secret.wanted(env, &format!("the key of {label}"))?;
     let key = env.generate(wish.key_algorithm)?;
     let (_lock, ledger) = env.open_for_change()?;
-    super::free(&ledger, &wanted.label)?;
+    super::free(&*ledger, &wanted.label)?;
     let asked = request::ask(wanted, &key, protect.as_ref(), folder.clone(), &entropy::System)?;
     let waiting = Waiting {
         label: label.clone(),
@@ -88,10 +88,10 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
         answers: false,
         record: Record::Request(&waiting),
     };
-    env.publish(&ledger, &change)?;
+    env.publish(&*ledger, &change)?;
     let pem = pem::write(pem::REQUEST, waiting.csr.der()).to_string();
     if let Some(output) = &wish.output {
-        fs::write_whole(output, pem.as_bytes(), 0o644)?;
+        env.disk().write_whole(output, pem.as_bytes(), 0o644)?;
     }
     let carried = wish.output.clone().unwrap_or_else(|| folder.join(REQUEST_FILE));
     let authorities = [Member::Waiting(Box::new(Waits { waiting, carried: wish.output.clone() }))];

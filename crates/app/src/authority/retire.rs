@@ -15,7 +15,6 @@ use tamga_core::ca::authority::{self, KEY_FILE};
 use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::timestamp::{DAY, Span, Timestamp};
-use tamga_host::fs;
 use tamga_host::ledger::{Filter, Ledger, Record, Sort, Work};
 use tamga_host::repair::LIST_FILE;
 
@@ -126,9 +125,9 @@ pub fn retire(env: &Env, request: &Request) -> Result<Report> {
         .filter(|i| i.authority.as_deref() == Some(&a.label.to_string()))
         .map(|i| i.label.to_string())
         .collect();
-    let list = if was_retired { None } else { last_list(env, &ledger, a, request)? };
+    let list = if was_retired { None } else { last_list(env, &*ledger, a, request)? };
     let rows = if a.is_root() {
-        remove_everywhere(env, &ledger, a, &bundles(Some(&ledger), &request.bundles)?)?
+        remove_everywhere(env, &*ledger, a, &bundles(env, Some(&*ledger), &request.bundles)?)?
     } else {
         Vec::new()
     };
@@ -141,7 +140,7 @@ pub fn retire(env: &Env, request: &Request) -> Result<Report> {
         let work = Work::KeyLeaves { label: a.label.clone(), file: file.clone().into(), into: None };
         let id = ledger.begin(&work, &Record::Nothing, env.now)?;
         ledger.set_key_place(&a.label, &KeyPlace::Discarded, "key-discarded", env.now)?;
-        fs::remove(&file)?;
+        env.disk().remove(&file)?;
         ledger.finish(id, &work)?;
         key = KeyPlace::Discarded;
     }
@@ -150,7 +149,7 @@ pub fn retire(env: &Env, request: &Request) -> Result<Report> {
 }
 
 /// The last list, if the key is at hand; it is valid until the authority's own end.
-fn last_list(env: &Env, ledger: &Ledger, a: &Authority, request: &Request) -> Result<Option<LastList>> {
+fn last_list(env: &Env, ledger: &dyn Ledger, a: &Authority, request: &Request) -> Result<Option<LastList>> {
     if authority::can_sign(a).is_err() {
         return Ok(None);
     }

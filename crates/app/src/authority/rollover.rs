@@ -2,7 +2,6 @@
 
 use crate::env::{Change, Env};
 use crate::failure::Result;
-use crate::keys::is_locked;
 use crate::report::{Answer, Member, Outcome};
 use crate::secret::{AuthoritySecret, Secret};
 use crate::trust::add_beside;
@@ -92,13 +91,13 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
         authority::can_sign(old)?;
         return Ok(Answer::Planned(Plan { authorities: [], stores: [], dry_run: true, old: old.label.to_string() }));
     }
-    let asked = request.new_secret.wanted(&*env.caller, &format!("the key of {label}"))?;
+    let asked = request.new_secret.wanted(env, &format!("the key of {label}"))?;
     let (_lock, ledger) = env.open_for_change()?;
     let all = ledger.authorities()?;
     let old = root(&all, &request.old)?;
-    super::free(&ledger, label)?;
+    super::free(&*ledger, label)?;
     // The successor of an encrypted key is encrypted: with the same passphrase where no other is given.
-    let (old_key, protect) = match (is_locked(old), asked) {
+    let (old_key, protect) = match (env.is_locked(old), asked) {
         (true, None) => {
             let (key, passphrase) = env.locked_authority_key(old, &request.secret)?;
             (key, passphrase)
@@ -127,8 +126,8 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
         answers: false,
         record: Record::Successor { new: &new, old: &old.label, old_by_new: &crossed.old_by_new },
     };
-    env.publish(&ledger, &change)?;
-    let rows = add_beside(env, &ledger, old, &new, &bundles(Some(&ledger), &request.bundles)?)?;
+    env.publish(&*ledger, &change)?;
+    let rows = add_beside(env, &*ledger, old, &new, &bundles(env, Some(&*ledger), &request.bundles)?)?;
     Ok(Answer::Done(Done { authorities: [new.clone().into()], rows, authority: new, old: old.label.to_string() }))
 }
 

@@ -19,9 +19,9 @@ use tamga_core::pki::cert::subject;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Span;
+use tamga_host::entropy;
 use tamga_host::ledger::Record;
 use tamga_host::ledger::WorkKind;
-use tamga_host::{entropy, fs};
 
 /// What to sign, and how.
 #[derive(Clone, Debug)]
@@ -88,7 +88,7 @@ pub struct Plan {
 /// Errors: a request that is malformed or does not prove its key; limits that the authority may not give; a label or directory that
 /// is taken; an authority that cannot sign.
 pub fn sign(env: &Env, request: &Request, show: impl FnOnce(&Proposal)) -> Result<Report> {
-    let csr = csr::find(&fs::read_named(&request.csr)?, &request.csr.shown())?;
+    let csr = csr::find(&env.disk().read_named(&request.csr)?, &request.csr.shown())?;
     let label = match &request.label {
         Some(label) => label.clone(),
         None => label_of(&csr)?,
@@ -112,7 +112,7 @@ pub fn sign(env: &Env, request: &Request, show: impl FnOnce(&Proposal)) -> Resul
     }
     unoccupied(env, &folder, &[CERTIFICATE_FILE, KEY_FILE])?;
     let (_lock, ledger) = env.open_for_change()?;
-    super::free(&ledger, &label)?;
+    super::free(&*ledger, &label)?;
     let Proposal { csr, issuer, judged, .. } = &proposal;
     let key = env.authority_key(issuer, &request.secret)?;
     let (signed, publication) =
@@ -125,7 +125,7 @@ pub fn sign(env: &Env, request: &Request, show: impl FnOnce(&Proposal)) -> Resul
         answers: false,
         record: Record::Authority(&signed),
     };
-    env.publish(&ledger, &change)?;
+    env.publish(&*ledger, &change)?;
     let file = folder.join(CERTIFICATE_FILE);
     let authorities = vec![Member::Signed(Box::new(signed.clone()), file.clone())];
     Ok(Answer::Done(Done { authorities, signed: Some((signed, file)), proposal }))

@@ -3,7 +3,6 @@
 use super::exports::{self, Exported, passphrase_file};
 use crate::env::Env;
 use crate::failure::Result;
-use crate::keys::stored_key;
 use crate::output::{keep_out_of_version_control, may_replace, write_journaled};
 use crate::secret::{NewSecret, Secret};
 use schemars::JsonSchema;
@@ -208,7 +207,7 @@ pub fn export(env: &Env, request: &Request) -> Result<Report> {
     }
     let passphrase = match env.dry_run && form.is_store() && !new_secret.is_wanted() && source.material.key.is_some() {
         true => Some(Passphrase::new(random_passphrase())),
-        false => new_secret.wanted(&*env.caller, &of)?,
+        false => new_secret.wanted(env, &of)?,
     };
     let settings = Settings { passphrase: passphrase.as_ref(), legacy: request.legacy, now: env.now };
     let made = export::make(form, &source.material, &settings, &entropy::System)?;
@@ -235,10 +234,10 @@ pub fn export(env: &Env, request: &Request) -> Result<Report> {
         let (alias, legacy) = (request.alias.clone(), request.legacy);
         exports::record(env, label, Exported { form, file: output.clone(), alias, legacy })?;
     }
-    let version_control = if made.has_key { keep_out_of_version_control(&output)? } else { None };
+    let version_control = if made.has_key { keep_out_of_version_control(env, &output)? } else { None };
     // What opens it must no more be committed than the key itself.
     if let Some(secret) = new_secret.file.as_deref().filter(|s| s.parent() == output.parent()) {
-        keep_out_of_version_control(secret)?;
+        keep_out_of_version_control(env, secret)?;
     }
     let mut notes: Vec<String> = made.remarks.iter().map(|r| (*r).to_owned()).collect();
     if form == Form::Pkcs12 && made.has_key && !request.legacy {
@@ -281,7 +280,7 @@ fn random_passphrase() -> Zeroizing<Vec<u8>> {
 /// Errors: it cannot be written.
 pub(crate) fn passphrase_beside(env: &Env, store: &Path) -> Result<PathBuf> {
     let file = passphrase_file(store);
-    if !file.exists() {
+    if !env.disk().exists(&file) {
         write_journaled(env, &file, &random_passphrase(), 0o600)?;
     }
     Ok(file)
@@ -295,13 +294,13 @@ struct Source {
 
 fn source(env: &Env, request: &Request) -> Result<Source> {
     let path = &request.what;
-    let mut source = if !fs::is_there(path) {
+    let mut source = if !env.disk().is_named(path) {
         of_ledger(env, request)?
-    } else if path.is_dir() {
+    } else if env.disk().is_directory(path) {
         of_directory(env, request)?
     } else {
         let what = fs::name_of(path);
-        let found = read(env, &fs::read_named(path)?, request, &what)?;
+        let found = read(env, &env.disk().read_named(path)?, request, &what)?;
         let stem = path.file_stem().map_or_else(|| "exported".into(), |n| file_name(&n.to_string_lossy()));
         Source { label: None, material: export::arranged(found, &stem, &what)? }
     };
@@ -309,7 +308,7 @@ fn source(env: &Env, request: &Request) -> Result<Source> {
     let m = &mut source.material;
     if let Some(file) = &request.key_file {
         m.key = Some(env.open_key(
-            stored_key(&m.alias, file)?,
+            env.stored_key(&m.alias, file)?,
             &format!("the key in {}", file.shown()),
             &request.secret,
         )?);
@@ -353,7 +352,7 @@ fn of_ledger(env: &Env, request: &Request) -> Result<Source> {
         true => Some(env.key_of(&i.label, &i.folder, &i.certificate, &request.secret)?),
         false => None,
     };
-    let mut material = directory(&i.folder, &i.label, key)?;
+    let mut material = directory(env, &i.folder, &i.label, key)?;
     // The ledger's certificate is the one that is meant, whatever has been put into the directory since.
     match material.chain.first() {
         Some(c) if *c == i.certificate => {}
@@ -367,16 +366,16 @@ fn of_directory(env: &Env, request: &Request) -> Result<Source> {
     let what = path.shown();
     let named = path.file_name().map_or_else(|| "exported".into(), |n| file_name(&n.to_string_lossy()));
     let stored = path.join(KEY_FILE);
-    let key = match wants_key(request) && stored.exists() {
-        true => Some(env.open_key(stored_key(&what, &stored)?, &format!("the key in {what}"), &request.secret)?),
+    let key = match wants_key(request) && env.disk().exists(&stored) {
+        true => Some(env.open_key(env.stored_key(&what, &stored)?, &format!("the key in {what}"), &request.secret)?),
         false => None,
     };
-    Ok(Source { label: None, material: directory(path, &named, key)? })
+    Ok(Source { label: None, material: directory(env, path, &named, key)? })
 }
 
 /// What a file holds; its passphrase is asked for only if it is needed.
 fn read(env: &Env, bytes: &[u8], request: &Request, what: &str) -> Result<Contents> {
-    let given = request.secret.given(&*env.caller)?;
+    let given = request.secret.given(env)?;
     match container::open(bytes, given.as_ref(), what) {
         Err(Error::PassphraseNeeded { .. }) => {
             // The certificates of a PEM file are readable without its key.
@@ -385,17 +384,17 @@ fn read(env: &Env, bytes: &[u8], request: &Request, what: &str) -> Result<Conten
                 let certificates = open.into_iter().map(|thing| contents::Named { alias: None, thing }).collect();
                 return Ok(Contents { certificates, ..Contents::default() });
             }
-            Ok(request.secret.open(&*env.caller, what, |p| container::open(bytes, Some(p), what))?.0)
+            Ok(request.secret.open(env, what, |p| container::open(bytes, Some(p), what))?.0)
         }
         other => Ok(other?),
     }
 }
 
 /// The certificates of a directory that Tamga or a person filled in Tamga's way.
-fn directory(path: &Path, alias: &str, key: Option<PrivateKey>) -> Result<Material> {
+fn directory(env: &Env, path: &Path, alias: &str, key: Option<PrivateKey>) -> Result<Material> {
     let certificates = |name: &str| -> Result<Vec<Certificate>> {
         let file = path.join(name);
-        let bytes = match fs::read_regular(&file) {
+        let bytes = match env.disk().read(&file) {
             Ok(bytes) => bytes,
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
             Err(e) => return Err(tamga_host::error::Error::file("reading", &file)(e).into()),

@@ -10,7 +10,6 @@ use tamga_core::ca::report::Issued;
 use tamga_core::error::Error;
 use tamga_core::pki::format::container;
 use tamga_core::vocabulary::text::Shown;
-use tamga_host::fs;
 
 /// Writes a file again from the present certificate: a key store with the passphrase that lies beside it, else one that is asked for.
 ///
@@ -60,10 +59,10 @@ pub(crate) fn write_again(env: &Env, issued: &Issued, exported: &Exported, secre
 
 /// True if the passphrase in a file opens a key store: a person may have written it again with another one.
 fn opens(env: &Env, passphrase: &Path, store: &Path) -> bool {
-    if !passphrase.is_file() {
+    if !env.disk().is_file(passphrase) {
         return false;
     }
-    let given = Secret { file: Some(passphrase.to_owned()), variable: None }.given(&*env.caller);
-    let (Ok(Some(given)), Ok(bytes)) = (given, fs::read_regular(store)) else { return false };
+    let given = Secret { file: Some(passphrase.to_owned()), variable: None }.given(env);
+    let (Ok(Some(given)), Ok(bytes)) = (given, env.disk().read(store)) else { return false };
     container::open(&bytes, Some(&given), &store.shown()).is_ok()
 }

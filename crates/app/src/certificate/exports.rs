@@ -55,14 +55,14 @@ pub(crate) fn record(env: &Env, label: &Label, mut written: Exported) -> Result<
 /// The files that were exported from a label's certificate and are still there, as they were last written.
 ///
 /// Errors: the ledger cannot be read.
-pub(crate) fn of(ledger: &Ledger, label: &Label) -> Result<Vec<Exported>> {
+pub(crate) fn of(env: &Env, ledger: &dyn Ledger, label: &Label) -> Result<Vec<Exported>> {
     let mut out: Vec<Exported> = Vec::new();
     for event in ledger.history(label)?.into_iter().filter(|e| e.kind == EXPORTED) {
         let Some(one) = Exported::read(&event.detail) else { continue };
         out.retain(|o| o.file != one.file);
         out.push(one);
     }
-    out.retain(|o| o.file.is_file());
+    out.retain(|o| env.disk().is_file(&o.file));
     Ok(out)
 }
 

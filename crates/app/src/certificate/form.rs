@@ -9,7 +9,7 @@ use tamga_core::deploy::export::{self, Form, Material, Settings};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::pem;
 use tamga_core::vocabulary::secret::Passphrase;
-use tamga_host::{entropy, error, fs};
+use tamga_host::{entropy, error};
 use zeroize::Zeroizing;
 
 /// Makes it. `secret` opens the key, `passphrase` is to open what is made.
@@ -24,7 +24,7 @@ pub(crate) fn made(
 ) -> Result<Zeroizing<Vec<u8>>> {
     let certificates = |name: &str| -> Result<Vec<Certificate>> {
         let file = issued.folder.join(name);
-        let text = fs::read_regular(&file).map_err(error::Error::file("reading", &file))?;
+        let text = env.disk().read(&file).map_err(error::Error::file("reading", &file))?;
         let ders = pem::certificates(&text);
         Ok(ders.iter().map(|d| Certificate::read(d, name)).collect::<tamga_core::error::Result<_>>()?)
     };

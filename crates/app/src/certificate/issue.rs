@@ -4,7 +4,6 @@ use super::make::{Signer, make};
 use super::{lookup, single_use};
 use crate::env::Env;
 use crate::failure::Result;
-use crate::keys::stored_key;
 use crate::output::{directory, unoccupied};
 use crate::recipe::form;
 use crate::report::{self, Answer, Certificate};
@@ -153,7 +152,7 @@ pub fn issue(env: &Env, request: &Request) -> Result<Report> {
     let given = given_key(env, request)?;
     let protect = match &given {
         Some((_, Some(p))) if !request.new_secret.encrypt => Some(p.clone()),
-        _ => request.new_secret.wanted(&*env.caller, &format!("the key of {label}"))?,
+        _ => request.new_secret.wanted(env, &format!("the key of {label}"))?,
     };
     // However long a key takes, nobody else waits for it.
     let key = match given {
@@ -161,9 +160,9 @@ pub fn issue(env: &Env, request: &Request) -> Result<Report> {
         None => env.generate(terms.algorithm)?,
     };
     let (lock, ledger) = env.open_for_change()?;
-    let signer = terms.signer(env, &ledger, std::slice::from_ref(&wanted), &request.secret)?;
-    let twin = twin_of(env, &ledger, &wanted)?;
-    let (issued, mut findings) = make(env, &ledger, &wanted, (&key, protect.as_ref()), &signer, "issued")?;
+    let signer = terms.signer(env, &*ledger, std::slice::from_ref(&wanted), &request.secret)?;
+    let twin = twin_of(env, &*ledger, &wanted)?;
+    let (issued, mut findings) = make(env, &*ledger, &wanted, (&key, protect.as_ref()), &signer, "issued")?;
     findings.extend(twin);
     drop((lock, ledger));
     let form = match request.terms.server {
@@ -276,7 +275,7 @@ impl Settled {
     pub(super) fn signer(
         &self,
         env: &Env,
-        ledger: &Ledger,
+        ledger: &dyn Ledger,
         requests: &[issue::Request],
         secret: &Secret,
     ) -> Result<Signer> {
@@ -303,12 +302,12 @@ impl Settled {
 /// An existing key, and the passphrase that opened it.
 fn given_key(env: &Env, request: &Request) -> Result<Option<(PrivateKey, Option<Passphrase>)>> {
     let Some(file) = &request.key_file else { return Ok(None) };
-    let stored = stored_key("the file", file)?;
+    let stored = env.stored_key("the file", file)?;
     env.open_stored(stored, &file.shown(), &request.secret).map(Some)
 }
 
 /// A remark on another certificate in force for exactly the same names.
-fn twin_of(env: &Env, ledger: &Ledger, request: &issue::Request) -> Result<Option<Finding>> {
+fn twin_of(env: &Env, ledger: &dyn Ledger, request: &issue::Request) -> Result<Option<Finding>> {
     let Some(first) = request.names.first() else { return Ok(None) };
     let mut wanted: Vec<String> = request.names.iter().map(ToString::to_string).collect();
     wanted.sort();

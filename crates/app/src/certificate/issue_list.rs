@@ -86,7 +86,7 @@ pub fn issue_list(env: &Env, request: &Request) -> Result<Report> {
         .iter()
         .map(|e| terms.request(e.names.clone(), e.label.clone(), parent.join(e.label.as_str())))
         .collect();
-    let protect = request.new_secret.wanted(&*env.caller, "the keys of the certificates")?;
+    let protect = request.new_secret.wanted(env, "the keys of the certificates")?;
     if env.dry_run {
         return Ok(Answer::Planned(Plan { certificates: [], dry_run: true, count: all.len(), parent }));
     }
@@ -104,11 +104,11 @@ pub fn issue_list(env: &Env, request: &Request) -> Result<Report> {
         unoccupied(env, &r.folder, &[CERTIFICATE_FILE, KEY_FILE])?;
     }
     if !wanted.is_empty() {
-        let signer = terms.signer(env, &ledger, &wanted, &request.secret)?;
+        let signer = terms.signer(env, &*ledger, &wanted, &request.secret)?;
         let progress = env.caller.progress(Task::Many("issuing", wanted.len()));
         for chunk in wanted.chunks(CHUNK) {
             let made = keys_and_signatures(env, chunk, &terms, protect.as_ref(), &signer, &*progress)?;
-            let issued = put_in_place(env, &ledger, chunk, &made, &signer)?;
+            let issued = put_in_place(env, &*ledger, chunk, &made, &signer)?;
             done.certificates.extend(issued.into_iter().map(Certificate::with_all_files));
             done.findings.extend(made.into_iter().flat_map(|m| m.findings));
         }
@@ -144,7 +144,7 @@ fn keys_and_signatures(
 /// One durable commit for all of them, then the files of each, then the journal's rows away.
 fn put_in_place(
     env: &Env,
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     chunk: &[issue::Request],
     made: &[Made],
     signer: &Signer,
@@ -166,10 +166,10 @@ fn put_in_place(
     let works: Vec<Work> = changes.iter().map(Change::work).collect();
     let all: Vec<(&Work, &Record<'_>)> = works.iter().zip(&changes).map(|(w, c)| (w, &c.record)).collect();
     let ids = ledger.begin_all(&all, env.now)?;
-    let written = in_parallel(&changes, |c| fs::publish_unsynced(c.publication, c.sha256.short()));
+    let written = in_parallel(&changes, |c| env.disk().publish_unsynced(c.publication, c.sha256.short()));
     let failed = written.into_iter().find_map(std::result::Result::err);
     for directory in parents(&changes) {
-        fs::sync_directory(directory)?;
+        env.disk().sync_directory(directory)?;
     }
     if let Some(e) = failed {
         // The next run, or this one at once, takes back what did not come to stand.

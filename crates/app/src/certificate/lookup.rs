@@ -17,18 +17,18 @@ pub fn current(env: &Env, label: &str) -> Result<Issued> {
     };
     match found {
         Some(i) => Ok(i),
-        None => Err(unknown(ledger.as_ref(), label)?.into()),
+        None => Err(unknown(ledger.as_deref(), label)?.into()),
     }
 }
 
 /// The error that no certificate has a label.
-pub(crate) fn unknown(ledger: Option<&Ledger>, label: &str) -> Result<Error> {
+pub(crate) fn unknown(ledger: Option<&dyn Ledger>, label: &str) -> Result<Error> {
     let known = ledger.map_or_else(|| Ok(Vec::new()), |l| l.labels(20))?;
     Ok(Error::LabelUnknown { label: label.to_owned(), sought: "certificate", known })
 }
 
 /// The waiting key of a label: of an authority or of a certificate.
-pub(crate) fn waiting(ledger: Option<&Ledger>, label: &str, is_authority: bool) -> Result<Waiting> {
+pub(crate) fn waiting(ledger: Option<&dyn Ledger>, label: &str, is_authority: bool) -> Result<Waiting> {
     let (found, all) = match ledger {
         Some(l) => (l.waiting(label)?, l.all_waiting()?),
         None => Default::default(),

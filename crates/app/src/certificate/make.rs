@@ -8,9 +8,9 @@ use tamga_core::finding::Finding;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::key::{PrivateKey, SigningKey};
 use tamga_core::vocabulary::secret::Passphrase;
+use tamga_host::entropy;
 use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Ledger, Record};
-use tamga_host::{entropy, fs};
 
 /// Who signs, with the key at hand.
 pub enum Signer {
@@ -50,7 +50,7 @@ impl Signer {
             Signer::Authority(a, k) | Signer::SingleUse(a, k) => issue::Signer::Authority(a, &**k),
             Signer::Itself => issue::Signer::Itself(key),
         };
-        let ignore = fs::read_to_replace(&request.folder.join(".gitignore")).unwrap_or_default();
+        let ignore = env.disk().read_to_replace(&request.folder.join(".gitignore")).unwrap_or_default();
         issue::make(request, &Holder::Key(key, protect), &signer, &ignore, env.now, &entropy::System)
     }
 
@@ -81,7 +81,7 @@ impl Signer {
 /// Makes a certificate, puts its files in place and records it. The ledger is locked.
 pub(crate) fn make(
     env: &Env,
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     request: &Request,
     (key, protect): (&PrivateKey, Option<&Passphrase>),
     signer: &Signer,

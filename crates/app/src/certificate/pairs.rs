@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use tamga_core::ca::pairs::{self, Found, Group, Reach};
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::text::Shown;
-use tamga_host::fs;
+use tamga_host::fs::{self, Disk, Kind};
 
 /// Upper bound on the size of a file found by looking, in bytes: nothing of the kind is larger.
 const LARGEST: u64 = 4 << 20;
@@ -139,23 +139,23 @@ impl Serialize for Report {
 ///
 /// Errors: a file that was named cannot be read.
 pub fn pairs(env: &Env, request: &Request) -> Result<Report> {
-    let passphrase = request.secret.given(&*env.caller)?;
+    let passphrase = request.secret.given(env)?;
     let mut files = Vec::new();
     for path in &request.paths {
         if path == Path::new(fs::STDIN) {
             files.push((path.clone(), true));
             continue;
         }
-        let meta = std::fs::metadata(path).map_err(tamga_host::error::Error::file("reading", path))?;
-        match meta.is_dir() {
-            true => walk(path, 0, &mut files),
+        let there = env.disk().status(path).map_err(tamga_host::error::Error::file("reading", path))?;
+        match there.kind == Kind::Directory {
+            true => walk(env.disk(), path, 0, &mut files),
             false => files.push((path.clone(), true)),
         }
     }
     let (mut places, mut found): (Vec<(PathBuf, bool)>, Vec<Found>) = Default::default();
     let mut unreadable = Vec::new();
     for (path, named) in files {
-        let read = if named { Ok(fs::read_named(&path)?) } else { fs::read_regular(&path) };
+        let read = if named { Ok(env.disk().read_named(&path)?) } else { env.disk().read(&path) };
         let bytes = match read {
             Ok(bytes) => bytes,
             Err(_) => {
@@ -176,19 +176,17 @@ pub fn pairs(env: &Env, request: &Request) -> Result<Report> {
     Ok(Report { found, files: places, groups, unreadable })
 }
 
-fn walk(directory: &Path, depth: usize, out: &mut Vec<(PathBuf, bool)>) {
+fn walk(disk: &dyn Disk, directory: &Path, depth: usize, out: &mut Vec<(PathBuf, bool)>) {
     if depth > DEEPEST {
         return;
     }
-    let mut entries: Vec<PathBuf> =
-        std::fs::read_dir(directory).into_iter().flatten().flatten().map(|e| e.path()).collect();
-    entries.sort();
-    for path in entries {
+    for name in disk.list(directory).unwrap_or_default() {
+        let path = directory.join(name);
         // Links are not followed into directories: they may lead round in a circle.
-        let Ok(meta) = path.symlink_metadata() else { continue };
-        if meta.is_dir() {
-            walk(&path, depth + 1, out);
-        } else if std::fs::metadata(&path).is_ok_and(|m| m.is_file() && m.len() <= LARGEST) {
+        let Ok(entry) = disk.entry(&path) else { continue };
+        if entry.kind == Kind::Directory {
+            walk(disk, &path, depth + 1, out);
+        } else if disk.status(&path).is_ok_and(|s| s.kind == Kind::File && s.length <= LARGEST) {
             out.push((path, false));
         }
     }

@@ -3,7 +3,7 @@
 use super::lookup::waiting;
 use crate::env::{Change, Env};
 use crate::failure::Result;
-use crate::keys::{certificates, stored_key};
+use crate::keys::certificates;
 use crate::report::{self, Answer, Certificate};
 use crate::secret::Secret;
 use schemars::JsonSchema;
@@ -74,13 +74,13 @@ pub struct Plan {
 /// Errors: no key waits under this label; the certificate is not for that key; files that cannot be read or written.
 pub fn receive(env: &Env, request: &Request) -> Result<Report> {
     let label = &request.label;
-    let found = certificates(&request.certificates)?;
-    let more = certificates(&request.intermediates)?;
+    let found = certificates(env, &request.certificates)?;
+    let more = certificates(env, &request.intermediates)?;
     if env.dry_run {
         if let Some(report) = already(env, label, &found)? {
             return Ok(report);
         }
-        let waiting = waiting(env.open_to_look()?.as_ref(), label, false)?;
+        let waiting = waiting(env.open_to_look()?.as_deref(), label, false)?;
         let got = receive::receive(label, &waiting.csr, &found, &more, &env.authorities()?, env.now)?;
         let subject = got.chain[0].subject_words();
         return Ok(Answer::Planned(Plan { certificates: [], dry_run: true, subject, findings: got.findings }));
@@ -90,11 +90,11 @@ pub fn receive(env: &Env, request: &Request) -> Result<Report> {
     if let Some(report) = already(env, label, &found)? {
         return Ok(report);
     }
-    let waiting = waiting(Some(&ledger), label, false)?;
+    let waiting = waiting(Some(&*ledger), label, false)?;
     let got = receive::receive(label, &waiting.csr, &found, &more, &ledger.authorities()?, env.now)?;
     // The key itself, where it can be looked at without a passphrase.
     let path = waiting.folder.join(KEY_FILE);
-    let stored = stored_key(label, &path)?;
+    let stored = env.stored_key(label, &path)?;
     if request.secret.is_named() || matches!(stored, Stored::Open(_)) {
         let key = env.open_key(stored, &format!("the key of {label}"), &request.secret)?;
         if *key.public() != waiting.csr.key {
@@ -120,7 +120,7 @@ pub fn receive(env: &Env, request: &Request) -> Result<Report> {
         answers: true,
         record: Record::Certificate { issued: &issued, kind: "received", root: None },
     };
-    env.publish(&ledger, &change)?;
+    env.publish(&*ledger, &change)?;
     let has_root = got.root.is_some();
     let mut files = vec![("certificate", CERTIFICATE_FILE), ("private_key", KEY_FILE)];
     files.extend(has_root.then_some(("root", ROOT_FILE)));

@@ -16,7 +16,6 @@ use tamga_core::error::Error;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::error::Error as HostError;
-use tamga_host::fs;
 
 /// What to move, and where.
 #[derive(Clone, Debug)]
@@ -81,11 +80,11 @@ fn change_word<S: serde::Serializer>(c: &Change, s: S) -> std::result::Result<S:
 pub fn relocate(env: &Env, request: &Request) -> Result<Report> {
     let issued = current(env, &request.label)?;
     let to = absolute(&request.into)?;
-    let change = match (issued.folder == to, holds(&to, &issued)) {
+    let change = match (issued.folder == to, holds(env, &to, &issued)) {
         (true, true) => Change::None,
         (false, true) => Change::Adopted,
         (_, false) => {
-            if !holds(&issued.folder, &issued) {
+            if !holds(env, &issued.folder, &issued) {
                 return Err(lost(&issued, &to).into());
             }
             if to.starts_with(&issued.folder) {
@@ -104,15 +103,15 @@ pub fn relocate(env: &Env, request: &Request) -> Result<Report> {
     }
     let (_lock, ledger) = env.open_for_change()?;
     if change == Change::Moved {
-        fs::move_directory(&issued.folder, &to).map_err(|e| not_moved(e, &issued, &to))?;
+        env.disk().move_directory(&issued.folder, &to).map_err(|e| not_moved(e, &issued, &to))?;
     }
     ledger.moved(&issued.label, &issued.folder, &to, env.now)?;
     Ok(Answer::Done(done))
 }
 
 /// True if this very certificate is in a directory.
-fn holds(directory: &Path, issued: &Issued) -> bool {
-    certificates(&[directory.join(CERTIFICATE_FILE)]).is_ok_and(|all| all.first() == Some(&issued.certificate))
+fn holds(env: &Env, directory: &Path, issued: &Issued) -> bool {
+    certificates(env, &[directory.join(CERTIFICATE_FILE)]).is_ok_and(|all| all.first() == Some(&issued.certificate))
 }
 
 /// Another file system is no place for a rename: what to type instead.

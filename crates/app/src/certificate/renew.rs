@@ -6,7 +6,6 @@ use super::{export_again, exports};
 use crate::env::Env;
 use crate::failure::{Failure, Result};
 use crate::interact::Task;
-use crate::keys::stored_key;
 use crate::report::{self, Answer, Certificate, Outcome};
 use crate::secret::{NewSecret, Secret};
 use schemars::JsonSchema;
@@ -126,7 +125,7 @@ pub fn renew(env: &Env, request: &Request) -> Result<Report> {
     };
     if env.dry_run {
         let renewed = match env.open_to_look()? {
-            Some(l) => wanted(env, &l, request)?,
+            Some(l) => wanted(env, &*l, request)?,
             None => request.labels.iter().map(|l| current(env, l)).collect::<Result<_>>()?,
         };
         return Ok(Answer::Planned(Plan { certificates: [], dry_run: true, renewed }));
@@ -137,7 +136,7 @@ pub fn renew(env: &Env, request: &Request) -> Result<Report> {
         return Ok(Answer::Done(nothing));
     }
     let (_lock, ledger) = env.open_for_change()?;
-    let wanted = wanted(env, &ledger, request)?;
+    let wanted = wanted(env, &*ledger, request)?;
     let many = wanted.len() > 1;
     let mut done = nothing;
     let progress = many.then(|| env.caller.progress(Task::Many("renewing", wanted.len())));
@@ -145,9 +144,9 @@ pub fn renew(env: &Env, request: &Request) -> Result<Report> {
         if let Some(p) = &progress {
             p.step();
         }
-        match one(env, &ledger, request, i) {
+        match one(env, &*ledger, request, i) {
             Ok((issued, findings)) => {
-                done.files_of(env, &ledger, request, &issued)?;
+                done.files_of(env, &*ledger, request, &issued)?;
                 done.certificates.push(Certificate::with_all_files(issued));
                 done.findings.extend(findings);
             }
@@ -160,13 +159,13 @@ pub fn renew(env: &Env, request: &Request) -> Result<Report> {
 
 impl Done {
     /// Writes the files again that were exported, or lists them.
-    fn files_of(&mut self, env: &Env, ledger: &Ledger, request: &Request, issued: &Issued) -> Result<()> {
+    fn files_of(&mut self, env: &Env, ledger: &dyn Ledger, request: &Request, issued: &Issued) -> Result<()> {
         let opens = match request.new_secret.is_wanted() {
             // The key was just encrypted with the new passphrase: it opens with the same.
             true => Secret { file: request.new_secret.file.clone(), variable: request.new_secret.variable.clone() },
             false => request.secret.clone(),
         };
-        for e in exports::of(ledger, &issued.label)? {
+        for e in exports::of(env, ledger, &issued.label)? {
             let file = ExportedFile { label: issued.label.clone(), form: e.form.word(), file: e.file.shown() };
             match request.exports {
                 false => self.outdated.push(file),
@@ -180,7 +179,7 @@ impl Done {
     }
 }
 
-fn wanted(env: &Env, ledger: &Ledger, request: &Request) -> Result<Vec<Issued>> {
+fn wanted(env: &Env, ledger: &dyn Ledger, request: &Request) -> Result<Vec<Issued>> {
     if !request.labels.is_empty() {
         let one = |label: &Label| match ledger.current(label)? {
             Some(i) => Ok(i),
@@ -194,7 +193,7 @@ fn wanted(env: &Env, ledger: &Ledger, request: &Request) -> Result<Vec<Issued>> 
     Ok(found.into_iter().filter(|i| renew::is_due(&i.certificate, request.due, env.now)).collect())
 }
 
-fn one(env: &Env, ledger: &Ledger, wish: &Request, issued: &Issued) -> Result<(Issued, Vec<Finding>)> {
+fn one(env: &Env, ledger: &dyn Ledger, wish: &Request, issued: &Issued) -> Result<(Issued, Vec<Finding>)> {
     let request = renew::again(issued, &wish.change)?;
     if issued.authority.is_none() && !issued.certificate.is_self_signed() {
         return Err(Error::Contradiction {
@@ -204,7 +203,7 @@ fn one(env: &Env, ledger: &Ledger, wish: &Request, issued: &Issued) -> Result<(I
         }
         .into());
     }
-    if !issued.folder.is_dir() {
+    if !env.disk().is_directory(&issued.folder) {
         return Err(Error::Objection {
             code: "key-missing",
             what: format!("the directory of {} is not where it was", issued.label),
@@ -230,12 +229,11 @@ fn one(env: &Env, ledger: &Ledger, wish: &Request, issued: &Issued) -> Result<(I
 
 /// The key: a new one of the same kind, encrypted as the old one was; or the old one.
 fn key(env: &Env, wish: &Request, issued: &Issued) -> Result<(PrivateKey, Option<Passphrase>)> {
-    let caller = &*env.caller;
     let of = format!("the key of {}", issued.label);
     let path = issued.folder.join(KEY_FILE);
-    let new = wish.new_secret.wanted(caller, &of)?;
+    let new = wish.new_secret.wanted(env, &of)?;
     if let Some(file) = &wish.key_file {
-        let stored = stored_key(&issued.label, file)?;
+        let stored = env.stored_key(&issued.label, file)?;
         let (key, old) = env.open_stored(stored, &of, &wish.secret)?;
         return Ok((key, new.or(old)));
     }
@@ -249,14 +247,14 @@ fn key(env: &Env, wish: &Request, issued: &Issued) -> Result<(PrivateKey, Option
             }),
             _ => e,
         };
-        let stored = stored_key(&issued.label, &path).map_err(moved)?;
+        let stored = env.stored_key(&issued.label, &path).map_err(moved)?;
         let (key, old) = env.open_stored(stored, &of, &wish.secret)?;
         let key = crate::keys::own(key, &issued.certificate, &issued.label, &issued.folder)?;
         return Ok((key, new.or(old)));
     }
     let algorithm = wish.key_algorithm.unwrap_or_else(|| renew::algorithm_of(&issued.certificate));
     // An encrypted key is followed by an encrypted one: with the same passphrase, proved on the old key.
-    let protect = match (new, stored_key(&issued.label, &path)) {
+    let protect = match (new, env.stored_key(&issued.label, &path)) {
         (Some(new), _) => Some(new),
         (None, Ok(stored)) if stored.is_locked() => env.open_stored(stored, &of, &wish.secret)?.1,
         _ => None,

@@ -2,7 +2,6 @@
 
 use crate::env::{Change, Env};
 use crate::failure::Result;
-use crate::keys::stored_key;
 use crate::output::{directory, unoccupied};
 use crate::report::{self, Answer};
 use crate::secret::{NewSecret, Secret};
@@ -21,9 +20,9 @@ use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
+use tamga_host::entropy;
 use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Record, Waiting};
-use tamga_host::{entropy, fs};
 
 /// What to ask for.
 #[derive(Clone, Debug, Default)]
@@ -105,15 +104,15 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
     if env.dry_run {
         return Ok(Answer::Planned(Plan { certificates: [], dry_run: true, label, directory: wanted.folder }));
     }
-    let protect = wish.new_secret.wanted(&*env.caller, &format!("the key of {label}"))?;
+    let protect = wish.new_secret.wanted(env, &format!("the key of {label}"))?;
     let key = match &wish.key_file {
-        Some(file) => env.open_key(stored_key("the file", file)?, &file.shown(), &wish.secret)?,
+        Some(file) => env.open_key(env.stored_key("the file", file)?, &file.shown(), &wish.secret)?,
         None => env.generate(algorithm)?,
     };
     let (_lock, ledger) = env.open_for_change()?;
     let taken = ledger.waiting_place(label.as_str())?;
     authority::free(&label, &ledger.authorities()?, ledger.current(label.as_str())?.as_ref(), taken.as_deref())?;
-    let ignore = fs::read_to_replace(&wanted.folder.join(".gitignore")).unwrap_or_default();
+    let ignore = env.disk().read_to_replace(&wanted.folder.join(".gitignore")).unwrap_or_default();
     let (csr, publication) = request::make(&wanted, &key, protect.as_ref(), &ignore, &entropy::System)?;
     let waiting = Waiting {
         label: label.clone(),
@@ -131,7 +130,7 @@ pub fn request(env: &Env, wish: &Request) -> Result<Report> {
         answers: false,
         record: Record::Request(&waiting),
     };
-    env.publish(&ledger, &change)?;
+    env.publish(&*ledger, &change)?;
     let findings = issue::remarks(&wanted.names);
     Ok(Answer::Done(Done { certificates: [report::Request { waiting, carried: None }], findings }))
 }

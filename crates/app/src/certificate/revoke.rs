@@ -129,7 +129,7 @@ pub struct Plan {
 pub fn revoke(env: &Env, request: &Request) -> Result<Report> {
     if env.dry_run {
         let ledger = env.open_to_look()?;
-        let (planned, _) = wanted(env, ledger.as_ref(), request)?;
+        let (planned, _) = wanted(env, ledger.as_deref(), request)?;
         return Ok(Answer::Planned(Plan { revoked: [], dry_run: true, planned }));
     }
     if env.open_to_look()?.is_none() {
@@ -137,7 +137,7 @@ pub fn revoke(env: &Env, request: &Request) -> Result<Report> {
     }
     if !request.is_confirmed {
         // Asked before the lock is taken: a person may think for long.
-        let (planned, _) = wanted(env, env.open_to_look()?.as_ref(), request)?;
+        let (planned, _) = wanted(env, env.open_to_look()?.as_deref(), request)?;
         let new = planned.iter().filter(|i| i.revoked.is_none() && i.authority.is_some()).count();
         if new > 0 {
             let of =
@@ -149,7 +149,7 @@ pub fn revoke(env: &Env, request: &Request) -> Result<Report> {
         }
     }
     let (_lock, ledger) = env.open_for_change()?;
-    let (wanted, others) = wanted(env, Some(&ledger), request)?;
+    let (wanted, others) = wanted(env, Some(&*ledger), request)?;
     let Some(authority) = wanted.first().and_then(|i| i.authority.clone()) else {
         let i = &wanted[0];
         return Err(Error::Objection {
@@ -182,7 +182,7 @@ pub fn revoke(env: &Env, request: &Request) -> Result<Report> {
 }
 
 /// Those that are meant, and the others of the label that are still in force.
-fn wanted(env: &Env, ledger: Option<&Ledger>, request: &Request) -> Result<(Vec<Issued>, Vec<Issued>)> {
+fn wanted(env: &Env, ledger: Option<&dyn Ledger>, request: &Request) -> Result<(Vec<Issued>, Vec<Issued>)> {
     let label = &request.label;
     let all = match ledger {
         Some(l) => l.issued(label)?,

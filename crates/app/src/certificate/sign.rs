@@ -21,8 +21,8 @@ use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
+use tamga_host::entropy;
 use tamga_host::ledger::{Record, WorkKind};
-use tamga_host::{entropy, fs};
 
 /// What to sign, and how.
 #[derive(Clone, Debug)]
@@ -113,7 +113,7 @@ fn request_of<S: serde::Serializer>(p: &Proposal, s: S) -> std::result::Result<S
 /// Errors: a request that is malformed or does not prove its key; names or purposes that the authority may not certify; a label or
 /// directory that is taken; an authority that cannot sign.
 pub fn sign(env: &Env, request: &Request) -> Result<Report> {
-    let csr = csr::find(&fs::read_named(&request.csr)?, &request.csr.shown())?;
+    let csr = csr::find(&env.disk().read_named(&request.csr)?, &request.csr.shown())?;
     let wanted = (!request.purposes.is_empty()).then(|| request.purposes.clone());
     let all = env.authorities()?;
     let parent = authority::choose(request.issuer.as_deref(), &all, true)?.clone();
@@ -175,7 +175,7 @@ pub fn sign(env: &Env, request: &Request) -> Result<Report> {
         answers: is_ours,
         record: Record::Certificate { issued: &issued, kind: if is_ours { "received" } else { "signed" }, root: None },
     };
-    env.publish(&ledger, &change)?;
+    env.publish(&*ledger, &change)?;
     let mut files = vec![("certificate", CERTIFICATE_FILE)];
     files.extend(is_ours.then_some(("private_key", KEY_FILE)));
     files.extend(parent.top().map(|_| ("root", ROOT_FILE)));

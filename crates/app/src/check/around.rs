@@ -30,7 +30,7 @@ use tamga_core::vocabulary::text::Shown as _;
 use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::dial::Shown;
 use tamga_host::ledger::Ledger;
-use tamga_host::{access, clients, fs};
+use tamga_host::{access, clients};
 
 /// How to judge.
 #[derive(Clone, Debug)]
@@ -98,7 +98,7 @@ pub(super) struct Around {
     anchor_files: Vec<PathBuf>,
     authorities: Vec<Authority>,
     /// Asked for what a target needs, never read whole.
-    ledger: Mutex<Option<Ledger>>,
+    ledger: Mutex<Option<Box<dyn Ledger>>>,
     extra: Vec<Certificate>,
     pub(super) names: Vec<Name>,
     at: Timestamp,
@@ -129,19 +129,19 @@ impl Around {
         let clients: Vec<Client> = clients.into_iter().filter(|c| terms.scope.has_client(*c)).collect();
         let is_apart = |c: &Client| c.is_of_one_protocol() && !terms.clients.contains(c);
         let ledger = env.open_to_look()?;
-        let authorities = ledger.as_ref().map(Ledger::authorities).transpose()?.unwrap_or_default();
-        let list = |f: &PathBuf| -> Result<Crl> { Ok(crl::find(&fs::read_named(f)?, &f.shown())?) };
+        let authorities = ledger.as_ref().map(|l| l.authorities()).transpose()?.unwrap_or_default();
+        let list = |f: &PathBuf| -> Result<Crl> { Ok(crl::find(&env.disk().read_named(f)?, &f.shown())?) };
         Ok(Around {
             lists: terms.lists.iter().map(list).collect::<Result<_>>()?,
             revocation: terms.revocation,
             views: OnceLock::new(),
             apart: clients.iter().copied().filter(is_apart).collect(),
             clients,
-            anchors: certificates(&terms.anchors)?,
+            anchors: certificates(env, &terms.anchors)?,
             anchor_files: terms.anchors.clone(),
             authorities,
             ledger: Mutex::new(ledger),
-            extra: certificates(&terms.intermediates)?,
+            extra: certificates(env, &terms.intermediates)?,
             names: terms.names.clone(),
             at: terms.at.unwrap_or(env.now),
             purpose: terms.purpose,
@@ -240,10 +240,10 @@ impl Around {
     /// The key of a certificate for this host that lies in its directory and is another's.
     ///
     /// Errors: the ledger cannot be read.
-    pub(super) fn wrong_key(&self, host: &Name) -> Result<Option<Finding>> {
+    pub(super) fn wrong_key(&self, env: &Env, host: &Name) -> Result<Option<Finding>> {
         let known = self.known(&[], std::slice::from_ref(host))?;
         let wrong = known.iter().filter(|i| i.is_live()).find_map(|i| {
-            let (code, what, remedy) = crate::status::of_key(&i.label, &i.folder, &i.certificate)?;
+            let (code, what, remedy) = crate::status::of_key(env, &i.label, &i.folder, &i.certificate)?;
             (code == Code::KeyMismatch)
                 .then(|| Finding::new(code, i.label.to_string()).with_summary(what).with_remedy(remedy))
         });
@@ -274,7 +274,7 @@ impl Around {
     /// Errors: the ledger cannot be read.
     pub(super) fn is_keyless(&self, issued: &Issued) -> Result<bool> {
         let ledger = self.ledger.lock().unwrap_or_else(|e| e.into_inner());
-        let keyless = ledger.as_ref().map(crate::status::keyless).transpose()?;
+        let keyless = ledger.as_deref().map(crate::status::keyless).transpose()?;
         Ok(keyless.is_some_and(|all| all.contains(issued.certificate.sha256().as_str())))
     }
 

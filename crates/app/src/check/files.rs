@@ -14,12 +14,12 @@ use tamga_core::finding::{Code, Finding};
 use tamga_core::pki::format::private_key::{self, Stored};
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::Shown;
-use tamga_host::{access, fs};
+use tamga_host::access;
 
 pub(super) fn file(env: &Env, around: &Around, typed: &str, path: &Path) -> Result<Checked> {
-    let is_directory = path.is_dir();
+    let is_directory = env.disk().is_directory(path);
     let file = if is_directory { path.join(CERTIFICATE_FILE) } else { path.to_path_buf() };
-    let chain = certificates(std::slice::from_ref(&file))?;
+    let chain = certificates(env, std::slice::from_ref(&file))?;
     let known = around.issued_in(&file, &chain)?;
     let names = match &known {
         Some(issued) if around.names.is_empty() => hosts(issued),
@@ -35,7 +35,7 @@ pub(super) fn file(env: &Env, around: &Around, typed: &str, path: &Path) -> Resu
 
 pub(super) fn label(env: &Env, around: &Around, typed: &str, issued: &Issued) -> Result<Checked> {
     let file = issued.folder.join(CERTIFICATE_FILE);
-    let chain = certificates(std::slice::from_ref(&file))?;
+    let chain = certificates(env, std::slice::from_ref(&file))?;
     let names: Vec<Name> = match around.names.is_empty() {
         false => around.names.clone(),
         true => hosts(issued),
@@ -63,8 +63,8 @@ fn beside(env: &Env, around: &Around, checked: &mut Checked, file: &Path, needs_
         readable(env, checked, &path, account);
     }
     let about = path.shown();
-    let Ok(bytes) = fs::read_regular(&path) else {
-        if needs_key && path.symlink_metadata().is_err() {
+    let Ok(bytes) = env.disk().read(&path) else {
+        if needs_key && !env.disk().is_taken(&path) {
             checked.ending = Ending::Bad;
             checked.findings.insert(0, Finding::new(Code::KeyMissing, about));
         }
@@ -86,7 +86,7 @@ fn beside(env: &Env, around: &Around, checked: &mut Checked, file: &Path, needs_
         }
         _ => {}
     }
-    if std::fs::metadata(&path).is_ok_and(|m| tamga_host::platform::mode(&m) & 0o077 != 0) {
+    if env.disk().status(&path).is_ok_and(|s| s.mode & 0o077 != 0) {
         checked
             .findings
             .push(Finding::new(Code::KeyReadableByOthers, about.clone()).with_remedy(format!("chmod 600 {about}")));

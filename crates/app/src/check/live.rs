@@ -136,7 +136,7 @@ fn failed(env: &Env, around: &Around, mut checked: Checked, host: &Name, missed:
     f.clients.clone_from(&around.clients);
     // A server with a key that is not its certificate's says nothing of it, or that nothing is in common: the files do.
     if matches!(missed.code, Code::HandshakeRefused | Code::NoCommonCipher)
-        && let Some(wrong) = around.wrong_key(host)?
+        && let Some(wrong) = around.wrong_key(env, host)?
     {
         f = Finding { summary: format!("{} ({})", wrong.summary, missed.detail), ..wrong };
         // Nobody says that this server reads these files.

@@ -68,7 +68,7 @@ fn all<T: Send>(
     // What is typed wrong is reported before the first connection.
     let mut targets: Vec<(&str, Target)> = Vec::with_capacity(request.targets.len());
     for typed in &request.targets {
-        targets.push((typed, target::parse(typed, around)?));
+        targets.push((typed, target::parse(env, typed, around)?));
     }
     if !request.observe {
         return side_by_side(&targets, request.jobs, |t| one(env, around, t).map(|c| seen(finished(c, around))));
@@ -132,8 +132,8 @@ fn finished(mut checked: Checked, around: &Around) -> Checked {
 /// The targets of a file: one a line, `#` begins a remark.
 ///
 /// Errors: it cannot be read; there is none in it.
-pub fn listed(path: &Path) -> Result<Vec<String>> {
-    let text = tamga_host::fs::read_named_text(path)?;
+pub fn listed(env: &Env, path: &Path) -> Result<Vec<String>> {
+    let text = env.disk().read_named_text(path)?;
     let lines = text.trim_start_matches('\u{feff}').lines();
     let found: Vec<String> = lines
         .map(|l| l.split(" #").next().unwrap_or_default().trim())

@@ -2,6 +2,7 @@
 
 use super::around::Around;
 use super::live::Meeting;
+use crate::env::Env;
 use crate::failure::Result;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
@@ -41,7 +42,7 @@ fn looks_like_a_file(typed: &str) -> bool {
 /// `https://…`, a label, an existing path, `host:port`, else that host on 443: in this order.
 ///
 /// Errors: what is none of them; a path that does not exist.
-pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
+pub(crate) fn parse(env: &Env, typed: &str, around: &Around) -> Result<Target> {
     if let Some((scheme, rest)) = typed.split_once("://") {
         if let Some((prelude, port)) = Prelude::of_scheme(&scheme.to_ascii_lowercase()) {
             let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();
@@ -71,7 +72,7 @@ pub(crate) fn parse(typed: &str, around: &Around) -> Result<Target> {
         return Ok(Target::Label(Box::new(issued)));
     }
     let path = Path::new(typed);
-    if tamga_host::fs::is_there(path) {
+    if env.disk().is_named(path) {
         return Ok(Target::File(path.to_path_buf()));
     }
     if looks_like_a_file(typed) {

@@ -7,7 +7,6 @@ mod steps;
 use crate::certificate::current;
 use crate::env::Env;
 use crate::failure::Result;
-use crate::keys::stored_key;
 use crate::output::{absolute, may_replace};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
@@ -22,7 +21,6 @@ use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::word::Word as _;
-use tamga_host::fs;
 
 /// For which server and certificate.
 #[derive(Clone, Debug, Default)]
@@ -90,7 +88,7 @@ pub fn recipe(env: &Env, request: &Request) -> Result<Report> {
             return Ok(Report::Planned(found, output.clone()));
         }
         may_replace(env, output, written.config.as_bytes())?;
-        fs::write_whole(output, written.config.as_bytes(), 0o644)?;
+        env.disk().write_whole(output, written.config.as_bytes(), 0o644)?;
     }
     Ok(Report::Written(Box::new((written, setting)), request.output.clone()))
 }
@@ -162,7 +160,7 @@ fn setting(
         key: issued.certificate.key.clone(),
         sha256: issued.certificate.sha256(),
         life: issued.certificate.life(),
-        locked: stored_key(&issued.label, &issued.folder.join(KEY_FILE)).is_ok_and(|k| k.is_locked()),
+        locked: env.stored_key(&issued.label, &issued.folder.join(KEY_FILE)).is_ok_and(|k| k.is_locked()),
         folder: issued.folder.clone(),
         into,
         address: request.address,

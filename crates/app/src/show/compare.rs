@@ -47,7 +47,7 @@ fn thing<'a>((typed, found): (&str, &'a [Object])) -> Result<Thing<'a>> {
     let certificate = found.iter().find_map(|o| match o {
         Object::Certificate(c) => Some(Thing::Certificate(c)),
         Object::Issued(i) => Some(Thing::Certificate(&i.certificate)),
-        Object::Authority(a) => Some(Thing::Certificate(&a.certificate)),
+        Object::Authority(a, _) => Some(Thing::Certificate(&a.certificate)),
         _ => None,
     });
     let other = || {

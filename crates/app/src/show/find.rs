@@ -1,5 +1,6 @@
 //! What a name stands for.
 
+use crate::authority::list::KeyState;
 use crate::env::Env;
 use crate::failure::Result;
 use crate::secret::Secret;
@@ -21,7 +22,7 @@ use tamga_host::ledger::Waiting;
 /// One thing that can be shown.
 pub enum Object {
     /// An authority of the ledger.
-    Authority(Box<Authority>),
+    Authority(Box<Authority>, KeyState),
     /// A certificate of the ledger.
     Issued(Box<Issued>),
     /// A key that waits for its certificate.
@@ -48,8 +49,9 @@ pub enum Object {
 pub fn find(env: &Env, typed: &str, secret: &Secret) -> Result<Vec<Object>> {
     let path = Path::new(typed);
     let ledger = env.open_to_look()?;
-    if fs::is_there(path) {
-        let mut found = if path.is_dir() { directory(env, path, secret)? } else { file(env, path, secret)? };
+    if env.disk().is_named(path) {
+        let mut found =
+            if env.disk().is_directory(path) { directory(env, path, secret)? } else { file(env, path, secret)? };
         // The report adds what the ledger knows of the certificate in the file.
         if let (Some(l), Some(Object::Certificate(c))) = (&ledger, found.first())
             && let Some(i) = l.by_fingerprint(&c.sha256())?
@@ -61,7 +63,7 @@ pub fn find(env: &Env, typed: &str, secret: &Secret) -> Result<Vec<Object>> {
     let Some(ledger) = ledger else { return Err(unknown(typed, Vec::new()).into()) };
     let authorities = ledger.authorities()?;
     if let Some(a) = authorities.iter().find(|a| a.label == typed) {
-        return Ok(vec![Object::Authority(Box::new(a.clone()))]);
+        return Ok(vec![Object::Authority(Box::new(a.clone()), KeyState::of(env, a))]);
     }
     if let Some(i) = ledger.current(typed)? {
         return Ok(vec![Object::Issued(Box::new(i))]);
@@ -83,7 +85,7 @@ pub fn find(env: &Env, typed: &str, secret: &Secret) -> Result<Vec<Object>> {
         }
         let is_it = |c: &Certificate| c.sha256() == *digits || c.serial == digits || c.serial == short;
         if let Some(a) = authorities.iter().find(|a| is_it(&a.certificate) || a.earlier.iter().any(is_it)) {
-            return Ok(vec![Object::Authority(Box::new(a.clone()))]);
+            return Ok(vec![Object::Authority(Box::new(a.clone()), KeyState::of(env, a))]);
         }
     }
     let mut known: Vec<String> = authorities.into_iter().map(|a| a.label.to_string()).collect();
@@ -100,7 +102,7 @@ fn directory(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
     for name in [CERTIFICATE_FILE, REQUEST_FILE, KEY_FILE] {
         let place = path.join(name);
         // Only regular files: whatever else lies there under that name was not named by anybody.
-        if place.is_file() {
+        if env.disk().is_file(&place) {
             out.extend(file(env, &place, secret)?);
         }
     }
@@ -114,8 +116,8 @@ fn directory(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
 
 /// A store of any form: what it is, its certificates, the public halves of its keys.
 fn store(env: &Env, form: Container, bytes: &[u8], secret: &Secret, what: &str) -> Result<Vec<Object>> {
-    let found = match form.open(bytes, secret.given(&*env.caller)?.as_ref(), what) {
-        Err(Error::PassphraseNeeded { .. }) => secret.open(&*env.caller, what, |p| form.open(bytes, Some(p), what))?.0,
+    let found = match form.open(bytes, secret.given(env)?.as_ref(), what) {
+        Err(Error::PassphraseNeeded { .. }) => secret.open(env, what, |p| form.open(bytes, Some(p), what))?.0,
         other => other?,
     };
     let names = found.keys.iter().map(|k| &k.alias).chain(found.certificates.iter().map(|c| &c.alias));
@@ -138,7 +140,7 @@ fn store(env: &Env, form: Container, bytes: &[u8], secret: &Secret, what: &str) 
 }
 
 fn file(env: &Env, path: &Path, secret: &Secret) -> Result<Vec<Object>> {
-    let bytes = fs::read_named(path)?;
+    let bytes = env.disk().read_named(path)?;
     let what = fs::name_of(path);
     if let Some(form) = Container::of(&bytes) {
         return store(env, form, &bytes, secret, &what);
@@ -207,7 +209,7 @@ fn der(env: &Env, bytes: &[u8], secret: &Secret, what: &str) -> Result<Object> {
 
 /// Returns the public key. Opens an encrypted key only if the caller named its passphrase, and never asks for one.
 fn key(env: &Env, stored: Stored, secret: &Secret, what: &str) -> Result<Object> {
-    let given = if stored.is_locked() { secret.given(&*env.caller)? } else { None };
+    let given = if stored.is_locked() { secret.given(env)? } else { None };
     Ok(match stored {
         Stored::Locked(_) if given.is_none() => Object::LockedKey(what.to_owned()),
         stored => match stored.open(given.as_ref()) {
@@ -222,7 +224,7 @@ impl Object {
     /// The label under which the ledger knows it.
     pub fn label(&self) -> Option<&str> {
         match self {
-            Object::Authority(a) => Some(&a.label),
+            Object::Authority(a, _) => Some(&a.label),
             Object::Issued(i) => Some(&i.label),
             Object::Waiting(w) => Some(&w.label),
             _ => None,

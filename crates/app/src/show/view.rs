@@ -106,7 +106,7 @@ struct OneView<'a> {
 impl Object {
     fn view(&self, now: Timestamp) -> View<'_> {
         match self {
-            Object::Authority(a) => View::Authority(AuthorityView::among_others(a)),
+            Object::Authority(a, _) => View::Authority(AuthorityView::among_others(a)),
             Object::Issued(i) => View::Issued {
                 subject: i.certificate.subject_words(),
                 issuer: i.certificate.issuer_words(),

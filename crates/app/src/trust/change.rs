@@ -119,7 +119,7 @@ pub fn change(env: &Env, request: &Request) -> Result<Report> {
     if env.dry_run {
         return Ok(Answer::Planned(plan(env, request, &chosen, &root(&env.authorities()?)?)));
     }
-    if let Some(password) = request.secret.given(&*env.caller)? {
+    if let Some(password) = request.secret.given(env)? {
         env.machine.know_password(password);
     }
     // The network may be slow: nobody else is to wait for it at the lock.
@@ -130,11 +130,11 @@ pub fn change(env: &Env, request: &Request) -> Result<Report> {
         Some(fetched) => fetched,
         None => root(&all)?,
     };
-    let mut rows = apply(env, &ledger, &stores, &root, bundles, request.goal)?;
+    let mut rows = apply(env, &*ledger, &stores, &root, bundles, request.goal)?;
     let mut older = Vec::new();
     if request.goal == Goal::Add {
         demand_named(&mut rows, &request.stores.named_ids());
-        let (removed, kept) = remove_older(env, &ledger, &stores, &root, &all, bundles)?;
+        let (removed, kept) = remove_older(env, &*ledger, &stores, &root, &all, bundles)?;
         rows.extend(removed);
         older = kept;
     }

@@ -14,7 +14,6 @@ use tamga_core::stores::trust::environment::{ALL, Effect, RootFiles, Shell, Vari
 use tamga_core::stores::trust::{Root, system};
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::error::io_words;
-use tamga_host::fs;
 
 /// For which shell.
 #[derive(Clone, Copy, Debug)]
@@ -125,9 +124,9 @@ fn write(env: &Env, roots: &[Root]) -> Result<RootFiles> {
     }
     bundle.extend_from_slice(ours.as_bytes());
     for (path, bytes) in [(&files.roots, ours.as_bytes()), (&files.bundle, &bundle)] {
-        if fs::read_regular(path).ok().as_deref().map(Vec::as_slice) != Some(bytes) {
-            fs::make_directory(&directory, 0o755)?;
-            fs::write_whole(path, bytes, 0o644)?;
+        if env.disk().read(path).ok().as_deref().map(Vec::as_slice) != Some(bytes) {
+            env.disk().make_directory(&directory, 0o755)?;
+            env.disk().write_whole(path, bytes, 0o644)?;
         }
     }
     Ok(files)

@@ -46,7 +46,7 @@ pub struct Older {
 /// Takes older roots of the same name that are Tamga's out of the places where the new one stands now, if the caller says yes.
 pub(super) fn remove_older(
     env: &Env,
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     stores: &[&'static dyn Store],
     new: &Root,
     authorities: &[Authority],
@@ -83,7 +83,7 @@ pub(super) fn remove_older(
 /// Puts the present root where an earlier one stands, and takes the earlier one out. First in, then out: nobody is left without.
 ///
 /// Errors: the ledger cannot be written.
-pub fn swap(env: &Env, ledger: &Ledger, a: &Authority, bundles: &[PathBuf]) -> Result<Vec<Row>> {
+pub fn swap(env: &Env, ledger: &dyn Ledger, a: &Authority, bundles: &[PathBuf]) -> Result<Vec<Row>> {
     let task = Task { env, ledger, bundles };
     let mut rows = Vec::new();
     for (store, place) in places(env, a, bundles) {
@@ -109,7 +109,7 @@ pub fn swap(env: &Env, ledger: &Ledger, a: &Authority, bundles: &[PathBuf]) -> R
 /// Errors: the ledger cannot be written.
 pub fn add_beside(
     env: &Env,
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     old: &Authority,
     new: &Authority,
     bundles: &[PathBuf],
@@ -121,7 +121,7 @@ pub fn add_beside(
 /// Takes an authority's root, present and earlier, out of every place.
 ///
 /// Errors: the ledger cannot be written.
-pub fn remove_everywhere(env: &Env, ledger: &Ledger, a: &Authority, bundles: &[PathBuf]) -> Result<Vec<Row>> {
+pub fn remove_everywhere(env: &Env, ledger: &dyn Ledger, a: &Authority, bundles: &[PathBuf]) -> Result<Vec<Row>> {
     let task = Task { env, ledger, bundles };
     let mut rows = Vec::new();
     for (store, place) in places(env, a, bundles) {

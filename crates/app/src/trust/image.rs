@@ -11,8 +11,8 @@ use tamga_core::vocabulary::text::Shown;
 /// Errors: it is no system.
 pub(super) fn of(env: &Env, directory: Option<&Path>) -> Result<Env> {
     let Some(directory) = directory else { return Ok(env.clone()) };
-    let root = std::fs::canonicalize(directory).map_err(tamga_host::error::Error::file("looking at", directory))?;
-    if !root.join("etc").is_dir() {
+    let root = env.disk().resolved(directory).map_err(tamga_host::error::Error::file("looking at", directory))?;
+    if !env.disk().is_directory(&root.join("etc")) {
         return Err(Error::Contradiction {
             what: format!("{} is no system", directory.shown()),
             why: "there is no directory etc in it".into(),

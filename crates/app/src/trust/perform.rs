@@ -19,7 +19,7 @@ use tamga_host::ledger::{Ledger, Record, Work};
 /// Errors: the ledger cannot be written. What fails in a place is in its row.
 pub fn apply(
     env: &Env,
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     stores: &[&'static dyn Store],
     root: &Root,
     bundles: &[PathBuf],
@@ -38,7 +38,7 @@ pub fn apply(
 /// What the work in all places shares.
 pub(super) struct Task<'a> {
     pub(super) env: &'a Env,
-    pub(super) ledger: &'a Ledger,
+    pub(super) ledger: &'a dyn Ledger,
     pub(super) bundles: &'a [PathBuf],
 }
 
@@ -60,7 +60,7 @@ impl Task<'_> {
         let mut place = std::borrow::Cow::Borrowed(place);
         if wanted && place.guarded && env.machine.password().is_none() && env.caller.is_present() {
             let of = format!("the password of {}", place.place.shown());
-            env.machine.know_password(Secret::default().needed(&*env.caller, &of)?);
+            env.machine.know_password(Secret::default().needed(env, &of)?);
             place = std::borrow::Cow::Owned(self.look_again(store, &place));
         }
         if let Some(why) = leaf::hindrance(&root.certificate, store.id()).filter(|_| goal == Goal::Add && wanted) {

@@ -65,9 +65,9 @@ impl Which {
         };
         if let Some(typed) = typed
             && !all.iter().any(|a| a.label == typed)
-            && (typed == fs::STDIN || PathBuf::from(typed).is_file())
+            && (typed == fs::STDIN || env.disk().is_file(Path::new(typed)))
         {
-            let root = of_file(typed)?;
+            let root = of_file(env, typed)?;
             let own = leaf::own(env)?.into_iter().find(|l| l.certificate == root.certificate);
             return match own {
                 Some(own) => Ok(own),
@@ -113,9 +113,9 @@ pub fn root_of(a: &Authority) -> Result<Root> {
     }
 }
 
-fn of_file(typed: &str) -> Result<Root> {
+fn of_file(env: &Env, typed: &str) -> Result<Root> {
     let path = PathBuf::from(typed);
-    let bytes = fs::read_named(&path)?;
+    let bytes = env.disk().read_named(&path)?;
     let malformed = |why: &str| Error::Malformed { what: fs::name_of(&path), why: why.to_owned() };
     let der = pem::certificates(&bytes).into_iter().next().ok_or_else(|| malformed("it holds no certificate"))?;
     let certificate = Certificate::read(&der, typed)?;

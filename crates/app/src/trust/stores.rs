@@ -59,7 +59,7 @@ impl Choice {
         };
         // The ledger is of this machine, not of the image.
         let ledger = if is_meant && !in_image { env.open_to_look()? } else { None };
-        bundles(ledger.as_ref(), &self.bundles)
+        bundles(env, ledger.as_deref(), &self.bundles)
     }
 
     /// True if a store of this id and scope is meant.
@@ -92,11 +92,11 @@ impl Choice {
 /// replaces it must reach them too.
 ///
 /// Errors: the ledger cannot be read.
-pub(crate) fn bundles(ledger: Option<&Ledger>, named: &[PathBuf]) -> Result<Vec<PathBuf>> {
+pub(crate) fn bundles(env: &Env, ledger: Option<&dyn Ledger>, named: &[PathBuf]) -> Result<Vec<PathBuf>> {
     let mut out = named.to_vec();
     if let Some(ledger) = ledger {
         let added = ledger.of_kind("trust-added")?.into_iter().map(|e| PathBuf::from(e.detail));
-        out.extend(added.filter(|p| p.is_absolute() && p.is_file()));
+        out.extend(added.filter(|p| p.is_absolute() && env.disk().is_file(p)));
     }
     out.sort();
     out.dedup();

@@ -6,7 +6,7 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::values;
 use crate::words::human;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use tamga_app::certificate::Signer;
 use tamga_app::certificate::issue::{self, Issuer, Terms};
 use tamga_app::certificate::issue_list;
@@ -24,7 +24,6 @@ use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Span;
 use tamga_core::vocabulary::timestamp::Timestamp;
-use tamga_host::fs;
 
 #[derive(clap::Args)]
 #[command(after_help = "Example: tamga issue charts.saltmarsh.test 10.0.0.7 --into tls")]
@@ -113,7 +112,7 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
     };
     let (secret, new_secret) = (args.secrets.into(), args.new_secrets.into());
     if let Some(file) = &args.list {
-        let text = if file == Path::new("-") { fs::read_stdin_text()? } else { fs::read_named_text(file)? };
+        let text = session.disk().read_named_text(file)?;
         let entries = list_file::read(&text, &file.shown())?;
         let request = issue_list::Request { entries, into: args.into, terms, secret, new_secret };
         let report = issue_list::issue_list(session, &request)?;

@@ -2,7 +2,7 @@
 
 use crate::{Sandbox, lab, sandbox};
 use tamga_core::ca::authority::read_key;
-use tamga_host::ledger::{Ledger, schema};
+use tamga_host::ledger::{Ledger as _, Sqlite, schema};
 use tamga_testkit::sample;
 
 #[test]
@@ -28,7 +28,7 @@ fn fifty_at_once_give_fifty_whole_certificates() {
         assert_eq!(*key.public(), c.key);
         assert!(rows.iter().any(|r| r["sha256"] == c.sha256().as_str() && r["state"] == "valid"));
     }
-    assert!(Ledger::open(&s.path("data")).unwrap().damage().unwrap().is_none());
+    assert!(Sqlite::open(&s.path("data")).unwrap().damage().unwrap().is_none());
 }
 
 /// A ledger as the first version wrote it, with what stood in it.

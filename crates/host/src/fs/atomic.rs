@@ -169,10 +169,7 @@ pub fn remove(path: &Path) -> Result<()> {
 
 /// The same, with who else may change the directory.
 pub fn remove_among(path: &Path, allowed: Allowed) -> Result<()> {
-    let dir = match Dir::open(parent(path), allowed) {
-        Err(Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => return Ok(()),
-        other => other?,
-    };
+    let Some(dir) = super::open_if_there(parent(path), allowed)? else { return Ok(()) };
     match dir.unlink(name_of(path)?).map_err(Error::file("removing", path))? {
         true => dir.sync().map_err(Error::file("making durable", path)),
         false => Ok(()),
@@ -181,10 +178,7 @@ pub fn remove_among(path: &Path, allowed: Allowed) -> Result<()> {
 
 /// Removes a directory with all that is in it, links themselves and never what they lead to; nothing if it does not exist.
 pub fn remove_tree(path: &Path) -> Result<()> {
-    let dir = match Dir::open(parent(path), Allowed::Owner) {
-        Err(Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => return Ok(()),
-        other => other?,
-    };
+    let Some(dir) = super::open_if_there(parent(path), Allowed::Owner)? else { return Ok(()) };
     dir.remove_tree(name_of(path)?).map_err(Error::file("removing", path))?;
     dir.sync().map_err(Error::file("making durable", path))
 }

@@ -89,13 +89,13 @@ pub enum Recovered {
 pub fn recover_publication(folder: &Path, names: &[String], tag: &str) -> Result<Recovered> {
     let tag = Tag::Attempt(tag);
     super::atomic::lenient(super::remove_tree(&sibling(folder, tag)))?;
-    let dir = match Dir::open(folder, Allowed::Owner) {
-        Err(Error::File { source, .. })
-            if matches!(source.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::PermissionDenied) =>
-        {
+    let dir = match super::open_if_there(folder, Allowed::Owner) {
+        Ok(None) => return Ok(Recovered::TakenBack),
+        Err(Error::File { source, .. }) if source.kind() == std::io::ErrorKind::PermissionDenied => {
             return Ok(Recovered::TakenBack);
         }
-        other => other?,
+        Ok(Some(dir)) => dir,
+        Err(e) => return Err(e),
     };
     let staged: Vec<_> = names.iter().map(|n| (staged_name(n.as_ref(), tag), n)).collect();
     let exists: Vec<bool> = staged.iter().map(|(s, _)| dir.exists(s)).collect();
@@ -136,15 +136,24 @@ fn name_of(path: &Path) -> &OsStr {
 
 /// Deploys files, given to `ids` where set; what was there is kept beside them. The caller has begun the journal's row.
 ///
-/// Errors: a file that cannot be written, or a directory that another account than theirs could replace; then nothing is changed.
+/// Errors: a file that cannot be written, or a directory that another account than theirs could replace; then all files are as before; directories
+/// that were made stay.
 pub fn deploy(files: &[File], ids: Option<Ids>) -> Result<()> {
-    deploy_among(files, ids, ids.map_or(Allowed::Owner, |(uid, _)| Allowed::Account(uid)))
+    let allowed = ids.map_or(Allowed::Owner, |(uid, _)| Allowed::Account(uid));
+    let before: Vec<(&Path, String, bool)> =
+        files.iter().map(|f| (f.path.as_path(), sha256(&f.bytes), f.path.symlink_metadata().is_ok())).collect();
+    deploy_among(files, ids, allowed).map_err(|e| {
+        let undone = withdraw(before.iter().map(|(path, sha, existed)| (*path, sha.as_str(), *existed)), allowed);
+        undone.err().unwrap_or(e)
+    })
 }
 
 /// The same, with who else may change the directories.
 ///
-/// Errors: as for [`deploy`].
+/// Errors: as for [`deploy`], but what is staged or half in place is left for [`withdraw`].
 pub fn deploy_among(files: &[File], ids: Option<Ids>, allowed: Allowed) -> Result<()> {
+    // What an earlier deployment kept is not what stands now: it must not come back if this one fails.
+    settle_among(files.iter().map(|f| f.path.as_path()), allowed)?;
     let mut dirs = Vec::with_capacity(files.len());
     for file in files {
         dirs.push(Dir::open_or_make(parent(&file.path), 0o755, allowed)?);
@@ -169,7 +178,6 @@ pub fn deploy_among(files: &[File], ids: Option<Ids>, allowed: Allowed) -> Resul
     for (dir, f) in &placed {
         let (name, old) = (name_of(&f.path), staged_name(name_of(&f.path), Tag::Old));
         let keeping = || Error::file("keeping what was at", &f.path);
-        dir.unlink(&old).map_err(keeping())?;
         if dir.exists(name) && dir.link(name, &old).is_err() {
             dir.copy(name, &old).map_err(keeping())?;
         }
@@ -200,15 +208,21 @@ pub fn settle_among<'a>(paths: impl Iterator<Item = &'a Path>, allowed: Allowed)
 pub fn roll_back<'a>(paths: impl Iterator<Item = &'a Path>) -> Result<bool> {
     let mut any = false;
     for path in paths {
-        let dir = directory_of(path)?;
+        let Some(dir) = super::open_if_there(parent(path), Allowed::Owner)? else { continue };
         let old = staged_name(name_of(path), Tag::Old);
         if dir.exists(&old) {
-            dir.rename(&old, name_of(path)).map_err(Error::file("putting back", path))?;
+            put_back(&dir, &old, path)?;
             dir.sync().map_err(Error::file("making durable", path))?;
             any = true;
         }
     }
     Ok(any)
+}
+
+/// What was kept stands again. Two names of one file stay two when one is renamed to the other: so the one that was kept is removed too.
+fn put_back(dir: &Dir, old: &OsStr, path: &Path) -> Result<()> {
+    dir.rename(old, name_of(path)).map_err(Error::file("putting back", path))?;
+    dir.unlink(old).map(drop).map_err(Error::file("removing", path))
 }
 
 /// Everything as before a deployment, wherever it was stopped: what stood there comes back, and what is new goes, unless somebody has
@@ -224,7 +238,7 @@ pub fn withdraw<'a>(files: impl Iterator<Item = (&'a Path, &'a str, bool)>, allo
         let dir = Dir::open(parent(path), allowed)?;
         let (name, old) = (name_of(path), staged_name(name_of(path), Tag::Old));
         if dir.exists(&old) {
-            dir.rename(&old, name).map_err(Error::file("putting back", path))?;
+            put_back(&dir, &old, path)?;
         } else if !existed && dir.read(name).is_ok_and(|b| sha256(&b) == sha) {
             dir.unlink(name).map_err(Error::file("removing", path))?;
         }
@@ -244,14 +258,15 @@ pub enum Leftover {
 }
 
 /// Finishes or takes back an interrupted deployment, from what is there alone: once the first file is renamed it goes on.
-pub fn recover_deployment<P: AsRef<Path>>(files: &[(P, String)]) -> Result<Leftover> {
-    let files: Vec<(&Path, &str)> = files.iter().map(|(path, sha)| (path.as_ref(), sha.as_str())).collect();
+pub fn recover_deployment(files: &[(&Path, &str)]) -> Result<Leftover> {
     let holds = |path: &Path, sha: &str| super::read_regular(path).is_ok_and(|b| sha256(&b) == sha);
     let is_new = |(path, sha): &(&Path, &str)| holds(path, sha);
     let waits = |(path, sha): &(&Path, &str)| holds(&sibling(path, Tag::New), sha);
     let rename = |path: &Path, tag: Tag<'_>, doing: &'static str| -> Result<()> {
         let dir = directory_of(path)?;
-        dir.rename(&staged_name(name_of(path), tag), name_of(path)).map_err(Error::file(doing, path))?;
+        let staged = staged_name(name_of(path), tag);
+        dir.rename(&staged, name_of(path)).map_err(Error::file(doing, path))?;
+        dir.unlink(&staged).map_err(Error::file("removing", path))?;
         dir.sync().map_err(Error::file("making durable", path))
     };
     if files.first().is_some_and(is_new) && files.iter().all(|f| is_new(f) || waits(f)) {
@@ -287,6 +302,10 @@ mod tests {
         vec![(key, sha256(b"new key")), (certificate, sha256(b"new certificate"))]
     }
 
+    fn lent(files: &[(PathBuf, String)]) -> Vec<(&Path, &str)> {
+        files.iter().map(|(path, sha)| (path.as_path(), sha.as_str())).collect()
+    }
+
     fn texts(files: &[(PathBuf, String)]) -> Vec<String> {
         files.iter().map(|f| std::fs::read_to_string(&f.0).unwrap()).collect()
     }
@@ -297,7 +316,7 @@ mod tests {
         let files = changed(folder.path());
         // The first is back, and then it was stopped.
         std::fs::rename(sibling(&files[0].0, Tag::Old), &files[0].0).unwrap();
-        assert_eq!(recover_deployment(&files).unwrap(), Leftover::Nothing);
+        assert_eq!(recover_deployment(&lent(&files)).unwrap(), Leftover::Nothing);
         assert_eq!(texts(&files), ["old key", "old certificate"]);
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 2, "nothing is left beside them");
     }
@@ -308,7 +327,7 @@ mod tests {
         let files = changed(folder.path());
         std::fs::rename(&files[1].0, sibling(&files[1].0, Tag::New)).unwrap();
         std::fs::copy(sibling(&files[1].0, Tag::Old), &files[1].0).unwrap();
-        assert_eq!(recover_deployment(&files).unwrap(), Leftover::Whole);
+        assert_eq!(recover_deployment(&lent(&files)).unwrap(), Leftover::Whole);
         assert_eq!(texts(&files), ["new key", "new certificate"]);
         assert!(roll_back(files.iter().map(|f| f.0.as_path())).unwrap());
         assert_eq!(texts(&files), ["old key", "old certificate"]);

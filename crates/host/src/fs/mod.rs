@@ -4,6 +4,7 @@
 //! meantime. `clippy.toml` forbids the path-based calls everywhere else.
 
 mod atomic;
+mod disk;
 mod file_set;
 mod lock;
 mod names;
@@ -14,6 +15,7 @@ pub use atomic::{
     Staged, remove, remove_among, remove_directory, remove_directory_among, remove_tree, replace, rewrite, unstage,
     write_scratch, write_whole,
 };
+pub use disk::{Bytes, Disk, Kind, Local, Status};
 pub use file_set::{
     File, Leftover, Recovered, deploy, deploy_among, publish, publish_unsynced, recover_deployment,
     recover_publication, roll_back, settle, settle_among, withdraw,
@@ -22,10 +24,8 @@ pub use file_set::{
 pub(crate) use lock::PATIENCE;
 pub use lock::{APPLY, CHANGE, Lock, is_applying, lock, lock_apply};
 pub use names::{Tag, parent, sibling};
-pub use read::{
-    NAMED_LIMIT, STDIN, forget_stdin, is_there, name_of, read_named, read_named_text, read_regular, read_stdin_text,
-    read_to_replace, read_trusted, regular_files,
-};
+use read::text_of;
+pub use read::{NAMED_LIMIT, STDIN, forget_stdin, name_of, read_named, read_regular, read_to_replace, read_trusted};
 
 use crate::error::{Error, Result};
 use std::path::Path;
@@ -54,8 +54,12 @@ pub fn make_directory(path: &Path, mode: u32) -> Result<()> {
 /// Errors: the new place is on another file system; something is in it.
 pub fn move_directory(from: &Path, to: &Path) -> Result<()> {
     let source = Dir::open(parent(from), Allowed::Owner)?;
-    let target = Dir::open_or_make(parent(to), 0o755, Allowed::Owner)?;
     let (old, new) = (from.file_name().unwrap_or_default(), to.file_name().unwrap_or_default());
+    // Before anything is made for it.
+    if !from.is_dir() {
+        return Err(Error::file("moving", from)(std::io::ErrorKind::NotADirectory.into()));
+    }
+    let target = Dir::open_or_make(parent(to), 0o755, Allowed::Owner)?;
     source.rename_into(old, &target, new).map_err(Error::file("moving the directory to", to))?;
     target.sync().map_err(Error::file("making durable", to))?;
     source.sync().map_err(Error::file("making durable", from))
@@ -63,9 +67,20 @@ pub fn move_directory(from: &Path, to: &Path) -> Result<()> {
 
 /// Makes the names in a directory durable; nothing if it does not exist.
 pub fn sync_directory(path: &Path) -> Result<()> {
-    match Dir::open(path, Allowed::Owner) {
-        Err(Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => Ok(()),
-        Err(e) => Err(e),
-        Ok(dir) => dir.sync().map_err(Error::file("making durable", path)),
+    match open_if_there(path, Allowed::Owner)? {
+        None => Ok(()),
+        Some(dir) => dir.sync().map_err(Error::file("making durable", path)),
+    }
+}
+
+/// A directory, unless there is none, or something else in its place: then nothing of ours can be in it.
+fn open_if_there(path: &Path, allowed: Allowed) -> Result<Option<Dir>> {
+    match Dir::open(path, allowed) {
+        Err(Error::File { source, .. })
+            if matches!(source.kind(), std::io::ErrorKind::NotFound | std::io::ErrorKind::NotADirectory) =>
+        {
+            Ok(None)
+        }
+        other => other.map(Some),
     }
 }

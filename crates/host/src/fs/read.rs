@@ -5,7 +5,7 @@ use super::{Allowed, Dir, parent};
 use crate::error::{Error, Result};
 use crate::platform;
 use std::io::Read;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Mutex;
 use tamga_core::vocabulary::text::Shown;
 use zeroize::Zeroizing;
@@ -47,11 +47,6 @@ fn read_all(from: impl Read, expected: u64) -> std::io::Result<Zeroizing<Vec<u8>
 /// What stands for standard input where a file is named; a file of that name is `./-`.
 pub const STDIN: &str = "-";
 
-/// True if a person named standard input, or something that is there.
-pub fn is_there(path: &Path) -> bool {
-    path == Path::new(STDIN) || path.exists()
-}
-
 /// What a person named, in words.
 pub fn name_of(path: &Path) -> String {
     if path == Path::new(STDIN) { "standard input".to_owned() } else { path.shown() }
@@ -89,23 +84,9 @@ pub fn read_named(path: &Path) -> Result<Zeroizing<Vec<u8>>> {
     read_all(file, length).map_err(Error::file("reading", path))
 }
 
-/// Standard input as text, to its end.
-///
-/// Errors: it is not UTF-8, or has more than [`NAMED_LIMIT`] bytes.
-pub fn read_stdin_text() -> Result<String> {
-    text_of(&read_stdin()?, Path::new("standard input"))
-}
-
-fn text_of(bytes: &[u8], path: &Path) -> Result<String> {
+pub(super) fn text_of(bytes: &[u8], path: &Path) -> Result<String> {
     let not_text = |_| std::io::Error::new(std::io::ErrorKind::InvalidData, "it is not UTF-8 text");
     std::str::from_utf8(bytes).map(str::to_owned).map_err(not_text).map_err(Error::file("reading", path))
-}
-
-/// The same as text.
-///
-/// Errors: also if it is not UTF-8.
-pub fn read_named_text(path: &Path) -> Result<String> {
-    text_of(&read_named(path)?, path)
 }
 
 /// Reads a regular file that was found by looking, without waiting for anything: a FIFO, a socket or a device is refused.
@@ -122,17 +103,6 @@ pub fn read_trusted(path: &Path) -> Result<Zeroizing<Vec<u8>>> {
     let name = real.file_name().unwrap_or_default();
     let (file, length) = dir.open_file_checked(name)?;
     read_all(file, length).map_err(Error::file("reading", path))
-}
-
-/// The regular files right in a directory, sorted; whatever else lies there is left alone.
-pub fn regular_files(directory: &Path) -> std::io::Result<Vec<PathBuf>> {
-    let mut out: Vec<PathBuf> = std::fs::read_dir(directory)?
-        .flatten()
-        .map(|e| e.path())
-        .filter(|p| std::fs::metadata(p).is_ok_and(|m| m.is_file()))
-        .collect();
-    out.sort();
-    Ok(out)
 }
 
 /// Reads a regular file that we are about to replace, as root never through a link: what is read goes into the new file.

@@ -1,6 +1,6 @@
 //! Authorities: each with its certificates, what is above it, and where its key is.
 
-use super::{Ledger, events, restored, text};
+use super::{Sqlite, events, restored, text};
 use crate::error::Result;
 use rusqlite::{Connection, params};
 use std::collections::BTreeMap;
@@ -35,14 +35,20 @@ struct Held {
     crossed: Vec<Certificate>,
 }
 
-impl Ledger {
-    /// Where an authority's key and certificate lie.
-    pub fn authority_directory(&self, label: &str) -> PathBuf {
-        crate::fs::parent(&self.path).join("authorities").join(label)
-    }
-
+/// The authorities of a ledger.
+pub trait Authorities {
     /// Every authority, oldest first.
-    pub fn authorities(&self) -> Result<Vec<Authority>> {
+    fn authorities(&self) -> Result<Vec<Authority>>;
+
+    /// Where an authority's key is now.
+    fn set_key_place(&self, label: &Label, place: &KeyPlace, kind: &str, now: Timestamp) -> Result<()>;
+
+    /// That an authority signs no more.
+    fn retire(&self, label: &Label, now: Timestamp) -> Result<()>;
+}
+
+impl Authorities for Sqlite {
+    fn authorities(&self) -> Result<Vec<Authority>> {
         let (rows, mut held) = self.read().map_err(|e| self.failed(e))?;
         let mut out: Vec<Authority> = Vec::new();
         for row in &rows {
@@ -81,6 +87,40 @@ impl Ledger {
         Ok(out)
     }
 
+    fn set_key_place(&self, label: &Label, place: &KeyPlace, kind: &str, now: Timestamp) -> Result<()> {
+        let path = match place {
+            KeyPlace::Offline(p) => Some(text(p)),
+            _ => None,
+        };
+        let run = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            tx.execute(
+                "UPDATE authority SET key_place = ?2, key_path = ?3 WHERE label = ?1",
+                params![label.as_str(), place.word(), path],
+            )?;
+            events::insert(&tx, now, kind, label, path.as_deref().unwrap_or_default())?;
+            tx.commit()
+        };
+        run().map_err(|e| self.failed(e))
+    }
+
+    fn retire(&self, label: &Label, now: Timestamp) -> Result<()> {
+        let run = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            tx.execute("UPDATE authority SET retired = 1 WHERE label = ?1", [label.as_str()])?;
+            events::insert(&tx, now, "retired", label, "")?;
+            tx.commit()
+        };
+        run().map_err(|e| self.failed(e))
+    }
+}
+
+impl Sqlite {
+    /// Where an authority's key and certificate lie.
+    pub fn authority_directory(&self, label: &str) -> PathBuf {
+        crate::fs::parent(&self.path).join("authorities").join(label)
+    }
+
     fn read(&self) -> rusqlite::Result<(Vec<Row>, BTreeMap<String, Held>)> {
         let mut q = self.db.prepare_cached(
             "SELECT a.label, c.role, c.der, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired
@@ -110,35 +150,6 @@ impl Ledger {
             }
         }
         Ok((rows, held))
-    }
-
-    /// Where an authority's key is now.
-    pub fn set_key_place(&self, label: &Label, place: &KeyPlace, kind: &str, now: Timestamp) -> Result<()> {
-        let path = match place {
-            KeyPlace::Offline(p) => Some(text(p)),
-            _ => None,
-        };
-        let run = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
-            tx.execute(
-                "UPDATE authority SET key_place = ?2, key_path = ?3 WHERE label = ?1",
-                params![label.as_str(), place.word(), path],
-            )?;
-            events::insert(&tx, now, kind, label, path.as_deref().unwrap_or_default())?;
-            tx.commit()
-        };
-        run().map_err(|e| self.failed(e))
-    }
-
-    /// That an authority signs no more.
-    pub fn retire(&self, label: &Label, now: Timestamp) -> Result<()> {
-        let run = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
-            tx.execute("UPDATE authority SET retired = 1 WHERE label = ?1", [label.as_str()])?;
-            events::insert(&tx, now, "retired", label, "")?;
-            tx.commit()
-        };
-        run().map_err(|e| self.failed(e))
     }
 }
 

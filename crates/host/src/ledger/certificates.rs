@@ -1,6 +1,6 @@
 //! Certificates: by label, serial, fingerprint or name, page by page.
 
-use super::{Ledger, restored, text};
+use super::{Sqlite, restored, text};
 use crate::error::Result;
 use rusqlite::types::ToSql;
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -182,46 +182,91 @@ fn issued(r: &Row<'_>) -> rusqlite::Result<Option<Issued>> {
     }))
 }
 
-impl Ledger {
+/// The certificates of a ledger.
+pub trait Certificates {
     /// The certificates of a label, oldest first.
-    pub fn issued(&self, label: &str) -> Result<Vec<Issued>> {
+    fn issued(&self, label: &str) -> Result<Vec<Issued>>;
+
+    /// Live ones that are not revoked, oldest first.
+    fn in_use(&self) -> Result<Vec<Issued>>;
+
+    /// The live ones, revoked ones too, by their age.
+    fn live(&self) -> Result<Vec<Issued>>;
+
+    /// The directories of all, each once.
+    fn directories(&self) -> Result<Vec<PathBuf>>;
+
+    /// The names of all, each once.
+    fn names(&self) -> Result<Vec<String>>;
+
+    /// The label of the certificate with this SHA-256.
+    fn label_of(&self, sha256: &Sha256Fingerprint) -> Result<Option<Label>>;
+
+    /// Where the files of the certificate with this SHA-256 are; None: it is not in the ledger.
+    fn directory_of(&self, sha256: &Sha256Fingerprint) -> Result<Option<PathBuf>>;
+
+    /// The current certificate of a label.
+    fn current(&self, label: &str) -> Result<Option<Issued>>;
+
+    /// The live one whose files are in this directory; of several the newest.
+    fn live_in(&self, directory: &Path) -> Result<Option<Issued>>;
+
+    /// That the files of a label's certificates are in another directory now.
+    fn moved(&self, label: &Label, from: &Path, to: &Path, now: Timestamp) -> Result<()>;
+
+    /// Live ones that no authority issued: self-signed, oldest first.
+    fn live_without_authority(&self) -> Result<Vec<Issued>>;
+
+    /// Those with this serial number or SHA-256, lower-case hex.
+    fn by_number(&self, hex: &str) -> Result<Vec<Issued>>;
+
+    /// This one, by the SHA-256 of its DER.
+    fn by_fingerprint(&self, sha256: &Sha256Fingerprint) -> Result<Option<Issued>>;
+
+    /// Live ones that name this, as the certificate spells it.
+    fn naming(&self, name: &str) -> Result<Vec<Issued>>;
+
+    /// Live labels, for telling a person what there is; at most so many.
+    fn labels(&self, most: usize) -> Result<Vec<String>>;
+
+    /// Those that pass the filter.
+    fn filtered(&self, filter: &Filter, sort: Sort) -> Result<Vec<Issued>>;
+
+    /// What a list says of those that pass the filter, one page or all, as they are read; returns how many pass in all.
+    ///
+    /// Errors: the ledger cannot be read; what `row` returns.
+    fn summaries(&self, filter: &Filter, sort: Sort, page: Option<Page>, row: &mut dyn FnMut(Summary))
+    -> Result<usize>;
+}
+
+impl Certificates for Sqlite {
+    fn issued(&self, label: &str) -> Result<Vec<Issued>> {
         self.select("WHERE c.label = ?1 ORDER BY c.id", &[&label])
     }
 
-    /// Live ones that are not revoked, oldest first.
-    pub fn in_use(&self) -> Result<Vec<Issued>> {
+    fn in_use(&self) -> Result<Vec<Issued>> {
         self.select("WHERE c.state = 'live' AND r.at IS NULL ORDER BY c.id", &[])
     }
 
-    /// The live ones, revoked ones too, by their age.
-    pub fn live(&self) -> Result<Vec<Issued>> {
+    fn live(&self) -> Result<Vec<Issued>> {
         self.select("WHERE c.state = 'live' ORDER BY c.id", &[])
     }
 
-    /// The directories of all, each once.
-    pub fn directories(&self) -> Result<Vec<PathBuf>> {
+    fn directories(&self) -> Result<Vec<PathBuf>> {
         self.texts("SELECT DISTINCT folder FROM certificate").map(|all| all.iter().map(|f| restored(f)).collect())
     }
 
-    /// The names of all, each once.
-    pub fn names(&self) -> Result<Vec<String>> {
+    fn names(&self) -> Result<Vec<String>> {
         self.texts("SELECT DISTINCT name FROM certificate_name")
     }
 
-    /// The label of the certificate with this SHA-256.
-    pub fn label_of(&self, sha256: &Sha256Fingerprint) -> Result<Option<Label>> {
+    fn label_of(&self, sha256: &Sha256Fingerprint) -> Result<Option<Label>> {
         let one = "SELECT label FROM certificate WHERE sha256 = ?1";
         let found = self.db.query_row(one, [sha256.as_str()], |r| r.get::<_, String>(0));
         Ok(found.optional().map_err(|e| self.failed(e))?.and_then(|l| l.parse().ok()))
     }
 
-    fn texts(&self, sql: &str) -> Result<Vec<String>> {
-        let read = || -> rusqlite::Result<Vec<String>> { self.db.prepare(sql)?.query_map([], |r| r.get(0))?.collect() };
-        read().map_err(|e| self.failed(e))
-    }
-
-    /// Where the files of the certificate with this SHA-256 are; None: it is not in the ledger.
-    pub fn directory_of(&self, sha256: &Sha256Fingerprint) -> Result<Option<PathBuf>> {
+    fn directory_of(&self, sha256: &Sha256Fingerprint) -> Result<Option<PathBuf>> {
         self.db
             .query_row("SELECT folder FROM certificate WHERE sha256 = ?1", [sha256.as_str()], |r| r.get::<_, String>(0))
             .map(|folder| restored(&folder))
@@ -229,19 +274,16 @@ impl Ledger {
             .map_err(|e| self.failed(e))
     }
 
-    /// The current certificate of a label.
-    pub fn current(&self, label: &str) -> Result<Option<Issued>> {
+    fn current(&self, label: &str) -> Result<Option<Issued>> {
         Ok(self.select("WHERE c.label = ?1 AND c.state = 'live' ORDER BY c.id DESC LIMIT 1", &[&label])?.pop())
     }
 
-    /// The live one whose files are in this directory; of several the newest.
-    pub fn live_in(&self, directory: &Path) -> Result<Option<Issued>> {
+    fn live_in(&self, directory: &Path) -> Result<Option<Issued>> {
         let folder = text(directory);
         Ok(self.select("WHERE c.folder = ?1 AND c.state = 'live' ORDER BY c.id DESC LIMIT 1", &[&folder])?.pop())
     }
 
-    /// That the files of a label's certificates are in another directory now.
-    pub fn moved(&self, label: &Label, from: &Path, to: &Path, now: Timestamp) -> Result<()> {
+    fn moved(&self, label: &Label, from: &Path, to: &Path, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             tx.execute(
@@ -254,32 +296,27 @@ impl Ledger {
         run().map_err(|e| self.failed(e))
     }
 
-    /// Live ones that no authority issued: self-signed, oldest first.
-    pub fn live_without_authority(&self) -> Result<Vec<Issued>> {
+    fn live_without_authority(&self) -> Result<Vec<Issued>> {
         self.select("WHERE c.authority IS NULL AND c.state = 'live' ORDER BY c.id", &[])
     }
 
-    /// Those with this serial number or SHA-256, lower-case hex.
-    pub fn by_number(&self, hex: &str) -> Result<Vec<Issued>> {
+    fn by_number(&self, hex: &str) -> Result<Vec<Issued>> {
         let mut out = self.select("WHERE c.serial = ?1", &[&hex])?;
         out.extend(self.select("WHERE c.sha256 = ?1", &[&hex])?);
         Ok(out)
     }
 
-    /// This one, by the SHA-256 of its DER.
-    pub fn by_fingerprint(&self, sha256: &Sha256Fingerprint) -> Result<Option<Issued>> {
+    fn by_fingerprint(&self, sha256: &Sha256Fingerprint) -> Result<Option<Issued>> {
         Ok(self.select("WHERE c.sha256 = ?1", &[&sha256.as_str()])?.pop())
     }
 
-    /// Live ones that name this, as the certificate spells it.
-    pub fn naming(&self, name: &str) -> Result<Vec<Issued>> {
+    fn naming(&self, name: &str) -> Result<Vec<Issued>> {
         let sql =
             "JOIN certificate_name n ON n.certificate = c.id WHERE n.name = ?1 AND c.state = 'live' ORDER BY c.id";
         self.select(sql, &[&name])
     }
 
-    /// Live labels, for telling a person what there is; at most so many.
-    pub fn labels(&self, most: usize) -> Result<Vec<String>> {
+    fn labels(&self, most: usize) -> Result<Vec<String>> {
         let rows = || -> rusqlite::Result<Vec<String>> {
             let mut q = self
                 .db
@@ -289,16 +326,12 @@ impl Ledger {
         rows().map_err(|e| self.failed(e))
     }
 
-    /// Those that pass the filter.
-    pub fn filtered(&self, filter: &Filter, sort: Sort) -> Result<Vec<Issued>> {
+    fn filtered(&self, filter: &Filter, sort: Sort) -> Result<Vec<Issued>> {
         let query = Query::new(&self.db, filter).map_err(|e| self.failed(e))?;
         self.select(&format!("{} {}", query.conditions, sort.clause()), &query.values())
     }
 
-    /// What a list says of those that pass the filter, one page or all, as they are read; returns how many pass in all.
-    ///
-    /// Errors: the ledger cannot be read; what `row` returns.
-    pub fn summaries(
+    fn summaries(
         &self,
         filter: &Filter,
         sort: Sort,
@@ -330,6 +363,13 @@ impl Ledger {
             let count: i64 = self.db.query_row(&sql, query.values().as_slice(), |r| r.get(0))?;
             Ok(usize::try_from(count).unwrap_or(0))
         };
+        read().map_err(|e| self.failed(e))
+    }
+}
+
+impl Sqlite {
+    fn texts(&self, sql: &str) -> Result<Vec<String>> {
+        let read = || -> rusqlite::Result<Vec<String>> { self.db.prepare(sql)?.query_map([], |r| r.get(0))?.collect() };
         read().map_err(|e| self.failed(e))
     }
 

@@ -1,6 +1,6 @@
 //! What was done, in order.
 
-use super::Ledger;
+use super::Sqlite;
 use crate::error::Result;
 use rusqlite::{Connection, params};
 use std::str::FromStr;
@@ -25,21 +25,33 @@ pub(super) fn insert(db: &Connection, at: Timestamp, kind: &str, about: &str, de
         .map(|_| ())
 }
 
-impl Ledger {
+/// What was done, by its time.
+pub trait Events {
     /// Notes an event by itself.
-    pub fn note(&self, at: Timestamp, kind: &str, about: &str, detail: &str) -> Result<()> {
+    fn note(&self, at: Timestamp, kind: &str, about: &str, detail: &str) -> Result<()>;
+
+    /// When the latest event was, by its own time; None without any. A time that is none is left out.
+    fn newest_event(&self) -> Result<Option<Timestamp>>;
+
+    /// Every event of a kind, oldest first.
+    fn of_kind(&self, kind: &str) -> Result<Vec<Event>>;
+
+    /// Everything that was done about a label, oldest first.
+    fn history(&self, about: &str) -> Result<Vec<Event>>;
+}
+
+impl Events for Sqlite {
+    fn note(&self, at: Timestamp, kind: &str, about: &str, detail: &str) -> Result<()> {
         insert(&self.db, at, kind, about, detail).map_err(|e| self.failed(e))
     }
 
-    /// When the latest event was, by its own time; None without any. A time that is none is left out.
-    pub fn newest_event(&self) -> Result<Option<Timestamp>> {
+    fn newest_event(&self) -> Result<Option<Timestamp>> {
         let latest: Option<String> =
             self.db.query_row("SELECT max(at) FROM event", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
         Ok(latest.and_then(|at| Timestamp::from_str(&at).ok()))
     }
 
-    /// Every event of a kind, oldest first.
-    pub fn of_kind(&self, kind: &str) -> Result<Vec<Event>> {
+    fn of_kind(&self, kind: &str) -> Result<Vec<Event>> {
         let rows = || -> rusqlite::Result<Vec<Event>> {
             let mut q = self.db.prepare("SELECT at, kind, about, detail FROM event WHERE kind = ?1 ORDER BY id")?;
             q.query_map([kind], |r| Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? }))?
@@ -48,22 +60,23 @@ impl Ledger {
         rows().map_err(|e| self.failed(e))
     }
 
+    fn history(&self, about: &str) -> Result<Vec<Event>> {
+        let rows = || -> rusqlite::Result<Vec<Event>> {
+            let mut q = self.db.prepare("SELECT at, kind, about, detail FROM event WHERE about = ?1 ORDER BY id")?;
+            q.query_map([about], |r| Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? }))?
+                .collect()
+        };
+        rows().map_err(|e| self.failed(e))
+    }
+}
+
+impl Sqlite {
     /// Every event of several kinds, oldest first.
     pub(super) fn of_kinds(&self, kinds: &[&str; 2]) -> Result<Vec<Event>> {
         let rows = || -> rusqlite::Result<Vec<Event>> {
             let mut q =
                 self.db.prepare("SELECT at, kind, about, detail FROM event WHERE kind IN (?1, ?2) ORDER BY id")?;
             q.query_map(kinds, |r| Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? }))?
-                .collect()
-        };
-        rows().map_err(|e| self.failed(e))
-    }
-
-    /// Everything that was done about a label, oldest first.
-    pub fn history(&self, about: &str) -> Result<Vec<Event>> {
-        let rows = || -> rusqlite::Result<Vec<Event>> {
-            let mut q = self.db.prepare("SELECT at, kind, about, detail FROM event WHERE about = ?1 ORDER BY id")?;
-            q.query_map([about], |r| Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? }))?
                 .collect()
         };
         rows().map_err(|e| self.failed(e))

@@ -1,7 +1,7 @@
 //! Servers that were set up, so that they can be left as they were found.
 
-use super::Ledger;
 use super::stored_path::StoredPath;
+use super::{Events as _, Sqlite};
 use crate::error::Result;
 use serde::{Deserialize, Serialize};
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
@@ -54,21 +54,30 @@ pub struct Installed {
 /// The ledger's words for a server that was set up, and for one that was left again.
 const KINDS: [&str; 2] = ["installed", "uninstalled"];
 
-impl Ledger {
+/// The servers that were set up.
+pub trait Servers {
     /// Notes that a server was set up.
-    pub fn note_installed(&self, what: &Installed, now: Timestamp) -> Result<()> {
-        self.note(now, KINDS[0], &what.label, &serde_json::to_string(what).unwrap_or_default())
-    }
+    fn note_installed(&self, what: &Installed, now: Timestamp) -> Result<()>;
 
     /// Notes that a server was left as it was found.
-    pub fn note_uninstalled(&self, what: &Installed, now: Timestamp) -> Result<()> {
-        self.note(now, KINDS[1], &what.label, &serde_json::to_string(what).unwrap_or_default())
-    }
+    fn note_uninstalled(&self, what: &Installed, now: Timestamp) -> Result<()>;
 
     /// The servers that are set up now, each as it was done last.
     ///
     /// Errors: the ledger cannot be read. A row that is none is passed over.
-    pub fn installed(&self) -> Result<Vec<Installed>> {
+    fn installed(&self) -> Result<Vec<Installed>>;
+}
+
+impl Servers for Sqlite {
+    fn note_installed(&self, what: &Installed, now: Timestamp) -> Result<()> {
+        self.note(now, KINDS[0], &what.label, &serde_json::to_string(what).unwrap_or_default())
+    }
+
+    fn note_uninstalled(&self, what: &Installed, now: Timestamp) -> Result<()> {
+        self.note(now, KINDS[1], &what.label, &serde_json::to_string(what).unwrap_or_default())
+    }
+
+    fn installed(&self) -> Result<Vec<Installed>> {
         let mut all = self.of_kinds(&KINDS)?;
         all.reverse();
         let mut seen: Vec<(String, Label)> = Vec::new();
@@ -98,7 +107,7 @@ mod tests {
     #[test]
     fn of_each_server_the_last_time_counts() {
         let folder = tempfile::tempdir().unwrap();
-        let ledger = Ledger::open(folder.path()).unwrap();
+        let ledger = Sqlite::open(folder.path()).unwrap();
         let now = Timestamp::from_unix(0);
         let installed = |server: &str, label: &str, certificate: &[u8]| Installed {
             server: server.into(),

@@ -3,7 +3,7 @@
 use super::installed::InstalledFile;
 use super::requests::Waiting;
 use super::stored_path::StoredPath;
-use super::{Ledger, authorities, certificates, events, requests, text};
+use super::{Certificates as _, Requests as _, Sqlite, authorities, certificates, events, requests, text};
 use crate::error::Result;
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
@@ -198,14 +198,44 @@ fn record(db: &Connection, record: &Record<'_>, now: Timestamp) -> rusqlite::Res
     }
 }
 
-impl Ledger {
+/// What was begun: recorded before the first file is touched, and gone when the last one stands.
+pub trait Journal {
     /// Durably: the journal's row, and what it is about. Gives the journal's id.
-    pub fn begin(&self, work: &Work, what: &Record<'_>, now: Timestamp) -> Result<i64> {
+    fn begin(&self, work: &Work, what: &Record<'_>, now: Timestamp) -> Result<i64>;
+
+    /// Several at once, in one commit.
+    fn begin_all(&self, all: &[(&Work, &Record<'_>)], now: Timestamp) -> Result<Vec<i64>>;
+
+    /// Takes the journal's row away, and the request that it answered.
+    fn finish(&self, id: i64, work: &Work) -> Result<()>;
+
+    /// Several at once.
+    fn finish_all(&self, all: &[(i64, &Work)]) -> Result<()>;
+
+    /// What was begun and not finished. Only the holder of the data directory's lock may take it for interrupted. A row that names
+    /// files which are not its own is not among them.
+    fn unfinished(&self) -> Result<Vec<(i64, Work)>>;
+
+    /// Every row: what was begun, or why the row is refused. The ledger is input too: it may have been edited, or come from a backup.
+    fn journal(&self) -> Result<Vec<(i64, std::result::Result<Work, String>)>>;
+
+    /// Removes a refused row; the event keeps why.
+    fn refuse(&self, id: i64, why: &str, now: Timestamp) -> Result<()>;
+
+    /// Forgets everything that was under way: in a ledger that comes from a backup it was under way elsewhere.
+    fn drop_journal(&self) -> Result<()>;
+
+    /// Takes back what a publication that never stood had recorded: a new authority or request goes, a certificate is
+    /// abandoned, and the one before it is in force again.
+    fn abandon(&self, id: i64, work: &Work, now: Timestamp) -> Result<()>;
+}
+
+impl Journal for Sqlite {
+    fn begin(&self, work: &Work, what: &Record<'_>, now: Timestamp) -> Result<i64> {
         Ok(self.begin_all(&[(work, what)], now)?[0])
     }
 
-    /// Several at once, in one commit.
-    pub fn begin_all(&self, all: &[(&Work, &Record<'_>)], now: Timestamp) -> Result<Vec<i64>> {
+    fn begin_all(&self, all: &[(&Work, &Record<'_>)], now: Timestamp) -> Result<Vec<i64>> {
         let commit = || -> rusqlite::Result<Vec<i64>> {
             let at = now.to_string();
             let tx = self.db.unchecked_transaction()?;
@@ -222,13 +252,11 @@ impl Ledger {
         commit().map_err(|e| self.failed(e))
     }
 
-    /// Takes the journal's row away, and the request that it answered.
-    pub fn finish(&self, id: i64, work: &Work) -> Result<()> {
+    fn finish(&self, id: i64, work: &Work) -> Result<()> {
         self.finish_all(&[(id, work)])
     }
 
-    /// Several at once.
-    pub fn finish_all(&self, all: &[(i64, &Work)]) -> Result<()> {
+    fn finish_all(&self, all: &[(i64, &Work)]) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             // Not durable: a row too many is only looked at again.
             self.db.pragma_update(None, "synchronous", "NORMAL")?;
@@ -251,15 +279,12 @@ impl Ledger {
         run().map_err(|e| self.failed(e))
     }
 
-    /// What was begun and not finished. Only the holder of the data directory's lock may take it for interrupted. A row that names
-    /// files which are not its own is not among them.
-    pub fn unfinished(&self) -> Result<Vec<(i64, Work)>> {
+    fn unfinished(&self) -> Result<Vec<(i64, Work)>> {
         let all = self.journal()?;
         Ok(all.into_iter().filter_map(|(id, work)| Some((id, work.ok()?))).collect())
     }
 
-    /// Every row: what was begun, or why the row is refused. The ledger is input too: it may have been edited, or come from a backup.
-    pub fn journal(&self) -> Result<Vec<(i64, std::result::Result<Work, String>)>> {
+    fn journal(&self) -> Result<Vec<(i64, std::result::Result<Work, String>)>> {
         let rows = || -> rusqlite::Result<Vec<(i64, String)>> {
             let mut q = self.db.prepare("SELECT id, work FROM journal ORDER BY id")?;
             q.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
@@ -268,16 +293,7 @@ impl Ledger {
         Ok(rows.into_iter().map(|(id, work)| (id, self.read_row(&work))).collect())
     }
 
-    /// A row's text as work.
-    ///
-    /// Errors: it cannot be read, or names files that are not its own.
-    pub fn read_row(&self, text: &str) -> std::result::Result<Work, String> {
-        let work: Work = serde_json::from_str(text).map_err(|_| "it cannot be read".to_owned())?;
-        self.accepted(&work).map(|()| work)
-    }
-
-    /// Removes a refused row; the event keeps why.
-    pub fn refuse(&self, id: i64, why: &str, now: Timestamp) -> Result<()> {
+    fn refuse(&self, id: i64, why: &str, now: Timestamp) -> Result<()> {
         let commit = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             events::insert(&tx, now, "journal-row-refused", "", why)?;
@@ -287,9 +303,64 @@ impl Ledger {
         commit().map_err(|e| self.failed(e))
     }
 
-    /// Forgets everything that was under way: in a ledger that comes from a backup it was under way elsewhere.
-    pub fn drop_journal(&self) -> Result<()> {
+    fn drop_journal(&self) -> Result<()> {
         self.db.execute("DELETE FROM journal", []).map(drop).map_err(|e| self.failed(e))
+    }
+
+    fn abandon(&self, id: i64, work: &Work, now: Timestamp) -> Result<()> {
+        let Work::Publish { what, label, sha256, answers, .. } = work else { return self.finish(id, work) };
+        let commit = || -> rusqlite::Result<()> {
+            let tx = self.db.unchecked_transaction()?;
+            match what {
+                WorkKind::Authority => {
+                    tx.execute("DELETE FROM authority WHERE label = ?1", [label.as_str()])?;
+                    tx.execute("DELETE FROM authority_certificate WHERE label = ?1", [label.as_str()])?;
+                    // What its predecessor holds of it leads nowhere now.
+                    crossed_by_nobody(&tx)?;
+                }
+                WorkKind::Reissue => {
+                    tx.execute(
+                        "DELETE FROM authority_certificate WHERE sha256 = ?1 AND role = 'own'",
+                        [sha256.as_str()],
+                    )?;
+                }
+                WorkKind::Request => {
+                    tx.execute("DELETE FROM request WHERE label = ?1", [label.as_str()])?;
+                }
+                // It exists all the same, where it was signed, and may come again; one that was signed here stays on record.
+                WorkKind::Certificate if *answers => {
+                    let foreign = "sha256 = ?1 AND authority IS NULL";
+                    tx.execute(
+                        &format!("DELETE FROM certificate_name WHERE certificate = (SELECT id FROM certificate WHERE {foreign})"),
+                        [sha256.as_str()],
+                    )?;
+                    tx.execute(&format!("DELETE FROM certificate WHERE {foreign}"), [sha256.as_str()])?;
+                    tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256.as_str()])?;
+                }
+                WorkKind::Certificate => {
+                    tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256.as_str()])?;
+                    tx.execute(
+                        "UPDATE certificate SET state = 'live' WHERE id =
+                         (SELECT max(id) FROM certificate WHERE label = ?1 AND state = 'superseded')",
+                        [label.as_str()],
+                    )?;
+                }
+            }
+            events::insert(&tx, now, "abandoned", label, sha256)?;
+            tx.execute("DELETE FROM journal WHERE id = ?1", [id])?;
+            tx.commit()
+        };
+        commit().map_err(|e| self.failed(e))
+    }
+}
+
+impl Sqlite {
+    /// A row's text as work.
+    ///
+    /// Errors: it cannot be read, or names files that are not its own.
+    pub fn read_row(&self, text: &str) -> std::result::Result<Work, String> {
+        let work: Work = serde_json::from_str(text).map_err(|_| "it cannot be read".to_owned())?;
+        self.accepted(&work).map(|()| work)
     }
 
     /// A row may name files in the data directory, in the directory of the certificate that it is about, or targets of its own plan
@@ -337,54 +408,6 @@ impl Ledger {
                 if **file == *own { Ok(()) } else { other(file, of) }
             }
         }
-    }
-
-    /// Takes back what a publication that never stood had recorded: a new authority or request goes, a certificate is
-    /// abandoned, and the one before it is in force again.
-    pub fn abandon(&self, id: i64, work: &Work, now: Timestamp) -> Result<()> {
-        let Work::Publish { what, label, sha256, answers, .. } = work else { return self.finish(id, work) };
-        let commit = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
-            match what {
-                WorkKind::Authority => {
-                    tx.execute("DELETE FROM authority WHERE label = ?1", [label.as_str()])?;
-                    tx.execute("DELETE FROM authority_certificate WHERE label = ?1", [label.as_str()])?;
-                    // What its predecessor holds of it leads nowhere now.
-                    crossed_by_nobody(&tx)?;
-                }
-                WorkKind::Reissue => {
-                    tx.execute(
-                        "DELETE FROM authority_certificate WHERE sha256 = ?1 AND role = 'own'",
-                        [sha256.as_str()],
-                    )?;
-                }
-                WorkKind::Request => {
-                    tx.execute("DELETE FROM request WHERE label = ?1", [label.as_str()])?;
-                }
-                // It exists all the same, where it was signed, and may come again; one that was signed here stays on record.
-                WorkKind::Certificate if *answers => {
-                    let foreign = "sha256 = ?1 AND authority IS NULL";
-                    tx.execute(
-                        &format!("DELETE FROM certificate_name WHERE certificate = (SELECT id FROM certificate WHERE {foreign})"),
-                        [sha256.as_str()],
-                    )?;
-                    tx.execute(&format!("DELETE FROM certificate WHERE {foreign}"), [sha256.as_str()])?;
-                    tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256.as_str()])?;
-                }
-                WorkKind::Certificate => {
-                    tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256.as_str()])?;
-                    tx.execute(
-                        "UPDATE certificate SET state = 'live' WHERE id =
-                         (SELECT max(id) FROM certificate WHERE label = ?1 AND state = 'superseded')",
-                        [label.as_str()],
-                    )?;
-                }
-            }
-            events::insert(&tx, now, "abandoned", label, sha256)?;
-            tx.execute("DELETE FROM journal WHERE id = ?1", [id])?;
-            tx.commit()
-        };
-        commit().map_err(|e| self.failed(e))
     }
 }
 

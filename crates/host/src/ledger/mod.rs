@@ -15,12 +15,13 @@ mod salvage;
 pub mod schema;
 pub mod stored_path;
 
-pub use certificates::{Filter, Page, Sort};
-pub use events::Event;
-pub use installed::{Appended, Installed, InstalledFile};
-pub use journal::{Record, Work, WorkKind};
-pub use requests::Waiting;
-pub use revocations::Listed;
+pub use authorities::Authorities;
+pub use certificates::{Certificates, Filter, Page, Sort};
+pub use events::{Event, Events};
+pub use installed::{Appended, Installed, InstalledFile, Servers};
+pub use journal::{Journal, Record, Work, WorkKind};
+pub use requests::{Requests, Waiting};
+pub use revocations::{Listed, Revocations};
 pub use salvage::{Salvaged, set_aside};
 
 use crate::error::{Error, Result};
@@ -37,22 +38,67 @@ const PAGE_BYTES: u32 = 1024;
 /// SQLite's own files beside the ledger's.
 pub const FILES: [&str; 3] = ["ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm"];
 
-/// The open ledger.
-pub struct Ledger {
+/// An open ledger, wherever it is kept.
+///
+/// What is recorded is durable when a call returns. Every method fails if the ledger cannot be read or written.
+pub trait Ledger: Authorities + Certificates + Events + Journal + Requests + Revocations + Servers + Send {
+    /// What is wrong with it; None if it is whole.
+    fn damage(&self) -> Result<Option<String>>;
+
+    /// A whole copy in one file of SQLite's, for a backup.
+    fn copy_to(&self, file: &Path) -> Result<()>;
+}
+
+/// Where the ledger of a data directory is found.
+pub trait Ledgers: std::fmt::Debug + Send + Sync {
+    /// True if there is one.
+    fn is_there(&self, data: &Path) -> bool;
+
+    /// Opens or makes the ledger.
+    ///
+    /// Errors: it cannot be opened, is damaged, or was made by a later version.
+    fn open(&self, data: &Path) -> Result<Box<dyn Ledger>>;
+
+    /// Opens it if there is one: for commands that only look.
+    ///
+    /// Errors: as for [`Ledgers::open`].
+    fn open_existing(&self, data: &Path) -> Result<Option<Box<dyn Ledger>>>;
+}
+
+/// A file in the data directory.
+#[derive(Clone, Copy, Debug)]
+pub struct InDirectory;
+
+impl Ledgers for InDirectory {
+    fn is_there(&self, data: &Path) -> bool {
+        Sqlite::file(data).exists()
+    }
+
+    fn open(&self, data: &Path) -> Result<Box<dyn Ledger>> {
+        Ok(Box::new(Sqlite::open(data)?))
+    }
+
+    fn open_existing(&self, data: &Path) -> Result<Option<Box<dyn Ledger>>> {
+        Ok(Sqlite::open_existing(data)?.map(|l| -> Box<dyn Ledger> { Box::new(l) }))
+    }
+}
+
+/// A ledger in SQLite.
+pub struct Sqlite {
     db: Connection,
     path: PathBuf,
 }
 
-impl Ledger {
+impl Sqlite {
     /// The file inside a data directory.
     pub fn file(data: &Path) -> PathBuf {
         data.join(FILES[0])
     }
 
     /// Opens or makes the ledger. The directory is 0700.
-    pub fn open(data: &Path) -> Result<Ledger> {
+    pub fn open(data: &Path) -> Result<Sqlite> {
         crate::fs::make_directory(data, 0o700)?;
-        let path = Ledger::file(data);
+        let path = Sqlite::file(data);
         let opened = Connection::open(&path).and_then(|db| {
             db.busy_timeout(PATIENCE)?;
             distrust(&db)?;
@@ -69,25 +115,42 @@ impl Ledger {
             Ok(db)
         });
         let db = opened.map_err(|source| ledger_error(&path, source))?;
-        let ledger = Ledger { db, path };
+        let ledger = Sqlite { db, path };
         match schema::migrate(&ledger.db).map_err(|e| ledger.failed(e))? {
             true => Ok(ledger),
             false => Err(Error::LedgerNewer { path: ledger.path }),
         }
     }
 
+    /// Opens or makes a ledger that is kept in memory: the same one under the same name, gone when the last of them is closed.
+    ///
+    /// Errors: SQLite cannot open it.
+    pub fn in_memory(name: &str, data: &Path) -> Result<Sqlite> {
+        let path = Sqlite::file(data);
+        let opened = Connection::open(format!("file:{name}?mode=memory&cache=shared")).and_then(|db| {
+            db.busy_timeout(PATIENCE)?;
+            distrust(&db)?;
+            Ok(db)
+        });
+        let ledger = Sqlite { db: opened.map_err(|source| ledger_error(&path, source))?, path };
+        schema::migrate(&ledger.db).map_err(|e| ledger.failed(e))?;
+        Ok(ledger)
+    }
+
     /// Opens the ledger if there is one: for commands that only look.
-    pub fn open_existing(data: &Path) -> Result<Option<Ledger>> {
-        if Ledger::file(data).exists() { Ledger::open(data).map(Some) } else { Ok(None) }
+    pub fn open_existing(data: &Path) -> Result<Option<Sqlite>> {
+        if Sqlite::file(data).exists() { Sqlite::open(data).map(Some) } else { Ok(None) }
     }
 
     fn failed(&self, source: rusqlite::Error) -> Error {
         ledger_error(&self.path, source)
     }
+}
 
-    /// What is wrong with the file; None if it is whole. SQLite looks at the shape of its pages, but not at what is in them:
-    /// every certificate must besides have the fingerprint under which it was recorded.
-    pub fn damage(&self) -> Result<Option<String>> {
+impl Ledger for Sqlite {
+    // SQLite looks at the shape of its pages, but not at what is in them: every certificate must besides have the fingerprint under
+    // which it was recorded.
+    fn damage(&self) -> Result<Option<String>> {
         let said: String =
             self.db.query_row("PRAGMA integrity_check(1)", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
         if said != "ok" {
@@ -108,8 +171,7 @@ impl Ledger {
         Ok(changed.then(|| "a certificate in it is not the one that was recorded".to_owned()))
     }
 
-    /// A whole copy in one file, for a backup.
-    pub fn copy_to(&self, file: &Path) -> Result<()> {
+    fn copy_to(&self, file: &Path) -> Result<()> {
         self.db
             .execute("VACUUM INTO ?1", [path_bytes(file)])
             .map(|_| ())
@@ -175,13 +237,13 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let data = folder.path().join("data");
         for _ in 0..2 {
-            let ledger = Ledger::open(&data).unwrap();
+            let ledger = Sqlite::open(&data).unwrap();
             let word = |name: &str| ledger.db.pragma_query_value(None, name, |r| r.get::<_, rusqlite::types::Value>(0));
             assert_eq!(word("synchronous").unwrap(), 2_i64.into());
             assert_eq!(word("journal_mode").unwrap(), "wal".to_owned().into());
             assert_eq!(word("page_size").unwrap(), i64::from(PAGE_BYTES).into());
         }
-        assert!(keeps_a_log(&Ledger::file(&data)));
+        assert!(keeps_a_log(&Sqlite::file(&data)));
         assert!(!keeps_a_log(&data.join("nothing")));
     }
 }

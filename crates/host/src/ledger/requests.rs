@@ -1,6 +1,6 @@
 //! Keys that wait for their certificate.
 
-use super::{Ledger, restored, text};
+use super::{Sqlite, restored, text};
 use crate::error::Result;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -56,26 +56,37 @@ pub(super) fn insert(db: &Connection, w: &Waiting, at: Timestamp) -> rusqlite::R
     .map(|_| ())
 }
 
-impl Ledger {
+/// The keys that wait for a signed certificate.
+pub trait Requests {
     /// The waiting key of a label.
-    pub fn waiting(&self, label: &str) -> Result<Option<Waiting>> {
+    fn waiting(&self, label: &str) -> Result<Option<Waiting>>;
+
+    /// Every waiting key.
+    fn all_waiting(&self) -> Result<Vec<Waiting>>;
+
+    /// Where a label waits, if it does.
+    fn waiting_place(&self, label: &str) -> Result<Option<PathBuf>>;
+}
+
+impl Requests for Sqlite {
+    fn waiting(&self, label: &str) -> Result<Option<Waiting>> {
         Ok(self.read_waiting(Some(label))?.pop())
     }
 
-    /// Every waiting key.
-    pub fn all_waiting(&self) -> Result<Vec<Waiting>> {
+    fn all_waiting(&self) -> Result<Vec<Waiting>> {
         self.read_waiting(None)
     }
 
-    /// Where a label waits, if it does.
-    pub fn waiting_place(&self, label: &str) -> Result<Option<PathBuf>> {
+    fn waiting_place(&self, label: &str) -> Result<Option<PathBuf>> {
         self.db
             .query_row("SELECT folder FROM request WHERE label = ?1", [label], |r| r.get::<_, String>(0))
             .map(|folder| restored(&folder))
             .optional()
             .map_err(|e| self.failed(e))
     }
+}
 
+impl Sqlite {
     fn read_waiting(&self, label: Option<&str>) -> Result<Vec<Waiting>> {
         type Row = (String, String, Vec<u8>, String, String);
         let rows = || -> rusqlite::Result<Vec<Row>> {

@@ -1,6 +1,6 @@
 //! What was revoked, and which lists were signed.
 
-use super::{Ledger, events};
+use super::{Sqlite, events};
 use crate::error::Result;
 use rusqlite::params;
 use std::str::FromStr;
@@ -22,16 +22,29 @@ pub struct Listed {
     pub unpublished: usize,
 }
 
-impl Ledger {
+/// What was revoked, and what of it is published.
+pub trait Revocations {
     /// Takes certificates of one authority back: authority, serials, reason. What was revoked already stays as it was.
-    pub fn revoke(
-        &self,
-        label: &Label,
-        authority: &Label,
-        serials: &[&str],
-        reason: Reason,
-        now: Timestamp,
-    ) -> Result<()> {
+    fn revoke(&self, label: &Label, authority: &Label, serials: &[&str], reason: Reason, now: Timestamp) -> Result<()>;
+
+    /// What stands to be listed for an authority.
+    fn listed(&self, authority: &Label) -> Result<Listed>;
+
+    /// Takes up what an earlier list of this authority says; a later number and further entries count.
+    fn merge_list(&self, authority: &Label, number: u64, entries: &[Revoked], now: Timestamp) -> Result<usize>;
+
+    /// Uses a number up, durably, before the list with it is signed.
+    fn take_number(&self, authority: &Label, number: u64) -> Result<()>;
+
+    /// That a list stands, and everything revoked is in it.
+    fn published(&self, authority: &Label, number: u64, entries: usize, now: Timestamp) -> Result<()>;
+
+    /// That the ledger may lack what was revoked after it was written: no list is signed before that is settled.
+    fn may_be_behind(&self, why: &str, authority: Option<&Label>) -> Result<()>;
+}
+
+impl Revocations for Sqlite {
+    fn revoke(&self, label: &Label, authority: &Label, serials: &[&str], reason: Reason, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             for serial in serials {
@@ -46,8 +59,7 @@ impl Ledger {
         run().map_err(|e| self.failed(e))
     }
 
-    /// What stands to be listed for an authority.
-    pub fn listed(&self, authority: &Label) -> Result<Listed> {
+    fn listed(&self, authority: &Label) -> Result<Listed> {
         let run = || -> rusqlite::Result<Listed> {
             let mut out = Listed::default();
             let mut q = self.db.prepare("SELECT list_number, list_behind FROM authority WHERE label = ?1")?;
@@ -72,8 +84,7 @@ impl Ledger {
         run().map_err(|e| self.failed(e))
     }
 
-    /// Takes up what an earlier list of this authority says; a later number and further entries count.
-    pub fn merge_list(&self, authority: &Label, number: u64, entries: &[Revoked], now: Timestamp) -> Result<usize> {
+    fn merge_list(&self, authority: &Label, number: u64, entries: &[Revoked], now: Timestamp) -> Result<usize> {
         let run = || -> rusqlite::Result<usize> {
             let tx = self.db.unchecked_transaction()?;
             let mut added = 0;
@@ -96,8 +107,7 @@ impl Ledger {
         run().map_err(|e| self.failed(e))
     }
 
-    /// Uses a number up, durably, before the list with it is signed.
-    pub fn take_number(&self, authority: &Label, number: u64) -> Result<()> {
+    fn take_number(&self, authority: &Label, number: u64) -> Result<()> {
         self.db
             .execute(
                 "UPDATE authority SET list_number = ?2 WHERE label = ?1",
@@ -107,8 +117,7 @@ impl Ledger {
             .map_err(|e| self.failed(e))
     }
 
-    /// That a list stands, and everything revoked is in it.
-    pub fn published(&self, authority: &Label, number: u64, entries: usize, now: Timestamp) -> Result<()> {
+    fn published(&self, authority: &Label, number: u64, entries: usize, now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
             tx.execute(
@@ -122,8 +131,7 @@ impl Ledger {
         run().map_err(|e| self.failed(e))
     }
 
-    /// That the ledger may lack what was revoked after it was written: no list is signed before that is settled.
-    pub fn may_be_behind(&self, why: &str, authority: Option<&Label>) -> Result<()> {
+    fn may_be_behind(&self, why: &str, authority: Option<&Label>) -> Result<()> {
         self.db
             .execute(
                 "UPDATE authority SET list_behind = ?1 WHERE ?2 IS NULL OR label = ?2",

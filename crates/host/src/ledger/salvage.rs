@@ -1,6 +1,6 @@
 //! Putting a ledger together again from what can be read of a damaged one.
 
-use super::{Ledger, authorities, certificates, events};
+use super::{Sqlite, authorities, certificates, events};
 use crate::error::{Error, Result};
 use rusqlite::{Connection, OpenFlags, params};
 use std::path::Path;
@@ -34,7 +34,7 @@ const TABLES: [(&str, &str); 7] = [
     ("journal", "id, at, work"),
 ];
 
-impl Ledger {
+impl Sqlite {
     /// Copies every row that still reads from a damaged ledger. Nothing about it is an error.
     pub fn salvage(&self, damaged: &Path) -> Salvaged {
         let mut out = Salvaged::default();

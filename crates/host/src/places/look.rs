@@ -1,7 +1,6 @@
 //! A look at this machine that changes nothing.
 
 use super::{Machine, SYSTEM_DIRECTORIES};
-use crate::fs;
 use crate::platform;
 use std::path::{Path, PathBuf};
 use tamga_core::plan::native::{NativeEntry, StoreName};
@@ -13,33 +12,27 @@ use tamga_core::vocabulary::timestamp::Timestamp;
 
 impl Files for Machine {
     fn read(&self, path: &Path) -> Option<Vec<u8>> {
-        fs::read_regular(&self.real(path)).ok().map(|bytes| bytes.to_vec())
+        self.disk.read(&self.real(path)).ok().map(|bytes| bytes.to_vec())
     }
 
     fn list(&self, folder: &Path) -> Vec<String> {
-        let mut names: Vec<String> = std::fs::read_dir(self.real(folder))
-            .into_iter()
-            .flatten()
-            .flatten()
-            .filter_map(|e| e.file_name().into_string().ok())
-            .collect();
-        names.sort();
-        names
+        let names = self.disk.list(&self.real(folder)).unwrap_or_default();
+        names.into_iter().filter_map(|n| n.into_string().ok()).collect()
     }
 
     fn exists(&self, path: &Path) -> bool {
-        self.real(path).exists()
+        self.disk.exists(&self.real(path))
     }
 
     fn link(&self, path: &Path) -> Option<PathBuf> {
-        std::fs::read_link(self.real(path)).ok()
+        self.disk.link(&self.real(path)).ok()
     }
 
     fn resolved(&self, path: &Path) -> PathBuf {
-        let Ok(real) = std::fs::canonicalize(self.real(path)).map(platform::plain) else { return path.to_owned() };
+        let Ok(real) = self.disk.resolved(&self.real(path)) else { return path.to_owned() };
         match &self.root {
             // As programs name it, if it lies under the other root.
-            Some(root) => match real.strip_prefix(std::fs::canonicalize(root).unwrap_or_else(|_| root.clone())) {
+            Some(root) => match real.strip_prefix(self.disk.resolved(root).unwrap_or_else(|_| root.clone())) {
                 Ok(inside) => Path::new("/").join(inside),
                 Err(_) => real,
             },
@@ -48,7 +41,7 @@ impl Files for Machine {
     }
 
     fn may_write(&self, folder: &Path) -> bool {
-        platform::may_write(&self.real(folder)) || self.raiser_for(folder).is_some()
+        self.disk.may_write(&self.real(folder)) || self.raiser_for(folder).is_some()
     }
 }
 
@@ -77,13 +70,13 @@ impl Environment for Machine {
 impl Commands for Machine {
     fn program(&self, name: &str) -> Option<PathBuf> {
         if name.contains('/') {
-            return Some(self.real(Path::new(name))).filter(|p| p.exists());
+            return Some(self.real(Path::new(name))).filter(|p| self.disk.exists(p));
         }
         if let Some(root) = self.root.as_ref().filter(|_| self.image) {
             // Debian's command of this machine works on an image without running anything of it.
             let own = ["usr/sbin", "usr/bin", "usr/local/bin", "sbin", "bin"];
             let ours = [tamga_core::stores::trust::system::COMMAND, "chroot"].contains(&name);
-            let inside = own.iter().find_map(|f| platform::program_in(&root.join(f), name));
+            let inside = own.iter().find_map(|f| self.disk.program_in(&root.join(f), name));
             if !ours || inside.is_none() && name != "chroot" {
                 return inside;
             }
@@ -91,13 +84,13 @@ impl Commands for Machine {
         // As root for somebody else, nothing is started that only that user's path leads to.
         if self.person.is_some() && platform::is_root() {
             let directories = ["/usr/local/sbin", "/usr/local/bin"].iter().chain(&SYSTEM_DIRECTORIES);
-            return directories.map(Path::new).find_map(|d| platform::program_in(d, name));
+            return directories.map(Path::new).find_map(|d| self.disk.program_in(d, name));
         }
         let path = self.environment.get("PATH").cloned().unwrap_or_default();
         // The commands of the system's store lie where a person's PATH often does not reach.
         std::env::split_paths(&path)
             .chain(["/usr/sbin", "/sbin"].map(PathBuf::from))
-            .find_map(|folder| platform::program_in(&folder, name))
+            .find_map(|folder| self.disk.program_in(&folder, name))
     }
 
     fn ask(&self, invocation: &Invocation, answers_in_file: bool) -> Option<Result<Vec<u8>, String>> {
@@ -108,7 +101,7 @@ impl Commands for Machine {
 impl BrowserDatabases for Machine {
     fn kept_certificates(&self, file: &Path) -> Vec<(Vec<u8>, Vec<u8>)> {
         let real = self.real(file);
-        if real.exists() { rows(&real).unwrap_or_default() } else { Vec::new() }
+        if self.disk.exists(&real) { rows(&real).unwrap_or_default() } else { Vec::new() }
     }
 
     fn nss(&self, folder: &Path, library: &Library) -> Result<NssView, NssFailure> {

@@ -79,7 +79,7 @@ pub fn carry_out(env: &Env, plan: Plan) -> Result<Done> {
     let proof = Proof::of(&plan);
     if !plan.is_done() {
         let (_lock, ledger) = env.open_for_change()?;
-        change(env, &ledger, &plan, &proof)?;
+        change(env, &*ledger, &plan, &proof)?;
     } else if plan.image.is_none() {
         // A server that has been stopped since is none that is set up.
         proof.shown(env).map_err(|why| {
@@ -95,7 +95,7 @@ pub fn carry_out(env: &Env, plan: Plan) -> Result<Done> {
     Ok(done)
 }
 
-fn change(env: &Env, ledger: &Ledger, plan: &Plan, proof: &Proof<'_>) -> Result<()> {
+fn change(env: &Env, ledger: &dyn Ledger, plan: &Plan, proof: &Proof<'_>) -> Result<()> {
     let files: Vec<InstalledFile> = plan
         .wanted
         .iter()

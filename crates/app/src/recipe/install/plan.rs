@@ -17,7 +17,7 @@ use tamga_core::plan::step::Invocation;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::install::{Service, Stands, Wanted};
 use tamga_host::ledger::{Installed, InstalledFile, Work};
-use tamga_host::{digest, error, fs, place, process};
+use tamga_host::{digest, error, place, process};
 use zeroize::Zeroizing;
 
 /// The directory in which the releases of PostgreSQL have their configurations, in a recipe's path.
@@ -297,7 +297,7 @@ impl Making<'_> {
     /// A file of the certificate. `env`: where that is.
     fn place(&mut self, env: &Env, issued: &Issued, placed: &Placed) -> Result<()> {
         let bytes = match &placed.content {
-            PlacedContent::Copy(from) => fs::read_regular(from).map_err(error::Error::file("reading", from))?,
+            PlacedContent::Copy(from) => env.disk().read(from).map_err(error::Error::file("reading", from))?,
             PlacedContent::Form(form) => form::made(env, issued, *form, &Secret::default(), None)?,
         };
         let ids = match placed.owner.as_str() {

@@ -63,7 +63,7 @@ pub fn remove(env: &Env, server: &Recipe, label: &Label) -> Result<Removed> {
         return Err(tamga_host::error::Error::NeedsRights { path, command }.into());
     }
     let (_lock, ledger) = env.open_for_change()?;
-    taken_away(env, &ledger, &one)
+    taken_away(env, &*ledger, &one)
 }
 
 /// Takes away everything that was ever set up; without the rights for it, nothing.
@@ -82,10 +82,10 @@ pub fn clear(env: &Env) -> Result<Vec<Result<Removed>>> {
         return Ok(known.iter().map(needed).collect());
     }
     let (_lock, ledger) = env.open_for_change()?;
-    Ok(known.iter().map(|i| taken_away(env, &ledger, i)).collect())
+    Ok(known.iter().map(|i| taken_away(env, &*ledger, i)).collect())
 }
 
-fn taken_away(env: &Env, ledger: &Ledger, one: &Installed) -> Result<Removed> {
+fn taken_away(env: &Env, ledger: &dyn Ledger, one: &Installed) -> Result<Removed> {
     let server = recipe::find(&one.server)?;
     let service = Service { machine: &env.machine, account: one.account };
     // The ledger is input too: only what a recipe writes is touched.

@@ -24,11 +24,11 @@ pub(super) fn run(session: &Session) -> Result<Done> {
         return Ok(Done::report(text.into(), &report));
     }
     let mut rows = vec![["label", "under", "ends", "key", "may certify"].map(human::dim).to_vec()];
-    rows.extend(report.authorities.iter().map(|m| row(m, session.now)));
+    rows.extend(report.authorities.iter().zip(&report.keys).map(|(m, key)| row(m, key.as_ref(), session.now)));
     Ok(Done::report(human::table(&rows), &report))
 }
 
-fn row(member: &Member, now: Timestamp) -> Vec<String> {
+fn row(member: &Member, key: Option<&KeyState>, now: Timestamp) -> Vec<String> {
     match member {
         Member::Waiting(w) => vec![
             human::strong(&w.waiting.label),
@@ -46,7 +46,7 @@ fn row(member: &Member, now: Timestamp) -> Vec<String> {
                     false if end < now => human::bad(&end.date()),
                     false => end.date(),
                 },
-                key_briefly(a),
+                key_briefly(a, key),
                 limits::briefly(&a.certificate),
             ]
         }
@@ -55,7 +55,7 @@ fn row(member: &Member, now: Timestamp) -> Vec<String> {
 
 pub(super) fn show(session: &Session, args: &ShowArgs) -> Result<Done> {
     let report = list::show(session, &args.label)?;
-    let mut text = in_full(&report.authority);
+    let mut text = in_full(&report.authority, &report.key);
     if let Some(listed) = report.listed.as_ref().filter(|l| !l.entries.is_empty() || l.number > 0) {
         let number = if listed.number > 0 { format!("number {}", listed.number) } else { "never signed".into() };
         let open = match listed.unpublished {
@@ -68,22 +68,22 @@ pub(super) fn show(session: &Session, args: &ShowArgs) -> Result<Done> {
     Ok(Done::report(text, &report))
 }
 
-fn key_briefly(a: &Authority) -> String {
+fn key_briefly(a: &Authority, key: Option<&KeyState>) -> String {
     let kind = a.certificate.key.strength().to_string();
-    match KeyState::of(a) {
-        KeyState::Encrypted => format!("{kind}, encrypted"),
-        KeyState::Away(KeyPlace::Offline(place)) => format!("{kind}, offline in {}", place.shown()),
-        KeyState::Away(KeyPlace::Elsewhere) => format!("{kind}, on another machine"),
-        KeyState::Away(KeyPlace::Discarded) => format!("{kind}, deleted"),
-        KeyState::Open | KeyState::Missing | KeyState::Away(KeyPlace::Here) => kind,
+    match key {
+        Some(KeyState::Encrypted) => format!("{kind}, encrypted"),
+        Some(KeyState::Away(KeyPlace::Offline(place))) => format!("{kind}, offline in {}", place.shown()),
+        Some(KeyState::Away(KeyPlace::Elsewhere)) => format!("{kind}, on another machine"),
+        Some(KeyState::Away(KeyPlace::Discarded)) => format!("{kind}, deleted"),
+        Some(KeyState::Open | KeyState::Missing | KeyState::Away(KeyPlace::Here)) | None => kind,
     }
 }
 
 /// All that is known of an authority.
-pub(crate) fn in_full(a: &Authority) -> String {
+pub(crate) fn in_full(a: &Authority, key: &KeyState) -> String {
     let c = &a.certificate;
     let file = a.folder.join(KEY_FILE).shown();
-    let key = match KeyState::of(a) {
+    let key = match key {
         KeyState::Missing => format!("missing: it should be {file}"),
         KeyState::Encrypted => format!("{file} (encrypted)"),
         KeyState::Open | KeyState::Away(KeyPlace::Here) => format!("{file} (not encrypted)"),

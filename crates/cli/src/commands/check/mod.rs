@@ -106,7 +106,7 @@ pub(crate) fn run(session: &Session, args: CheckArgs) -> Result<Done> {
     };
     let mut targets = args.targets;
     if let Some(file) = &args.list {
-        targets.extend(check::listed(file)?);
+        targets.extend(check::listed(session, file)?);
     }
     let jobs = args.jobs.map_or(8, usize::from).max(1);
     many::all(session, &Request { targets, jobs, observe: args.observe, terms }, args.report.as_deref())

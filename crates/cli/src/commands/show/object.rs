@@ -13,7 +13,7 @@ use tamga_core::vocabulary::timestamp::Timestamp;
 /// Everything that a person may want to know of it.
 pub(super) fn render(object: &Object, now: Timestamp) -> String {
     match object {
-        Object::Authority(a) => authority::in_full(a),
+        Object::Authority(a, key) => authority::in_full(a, key),
         Object::Issued(i) => {
             let mut rows = vec![
                 vec![human::dim("label"), human::strong(&i.label)],

@@ -7,7 +7,7 @@ mod machine;
 use machine::{Counting, Machine, root};
 use std::path::PathBuf;
 use std::str::FromStr;
-use tamga_core::check::client::{Client, view};
+use tamga_core::check::client::{Client, trusted};
 use tamga_core::finding::Code;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::profile::{Leaf, Links};
@@ -251,7 +251,7 @@ fn each_client_sees_its_own_stores_and_no_others() {
     let sees = |m: &Machine, client| -> Vec<String> {
         let names =
             [("system", &system), ("browser", &browser), ("fox", &fox), ("extra", &extra), ("refused", &refused)];
-        let view = view::of(client, m);
+        let view = trusted::by(client, m);
         names.iter().filter(|(_, r)| view.anchors.contains(&r.certificate)).map(|(n, _)| (*n).to_owned()).collect()
     };
     assert_eq!(sees(&m, Client::Curl), ["system"]);
@@ -260,7 +260,7 @@ fn each_client_sees_its_own_stores_and_no_others() {
     assert_eq!(sees(&m, Client::Firefox), ["fox"]);
     assert_eq!(sees(&m, Client::Node), Vec::<String>::new());
     assert_eq!(sees(&m, Client::Standard), ["system", "browser", "fox"]);
-    assert_eq!(view::of(Client::Chromium, &m).distrusted, [refused.certificate.sha256()]);
+    assert_eq!(trusted::by(Client::Chromium, &m).distrusted, [refused.certificate.sha256()]);
     // Variables lead some of them elsewhere.
     m.put("/home/operator/extra.pem", extra.pem());
     for name in ["NODE_EXTRA_CA_CERTS", "SSL_CERT_FILE"] {
@@ -270,7 +270,7 @@ fn each_client_sees_its_own_stores_and_no_others() {
     assert_eq!(sees(&m, Client::Python), ["extra"]);
     assert_eq!(sees(&m, Client::Curl), ["extra"]);
     assert_eq!(sees(&m, Client::Chromium), ["browser"]);
-    let reply = view::of(Client::Python, &m).findings;
+    let reply = trusted::by(Client::Python, &m).findings;
     assert!(
         reply
             .iter()
@@ -278,7 +278,7 @@ fn each_client_sees_its_own_stores_and_no_others() {
         "{reply:?}"
     );
     m.variables.insert("NODE_TLS_REJECT_UNAUTHORIZED".into(), "0".into());
-    assert_eq!(view::of(Client::Node, &m).findings[0].code, Code::VerificationOff);
+    assert_eq!(trusted::by(Client::Node, &m).findings[0].code, Code::VerificationOff);
 }
 
 #[test]
@@ -290,7 +290,7 @@ fn the_browsers_own_manager_counts_for_the_browser() {
     let row =
         |r: &tamga_core::stores::trust::Root, said: &[u8]| (file.clone(), r.certificate.der().to_vec(), said.to_vec());
     m.kept = vec![row(&ours, &[0x0a, 2, 8, 3]), row(&theirs, &[0x0a, 2, 8, 2]), row(&hint, &[0x0a, 2, 8, 1])];
-    let seen = view::of(Client::Chromium, &m);
+    let seen = trusted::by(Client::Chromium, &m);
     assert_eq!(seen.anchors, std::slice::from_ref(&ours.certificate));
     assert_eq!(seen.distrusted_keys, [theirs.certificate.key.fingerprint()]);
     assert!(seen.distrusts(&theirs.certificate) && !seen.distrusts(&ours.certificate));
@@ -298,7 +298,7 @@ fn the_browsers_own_manager_counts_for_the_browser() {
     // Cut short or of another shape: nothing is made of it.
     for odd in [&[][..], &[0x0a], &[0x0a, 9, 8, 3], &[0x12, 2, 8, 3], &[0x0a, 2, 0x10, 3]] {
         m.kept = vec![row(&ours, odd)];
-        assert!(view::of(Client::Chromium, &m).anchors.is_empty(), "{odd:?}");
+        assert!(trusted::by(Client::Chromium, &m).anchors.is_empty(), "{odd:?}");
     }
 }
 

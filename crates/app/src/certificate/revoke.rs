@@ -110,7 +110,7 @@ struct NoticeView {
 
 fn notice<S: serde::Serializer>(all: &[Client], s: S) -> std::result::Result<S::Ok, S::Error> {
     // None of them looks for lists of a private authority unasked.
-    s.collect_seq(all.iter().map(|c| NoticeView { client: c.word(), notices: false, how: how(*c) }))
+    s.collect_seq(all.iter().map(|c| NoticeView { client: c.word(), notices: false, how: c.lists() }))
 }
 
 /// Certificates that would be revoked.
@@ -216,27 +216,4 @@ fn wanted(env: &Env, ledger: Option<&dyn Ledger>, request: &Request) -> Result<(
         .into());
     }
     Ok((wanted, rest.into_iter().filter(|i| i.is_in_force(env.now)).collect()))
-}
-
-/// How a client can be made to notice a revocation.
-pub fn how(client: Client) -> &'static str {
-    match client {
-        Client::Curl => "only with --crlfile FILE",
-        Client::Node
-        | Client::Python
-        | Client::Java
-        | Client::Go
-        | Client::Bun
-        | Client::Grpc
-        | Client::Git
-        | Client::Ruby
-        | Client::Php
-        | Client::Deno
-        | Client::Safari
-        | Client::Windows => "only if the program itself loads the list",
-        Client::Psql => "only with sslcrl=FILE",
-        Client::Gnutls => "only with --crl-file FILE",
-        Client::Firefox | Client::Chromium => "never looks for lists of a private authority",
-        Client::Standard => "not a program",
-    }
 }

@@ -15,7 +15,8 @@ use tamga_core::ca::report::{Authority, Issued};
 use tamga_core::check::assess::{self, Answer, Question};
 use tamga_core::check::client::Client;
 use tamga_core::check::client::case::Spoken;
-use tamga_core::check::client::view::{self, TrustView};
+use tamga_core::check::client::trusted;
+use tamga_core::check::client::view::TrustView;
 use tamga_core::deploy::access::Account;
 use tamga_core::error::Error;
 use tamga_core::finding::{Code, Finding};
@@ -176,7 +177,7 @@ impl Around {
     pub(super) fn views(&self, env: &Env) -> &[(Client, TrustView)] {
         let given = |c: &Client| (*c, TrustView::given(self.anchors.clone(), self.anchor_files.clone()));
         self.views.get_or_init(|| match self.anchor_files.is_empty() {
-            true => view::all(&self.clients, &env.machine),
+            true => trusted::by_each(&self.clients, &env.machine),
             false => self.clients.iter().map(given).collect(),
         })
     }

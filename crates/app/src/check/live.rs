@@ -8,7 +8,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::str::FromStr;
 use tamga_core::check::client::case::Spoken;
 use tamga_core::check::client::{Client, Outcome};
-use tamga_core::check::suites::Kind;
+use tamga_core::check::suite_kind::Kind;
 use tamga_core::finding::{Code, Finding, Severity};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::stores::trust::hsts;

@@ -4,7 +4,7 @@ use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::values;
 use crate::words::human;
-use tamga_app::certificate::revoke::{self, Which, how};
+use tamga_app::certificate::revoke::{self, Which};
 use tamga_app::report::Answer;
 use tamga_core::ca::report::KeyPlace;
 use tamga_core::check::client::Client;
@@ -104,9 +104,9 @@ fn render_notice(clients: &[Client]) -> String {
     }
     let mut groups: Vec<(&'static str, Vec<&'static str>)> = Vec::new();
     for client in clients {
-        match groups.iter_mut().find(|(when, _)| *when == how(*client)) {
+        match groups.iter_mut().find(|(when, _)| *when == client.lists()) {
             Some((_, words)) => words.push(client.word()),
-            None => groups.push((how(*client), vec![client.word()])),
+            None => groups.push((client.lists(), vec![client.word()])),
         }
     }
     let rows: Vec<Vec<String>> = groups.into_iter().map(|(when, words)| vec![words.join(", "), when.into()]).collect();

@@ -9,6 +9,7 @@ pub mod messages;
 pub mod page;
 pub mod predict;
 pub mod redirect;
+pub mod suite_kind;
 pub mod suites;
 pub mod verify;
 pub mod wire;

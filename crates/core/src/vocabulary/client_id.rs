@@ -43,57 +43,64 @@ crate::words! {
     }
 }
 
+/// What is known of a client before it connects.
+struct Facts {
+    title: &'static str,
+    library: Library,
+    roots: Roots,
+    lists: &'static str,
+}
+
+/// A library with which every program decides for itself.
+const BY_PROGRAM: &str = "only if the program itself loads the list";
+
 impl Client {
+    fn facts(self) -> Facts {
+        let row = |title, library, roots, lists| Facts { title, library, roots, lists };
+        match self {
+            Client::Standard => row("The standard", Library::Rules, Roots::Elsewhere, "not a program"),
+            Client::Curl => row("curl", Library::OpenSsl, Roots::Machine, "only with --crlfile FILE"),
+            Client::Chromium => {
+                row("Chromium", Library::Chromium, Roots::Person, "never looks for lists of a private authority")
+            }
+            Client::Firefox => {
+                row("Firefox", Library::Mozilla, Roots::Person, "never looks for lists of a private authority")
+            }
+            Client::Node => row("Node.js", Library::OpenSsl, Roots::Variable, BY_PROGRAM),
+            Client::Python => row("Python", Library::OpenSsl, Roots::Machine, BY_PROGRAM),
+            Client::Java => row("Java", Library::Jvm, Roots::Jvm, BY_PROGRAM),
+            Client::Go => row("Go", Library::Go, Roots::Machine, BY_PROGRAM),
+            Client::Gnutls => row("wget (GnuTLS)", Library::Gnutls, Roots::Machine, "only with --crl-file FILE"),
+            Client::Bun => row("Bun", Library::BoringSsl, Roots::Machine, BY_PROGRAM),
+            Client::Grpc => row("gRPC", Library::BoringSsl, Roots::Machine, BY_PROGRAM),
+            Client::Git => row("git", Library::Gnutls, Roots::Machine, BY_PROGRAM),
+            Client::Ruby => row("Ruby", Library::OpenSsl, Roots::Machine, BY_PROGRAM),
+            Client::Php => row("PHP", Library::OpenSsl, Roots::Machine, BY_PROGRAM),
+            Client::Deno => row("Deno", Library::Webpki, Roots::Variable, BY_PROGRAM),
+            Client::Psql => row("psql", Library::OpenSsl, Roots::Variable, "only with sslcrl=FILE"),
+            Client::Safari => row("Safari", Library::Rules, Roots::Elsewhere, BY_PROGRAM),
+            Client::Windows => row("Windows", Library::Rules, Roots::Elsewhere, BY_PROGRAM),
+        }
+    }
+
     /// The name by which people know it, as a sentence has it.
     pub fn title(self) -> &'static str {
-        match self {
-            Client::Standard => "The standard",
-            Client::Curl => "curl",
-            Client::Chromium => "Chromium",
-            Client::Firefox => "Firefox",
-            Client::Node => "Node.js",
-            Client::Python => "Python",
-            Client::Java => "Java",
-            Client::Go => "Go",
-            Client::Gnutls => "wget (GnuTLS)",
-            Client::Bun => "Bun",
-            Client::Grpc => "gRPC",
-            Client::Git => "git",
-            Client::Ruby => "Ruby",
-            Client::Php => "PHP",
-            Client::Deno => "Deno",
-            Client::Psql => "psql",
-            Client::Safari => "Safari",
-            Client::Windows => "Windows",
-        }
+        self.facts().title
     }
 
     /// Whose procedure it follows.
     pub fn library(self) -> Library {
-        match self {
-            Client::Curl | Client::Python | Client::Node | Client::Ruby | Client::Php | Client::Psql => {
-                Library::OpenSsl
-            }
-            Client::Bun | Client::Grpc => Library::BoringSsl,
-            Client::Gnutls | Client::Git => Library::Gnutls,
-            Client::Java => Library::Jvm,
-            Client::Go => Library::Go,
-            Client::Chromium => Library::Chromium,
-            Client::Firefox => Library::Mozilla,
-            Client::Deno => Library::Webpki,
-            Client::Standard | Client::Safari | Client::Windows => Library::Rules,
-        }
+        self.facts().library
     }
 
     /// Where its roots usually come from.
     pub fn roots(self) -> Roots {
-        match self {
-            Client::Chromium | Client::Firefox => Roots::Person,
-            Client::Java => Roots::Jvm,
-            Client::Node | Client::Deno | Client::Psql => Roots::Variable,
-            Client::Standard | Client::Safari | Client::Windows => Roots::Elsewhere,
-            _ => Roots::Machine,
-        }
+        self.facts().roots
+    }
+
+    /// How it can be made to notice a revocation list.
+    pub fn lists(self) -> &'static str {
+        self.facts().lists
     }
 
     /// True if it speaks only a protocol of its own, over which nobody else comes.

@@ -17,6 +17,7 @@ use crate::places::Machine;
 use compiled::Compiled;
 use script::Runtime;
 use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 use tamga_core::check::client::{Client, Outcome};
 use tamga_core::check::page::Page;
@@ -78,60 +79,64 @@ impl Visit {
     }
 }
 
+/// How a client is run.
+enum Runner {
+    /// One process for each visit, a few at a time.
+    Each(fn(&Machine) -> Option<PathBuf>, fn(&Path, &Machine, &Visit) -> Observed),
+    /// One process for all visits, in order.
+    All(fn(&Machine) -> Option<PathBuf>, fn(&Path, &Machine, &[Visit]) -> Vec<Observed>),
+    /// The same, by a script.
+    Script(Runtime),
+    /// The same, by a program that is compiled first.
+    Compiled(Compiled),
+}
+
+fn runner(client: Client) -> Option<Runner> {
+    Some(match client {
+        Client::Standard | Client::Safari | Client::Windows => return None,
+        Client::Curl => Runner::Each(curl::program, curl::visit),
+        Client::Chromium => Runner::All(chromium::program, chromium::visits),
+        Client::Firefox => Runner::All(firefox::program, firefox::visits),
+        Client::Node => Runner::Script(Runtime::Node),
+        Client::Python => Runner::Script(Runtime::Python),
+        Client::Bun => Runner::Script(Runtime::Bun),
+        Client::Grpc => Runner::Script(Runtime::Grpc),
+        Client::Ruby => Runner::Script(Runtime::Ruby),
+        Client::Php => Runner::Script(Runtime::Php),
+        Client::Deno => Runner::Script(Runtime::Deno),
+        Client::Git => Runner::Each(git::program, git::visit),
+        Client::Psql => Runner::Each(psql::program, psql::visit),
+        Client::Java => Runner::Compiled(Compiled::Java),
+        Client::Go => Runner::Compiled(Compiled::Go),
+        Client::Gnutls => Runner::Each(wget::program, wget::visit),
+    })
+}
+
+impl Runner {
+    fn program(&self, machine: &Machine) -> Option<PathBuf> {
+        match self {
+            Runner::Each(program, _) | Runner::All(program, _) => program(machine),
+            Runner::Script(runtime) => runtime.program(machine),
+            Runner::Compiled(compiled) => compiled.program(machine),
+        }
+    }
+}
+
 /// True if a client can be run here.
 pub fn is_installed(client: Client, machine: &Machine) -> bool {
-    match client {
-        Client::Standard | Client::Safari | Client::Windows => false,
-        Client::Curl => curl::program(machine).is_some(),
-        Client::Chromium => chromium::program(machine).is_some(),
-        Client::Firefox => firefox::program(machine).is_some(),
-        Client::Node => Runtime::Node.program(machine).is_some(),
-        Client::Python => Runtime::Python.program(machine).is_some(),
-        Client::Bun => Runtime::Bun.program(machine).is_some(),
-        Client::Grpc => Runtime::Grpc.program(machine).is_some(),
-        Client::Ruby => Runtime::Ruby.program(machine).is_some(),
-        Client::Php => Runtime::Php.program(machine).is_some(),
-        Client::Deno => Runtime::Deno.program(machine).is_some(),
-        Client::Git => git::program(machine).is_some(),
-        Client::Psql => psql::program(machine).is_some(),
-        Client::Java => Compiled::Java.program(machine).is_some(),
-        Client::Go => Compiled::Go.program(machine).is_some(),
-        Client::Gnutls => wget::program(machine).is_some(),
-    }
+    runner(client).is_some_and(|r| r.program(machine).is_some())
 }
 
 /// Makes the visits with one client, in order. None where it has no program.
 pub fn observe(client: Client, machine: &Machine, visits: &[Visit]) -> Option<Vec<Observed>> {
-    match client {
-        Client::Standard | Client::Safari | Client::Windows => None,
-        Client::Curl => {
-            let program = curl::program(machine)?;
-            Some(side_by_side(visits, |v| curl::visit(&program, machine, v)))
-        }
-        Client::Firefox => Some(firefox::visits(&firefox::program(machine)?, machine, visits)),
-        Client::Node => by_script(Runtime::Node, machine, visits),
-        Client::Python => by_script(Runtime::Python, machine, visits),
-        Client::Bun => by_script(Runtime::Bun, machine, visits),
-        Client::Grpc => by_script(Runtime::Grpc, machine, visits),
-        Client::Ruby => by_script(Runtime::Ruby, machine, visits),
-        Client::Php => by_script(Runtime::Php, machine, visits),
-        Client::Deno => by_script(Runtime::Deno, machine, visits),
-        Client::Git => {
-            let program = git::program(machine)?;
-            Some(side_by_side(visits, |v| git::visit(&program, machine, v)))
-        }
-        Client::Psql => {
-            let program = psql::program(machine)?;
-            Some(side_by_side(visits, |v| psql::visit(&program, machine, v)))
-        }
-        Client::Java => Some(Compiled::Java.visits(&Compiled::Java.program(machine)?, machine, visits)),
-        Client::Go => Some(Compiled::Go.visits(&Compiled::Go.program(machine)?, machine, visits)),
-        Client::Gnutls => {
-            let program = wget::program(machine)?;
-            Some(side_by_side(visits, |v| wget::visit(&program, machine, v)))
-        }
-        Client::Chromium => Some(chromium::visits(&chromium::program(machine)?, machine, visits)),
-    }
+    let runner = runner(client)?;
+    let program = runner.program(machine)?;
+    Some(match runner {
+        Runner::Each(_, visit) => side_by_side(visits, |v| visit(&program, machine, v)),
+        Runner::All(_, all) => all(&program, machine, visits),
+        Runner::Script(runtime) => runtime.visits(&program, machine, visits),
+        Runner::Compiled(compiled) => compiled.visits(&program, machine, visits),
+    })
 }
 
 /// The same with several clients side by side; those without a program are left out. The order stays. `answered` hears of each as
@@ -168,11 +173,6 @@ fn side_by_side(visits: &[Visit], one: impl Fn(&Visit) -> Observed + Sync) -> Ve
     let mut all = all.into_iter().peekable();
     let lost = || failed("the visit was not made");
     (0..visits.len()).map(|i| all.next_if(|(n, _)| *n == i).map_or_else(lost, |(_, o)| o)).collect()
-}
-
-fn by_script(runtime: Runtime, machine: &Machine, visits: &[Visit]) -> Option<Vec<Observed>> {
-    let program = runtime.program(machine)?;
-    Some(runtime.visits(&program, machine, visits))
 }
 
 /// What a program that ends with words did: they say that it took the certificate, or that it did not. Words that are in neither list leave

@@ -10,8 +10,8 @@ use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::path::Path;
 use std::sync::Arc;
 use tamga_core::check::client::case::Input;
-use tamga_core::check::client::view;
 use tamga_core::check::client::{Client, Outcome, agrees};
+use tamga_core::check::client::{trusted, view};
 use tamga_core::check::predict::predict_without;
 use tamga_core::pki::format::private_key::pkcs8;
 use tamga_core::pki::key::PrivateKey;
@@ -116,7 +116,7 @@ pub fn run(machine: &Machine, home: &Path, root: &Path, kinds: Vec<Kind>, pool: 
     let at = now();
     let seen = clients::observe_all(&CLIENTS, machine, &visits, |_, _| {});
     let clients: Vec<Client> = seen.iter().map(|s| s.0).collect();
-    let views: Vec<view::TrustView> = clients.iter().map(|c| view::of(*c, machine)).collect();
+    let views: Vec<view::TrustView> = clients.iter().map(|c| trusted::by(*c, machine)).collect();
     let cells = kinds
         .iter()
         .enumerate()

@@ -2,6 +2,7 @@
 
 pub mod case;
 pub mod curl;
+pub(crate) mod descriptor;
 pub mod gnutls;
 pub mod go;
 pub mod java;
@@ -12,6 +13,7 @@ mod reader;
 pub mod rules;
 pub mod safari;
 pub mod standard;
+pub mod trusted;
 pub mod view;
 pub mod windows;
 

@@ -1,7 +1,7 @@
 //! What each client trusts on this machine, with the stores, settings and variables as they are.
 
+use super::gnutls;
 use super::reader::{self, Reader};
-use super::{Client, gnutls};
 use crate::check::verify::openssl::text::canonical;
 use crate::error::Diagnostic;
 use crate::finding::{Code, Finding};
@@ -107,41 +107,18 @@ fn folded(name: &[u8]) -> Vec<u8> {
     String::from_utf8_lossy(&canonical(name)).to_lowercase().into_bytes()
 }
 
-/// Looks through a client's eyes.
-pub fn of(client: Client, look: &dyn Look) -> TrustView {
-    seen_by(client, &Reader::new(look))
+/// The stores of a Mac.
+pub(super) fn safari(r: &Reader<'_>) -> TrustView {
+    native_or_all(r, &[&macos::Macos(Scope::User), &macos::Macos(Scope::Machine)])
 }
 
-/// Through the eyes of each; what several read is read once.
-pub fn all(clients: &[Client], look: &dyn Look) -> Vec<(Client, TrustView)> {
-    let reader = Reader::new(look);
-    clients.iter().map(|c| (*c, seen_by(*c, &reader))).collect()
-}
-
-fn seen_by(client: Client, r: &Reader<'_>) -> TrustView {
-    match client {
-        Client::Curl => curl(r),
-        Client::Chromium => chromium(r),
-        Client::Firefox => firefox(r),
-        Client::Node => node(r),
-        Client::Python => python(r),
-        Client::Git => git(r),
-        Client::Ruby | Client::Php => python(r),
-        Client::Deno => deno(r),
-        Client::Psql => psql(r),
-        Client::Bun => bun(r),
-        Client::Grpc => grpc(r),
-        Client::Java => java(r),
-        Client::Go => go(r),
-        Client::Gnutls => by_wget(r),
-        Client::Safari => native_or_all(r, &[&macos::Macos(Scope::User), &macos::Macos(Scope::Machine)]),
-        Client::Windows => native_or_all(r, &[&windows::Windows(Scope::User), &windows::Windows(Scope::Machine)]),
-        Client::Standard => everything(r),
-    }
+/// The stores of Windows.
+pub(super) fn windows(r: &Reader<'_>) -> TrustView {
+    native_or_all(r, &[&windows::Windows(Scope::User), &windows::Windows(Scope::Machine)])
 }
 
 /// Everything that is a root to anyone here.
-fn everything(r: &Reader<'_>) -> TrustView {
+pub(super) fn everything(r: &Reader<'_>) -> TrustView {
     let look = r.look;
     let mut view = TrustView::default();
     add_file(&mut view, r, &system::bundle(look));
@@ -164,7 +141,7 @@ fn native_or_all(r: &Reader<'_>, stores: &[&dyn Store]) -> TrustView {
 
 /// The store of the JVM that `java` starts, or the one to which a variable leads it; a file that is absent counts for nothing
 /// (measured with OpenJDK 17).
-fn java(r: &Reader<'_>) -> TrustView {
+pub(super) fn java(r: &Reader<'_>) -> TrustView {
     let look = r.look;
     let mut view = TrustView::default();
     let named = java_store::named_store(look);
@@ -182,7 +159,7 @@ fn java(r: &Reader<'_>) -> TrustView {
 }
 
 /// The bundle and every file of the directory; each variable replaces its own half (measured with 1.19).
-fn go(r: &Reader<'_>) -> TrustView {
+pub(super) fn go(r: &Reader<'_>) -> TrustView {
     let look = r.look;
     let mut view = TrustView::default();
     let file = look.env("SSL_CERT_FILE").map_or_else(|| system::bundle(look), PathBuf::from);
@@ -201,7 +178,7 @@ fn go(r: &Reader<'_>) -> TrustView {
 }
 
 /// The bundle, and what wget's own settings add (measured with wget 1.21).
-fn by_wget(r: &Reader<'_>) -> TrustView {
+pub(super) fn by_wget(r: &Reader<'_>) -> TrustView {
     let look = r.look;
     let mut view = TrustView::default();
     add_file(&mut view, r, &system::bundle(look));
@@ -222,7 +199,7 @@ fn by_wget(r: &Reader<'_>) -> TrustView {
 
 /// curl's tool reads CURL_CA_BUNDLE, else SSL_CERT_DIR, else SSL_CERT_FILE; a file replaces only the file half of its
 /// defaults, a directory only the directory half (measured with 7.88).
-fn curl(r: &Reader<'_>) -> TrustView {
+pub(super) fn curl(r: &Reader<'_>) -> TrustView {
     let look = r.look;
     let mut view = TrustView::default();
     let (mut file, mut folder) = (system::bundle(look), PathBuf::from(system::LINKS));
@@ -270,7 +247,7 @@ fn overridden(view: &mut TrustView, name: &str, path: &Path) {
 }
 
 /// The person's NSS database. What is compiled into Chromium cannot be read; no private root is among it.
-fn chromium(r: &Reader<'_>) -> TrustView {
+pub(super) fn chromium(r: &Reader<'_>) -> TrustView {
     let look = r.look;
     let mut view = TrustView::default();
     for place in ChromiumPolicy.survey(look, &[]) {
@@ -292,7 +269,7 @@ fn chromium(r: &Reader<'_>) -> TrustView {
 }
 
 /// Node's compiled-in roots are public ones: of private ones it knows what NODE_EXTRA_CA_CERTS adds (measured with 20.20).
-fn node(r: &Reader<'_>) -> TrustView {
+pub(super) fn node(r: &Reader<'_>) -> TrustView {
     let look = r.look;
     let mut view = TrustView::default();
     if let Some(file) = look.env("NODE_EXTRA_CA_CERTS") {
@@ -303,7 +280,7 @@ fn node(r: &Reader<'_>) -> TrustView {
 }
 
 /// OpenSSL's file and directory; each variable replaces its own half (measured with 3.11).
-fn python(r: &Reader<'_>) -> TrustView {
+pub(super) fn python(r: &Reader<'_>) -> TrustView {
     let look = r.look;
     let mut view = TrustView::default();
     let file = look.env("SSL_CERT_FILE").map_or_else(|| system::bundle(look), PathBuf::from);
@@ -319,7 +296,7 @@ fn python(r: &Reader<'_>) -> TrustView {
 }
 
 /// The system's bundle, never its directory, and what either variable adds (measured with 1.4.5).
-fn bun(r: &Reader<'_>) -> TrustView {
+pub(super) fn bun(r: &Reader<'_>) -> TrustView {
     let mut view = TrustView::default();
     add_file(&mut view, r, &system::bundle(r.look));
     add_from(&mut view, r, &["SSL_CERT_FILE", "NODE_EXTRA_CA_CERTS"]);
@@ -328,7 +305,7 @@ fn bun(r: &Reader<'_>) -> TrustView {
 }
 
 /// The system's bundle, never its directory, or the file that a variable names in its place (measured with grpcio 1.85).
-fn grpc(r: &Reader<'_>) -> TrustView {
+pub(super) fn grpc(r: &Reader<'_>) -> TrustView {
     const VARIABLE: &str = "GRPC_DEFAULT_SSL_ROOTS_FILE_PATH";
     let mut view = TrustView::default();
     let named = r.look.env(VARIABLE).map(PathBuf::from);
@@ -341,7 +318,7 @@ fn grpc(r: &Reader<'_>) -> TrustView {
 }
 
 /// The bundle and every file of the directory, and what git's own variable adds (measured with 2.39 and libcurl-gnutls 7.88).
-fn git(r: &Reader<'_>) -> TrustView {
+pub(super) fn git(r: &Reader<'_>) -> TrustView {
     let mut view = TrustView::default();
     add_file(&mut view, r, &system::bundle(r.look));
     add_named(&mut view, r, Path::new(system::LINKS), &r.look.list(Path::new(system::LINKS)));
@@ -357,7 +334,7 @@ fn git(r: &Reader<'_>) -> TrustView {
 }
 
 /// Of private roots it knows what a variable adds; the system's store only where a variable says so (measured with 2.9).
-fn deno(r: &Reader<'_>) -> TrustView {
+pub(super) fn deno(r: &Reader<'_>) -> TrustView {
     let mut view = TrustView::default();
     if r.look.env("DENO_TLS_CA_STORE").is_some_and(|v| v.split(',').any(|s| s.trim() == "system")) {
         add_file(&mut view, r, &system::bundle(r.look));
@@ -367,7 +344,7 @@ fn deno(r: &Reader<'_>) -> TrustView {
 }
 
 /// The file that PGSSLROOTCERT names, else the person's own; without one it refuses to verify anything (measured with libpq 15).
-fn psql(r: &Reader<'_>) -> TrustView {
+pub(super) fn psql(r: &Reader<'_>) -> TrustView {
     let mut view = TrustView::default();
     let file = r.look.env("PGSSLROOTCERT").map_or_else(|| r.look.home().join(".postgresql/root.crt"), PathBuf::from);
     add_file(&mut view, r, &file);
@@ -397,7 +374,7 @@ fn looks_away(view: &mut TrustView, look: &dyn Look, who: &str) {
 }
 
 /// The usual profile's database, and what a policy will have put into it by the next start.
-fn firefox(r: &Reader<'_>) -> TrustView {
+pub(super) fn firefox(r: &Reader<'_>) -> TrustView {
     let look = r.look;
     let mut view = TrustView::default();
     for place in FirefoxPolicy.survey(look, &[]) {

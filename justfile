@@ -42,3 +42,11 @@ recipes:
 # Writes the transcripts of docs/cli again: read them
 transcripts:
     TAMGA_TESTS_WRITE=1 cargo test -q -p tamga --test it transcripts
+
+# Everything that is handed out, into a directory: `just release out --key KEY`. `.ci/release` tries each of them.
+release out *options:
+    packaging/release {{out}} {{options}}
+
+# The documents as a site, in target/book: needs mdbook
+book:
+    mdbook build docs

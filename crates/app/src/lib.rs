@@ -4,6 +4,7 @@
 //! its report, and what it has to ask goes through [`interact::Interact`]. The command line makes requests from arguments and text
 //! or JSON from reports; a service can do the same without one.
 
+pub mod about;
 pub mod apply;
 pub mod authority;
 pub mod certificate;

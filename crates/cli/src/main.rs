@@ -39,6 +39,9 @@ fn main() -> ExitCode {
         Err(e) => usage::report(&e),
         Ok(false) => match cli::parse() {
             Ok(typed) => run::run(typed),
+            Err(e) if e.kind() == clap::error::ErrorKind::DisplayVersion => {
+                commands::version::in_full().unwrap_or_else(|| usage::report(&e))
+            }
             Err(e) => usage::report(&e),
         },
     })

@@ -68,6 +68,7 @@ fn answers(command: &str, g: &mut SchemaGenerator) -> (Vec<Schema>, Vec<Schema>)
         "status" => all!(status::Report),
         "repair" => all!(repair::Report),
         "completions" => all!(commands::completions::Completions),
+        "version" => all!(commands::version::Version),
         "manual" => all!(commands::manual::Pages<'static>),
         _ => (Vec::new(), Vec::new()),
     }
@@ -99,7 +100,7 @@ fn schema(command: &str) -> Schema {
 fn the_docs_hold_the_schemas_of_these_types() {
     let directory = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/schema");
     let write = std::env::var_os("TAMGA_TESTS_WRITE").is_some();
-    for command in commands::NAMES.iter() {
+    for command in commands::NAMES.iter().chain(&["version"]) {
         let file = directory.join(format!("{command}.json"));
         let text = format!("{}\n", serde_json::to_string_pretty(&schema(command)).unwrap());
         if write {

@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex};
 use tamga_core::plan::step::{Document, Publication};
 use tamga_host::error::{Error, Result};
 use tamga_host::fs::{Bytes, Disk, File, Kind, Leftover, Lock, Recovered, STDIN, Status, Tag, parent, sibling};
-use tamga_host::ledger::{Ledger, Ledgers, Sqlite};
+use tamga_host::ledger::{LAYOUT, Ledger, Ledgers, Sqlite};
 use tamga_host::place::sha256;
 use tamga_host::places::Machine;
 use tamga_host::platform::Ids;
@@ -360,6 +360,14 @@ impl Default for MemoryLedger {
 impl Ledgers for MemoryLedger {
     fn is_there(&self, _: &Path) -> bool {
         self.kept.lock().unwrap().is_some()
+    }
+
+    fn place(&self, data: &Path) -> PathBuf {
+        data.join(&self.name)
+    }
+
+    fn layout(&self, data: &Path) -> Result<Option<i64>> {
+        Ok(self.is_there(data).then_some(LAYOUT))
     }
 
     fn open(&self, data: &Path) -> Result<Box<dyn Ledger>> {

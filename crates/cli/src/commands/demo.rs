@@ -83,7 +83,9 @@ impl Demo<'_> {
     fn story(&mut self) -> Result<()> {
         // Its server speaks HTTPS alone.
         let meets = |c: &Client| !c.is_of_one_protocol() && clients::is_installed(*c, &self.session.machine);
-        let installed: Vec<Client> = Client::ALL.into_iter().filter(meets).collect();
+        let mut installed: Vec<Client> = Client::ALL.into_iter().filter(meets).collect();
+        let has_chromium = installed.contains(&Client::Chromium);
+        installed.retain(|c| *c != Client::Chromium || tamga_host::nss::can_load());
         self.say(&format!(
             "{} in {}: its own data directory, home, browser store and bundle of roots.\n",
             human::strong("The Saltmarsh tide-gauge lab (made up)"),
@@ -91,6 +93,11 @@ impl Demo<'_> {
         ));
         if installed.is_empty() {
             self.say(&format!("{} neither curl nor Chromium is installed: Tamga judges alone.\n", human::care("note")));
+        }
+        if has_chromium && !installed.contains(&Client::Chromium) {
+            let why =
+                "Chromium is left out: this build is linked statically, and cannot load the library of its store.";
+            self.say(&format!("{} {why}\n", human::care("note")));
         }
         for sub in ["home", "lab"] {
             tamga_host::fs::make_directory(&self.work.join(sub), 0o700)?;

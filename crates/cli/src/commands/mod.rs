@@ -31,6 +31,7 @@ pub(crate) mod sign;
 pub(crate) mod status;
 pub(crate) mod status_page;
 pub(crate) mod trust;
+pub(crate) mod version;
 
 use crate::exit::{Done, Result};
 use crate::session::Session;

@@ -198,7 +198,7 @@ fn the_hidden_child_answers_nonsense_with_a_fault_and_without_a_panic() {
 
 #[test]
 fn every_command_of_the_guide_is_one() {
-    let guide = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/guide.md")).unwrap();
+    let guide = crate::guide::pages();
     let s = sandbox();
     let help = s.run(&["--help"]).expect(0).out;
     let mut seen = 0;

@@ -1,14 +1,25 @@
-//! Every command of the guide, as it stands there: what a person copies is understood, and does what it says or tells why not.
+//! Every command of the tutorial and of the how-to pages, as it stands there: what a person copies is understood, and does what it says or tells why not.
 
 use crate::sandbox;
 use std::io::Write;
+use std::path::Path;
 use tamga_testkit::sandbox::Sandbox;
+
+/// The tutorial and the how-to pages, in the order of the book.
+pub(crate) fn pages() -> String {
+    let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs");
+    let summary = std::fs::read_to_string(docs.join("SUMMARY.md")).unwrap();
+    let links = summary.lines().filter_map(|l| Some(l.split_once("](")?.1.trim_end_matches(')')));
+    let wanted: Vec<&str> = links.filter(|l| l.starts_with("how-to/") || *l == "tutorial.md").collect();
+    assert_eq!(wanted.len(), 1 + std::fs::read_dir(docs.join("how-to")).unwrap().count(), "a page is in no list");
+    wanted.iter().map(|l| std::fs::read_to_string(docs.join(l)).unwrap()).collect()
+}
 
 /// The indented lines, block by block.
 fn blocks() -> Vec<Vec<String>> {
     let mut out: Vec<Vec<String>> = Vec::new();
     let mut before = false;
-    for line in include_str!("../../../../docs/guide.md").lines() {
+    for line in pages().lines() {
         let command = line.strip_prefix("    ").filter(|l| l.contains("tamga"));
         match (command, before) {
             (Some(c), true) => out.last_mut().unwrap().push(c.to_owned()),

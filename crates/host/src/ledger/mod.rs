@@ -23,6 +23,7 @@ pub use journal::{Journal, Record, Work, WorkKind};
 pub use requests::{Requests, Waiting};
 pub use revocations::{Listed, Revocations};
 pub use salvage::{Salvaged, set_aside};
+pub use schema::VERSION as LAYOUT;
 
 use crate::error::{Error, Result};
 use rusqlite::Connection;
@@ -54,6 +55,14 @@ pub trait Ledgers: std::fmt::Debug + Send + Sync {
     /// True if there is one.
     fn is_there(&self, data: &Path) -> bool;
 
+    /// Where it is, or would be.
+    fn place(&self, data: &Path) -> PathBuf;
+
+    /// The number of its layout, which [`LAYOUT`] is for one of this version; None if there is no ledger. It is not changed.
+    ///
+    /// Errors: it cannot be read.
+    fn layout(&self, data: &Path) -> Result<Option<i64>>;
+
     /// Opens or makes the ledger.
     ///
     /// Errors: it cannot be opened, is damaged, or was made by a later version.
@@ -72,6 +81,24 @@ pub struct InDirectory;
 impl Ledgers for InDirectory {
     fn is_there(&self, data: &Path) -> bool {
         Sqlite::file(data).exists()
+    }
+
+    fn place(&self, data: &Path) -> PathBuf {
+        Sqlite::file(data)
+    }
+
+    fn layout(&self, data: &Path) -> Result<Option<i64>> {
+        let path = Sqlite::file(data);
+        if !path.exists() {
+            return Ok(None);
+        }
+        let read = || -> rusqlite::Result<i64> {
+            let db = Connection::open_with_flags(&path, rusqlite::OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+            db.busy_timeout(PATIENCE)?;
+            distrust(&db)?;
+            db.pragma_query_value(None, "user_version", |r| r.get(0))
+        };
+        read().map(Some).map_err(|e| ledger_error(&path, e))
     }
 
     fn open(&self, data: &Path) -> Result<Box<dyn Ledger>> {

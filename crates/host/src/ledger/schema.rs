@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// The present layout.
-pub(super) const VERSION: i64 = 5;
+pub const VERSION: i64 = 5;
 
 /// Version 1, as it was first released: kept so that the migration can be tested.
 pub const FIRST: &str = "

@@ -40,6 +40,11 @@ pub(crate) struct Question {
 /// What it answers: the database after the change.
 type Answer = std::result::Result<NssView, NssFailure>;
 
+/// True if this program can load the browsers' library: one that is linked statically cannot.
+pub fn can_load() -> bool {
+    cfg!(windows) || !cfg!(target_feature = "crt-static")
+}
+
 /// The objects of a database.
 pub fn list(machine: &Machine, folder: &Path, library: &Library) -> Answer {
     ask(machine, &Question { folder: folder.into(), library: library.clone(), action: None, password: None })
@@ -83,6 +88,12 @@ pub fn change(machine: &Machine, change: &NssChange) -> Result<()> {
 }
 
 fn ask(machine: &Machine, question: &Question) -> Answer {
+    if !can_load() {
+        return Err(NssFailure {
+            why: "this build of Tamga is linked statically, and cannot load the browser's library".into(),
+            remedy: "take the build for your system's libraries, or set the browsers' policies: sudo tamga trust add --stores chromium-policy,firefox-policy".into(),
+        });
+    }
     let failure = |why: String| NssFailure { why, remedy: "run the same command again; if it stays, report it".into() };
     let program = std::env::current_exe().map_err(|e| failure(format!("Tamga cannot find itself: {e}")))?;
     // Through the open program where the system has that: the person may not be allowed into the directory that it lies in.

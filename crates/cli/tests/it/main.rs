@@ -71,6 +71,7 @@ mod stopped;
 mod suites;
 mod transcripts;
 mod trust;
+mod upgrades;
 mod vectors;
 mod version;
 mod windows_recipes;

@@ -1,22 +1,57 @@
 //! Values that are typed as one word of a closed set, as the parser of the command line reads them.
 
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
+use clap::error::ErrorKind;
 use tamga_core::deploy::recipe::{self, Recipe};
 use tamga_core::vocabulary::word::Word;
 
+/// Words of a closed set. What they are is asked for only where they are shown: a command with all of its lists made at once would spend a
+/// tenth of a millisecond on words that nobody reads.
+#[derive(Clone)]
+pub(crate) struct Words<T> {
+    all: fn() -> Vec<PossibleValue>,
+    read: fn(&str) -> Option<T>,
+}
+
+impl<T: Clone + Send + Sync + 'static> TypedValueParser for Words<T> {
+    type Value = T;
+
+    fn parse_ref(
+        &self,
+        command: &clap::Command,
+        arg: Option<&clap::Arg>,
+        typed: &std::ffi::OsStr,
+    ) -> Result<T, clap::Error> {
+        if let Some(value) = typed.to_str().and_then(self.read) {
+            return Ok(value);
+        }
+        // For its error: it lists the words, and names the one that may have been meant.
+        let refused = PossibleValuesParser::new((self.all)()).parse_ref(command, arg, typed);
+        Err(refused.err().unwrap_or_else(|| clap::Error::new(ErrorKind::InvalidValue).with_cmd(command)))
+    }
+
+    fn possible_values(&self) -> Option<Box<dyn Iterator<Item = PossibleValue> + '_>> {
+        Some(Box::new((self.all)().into_iter()))
+    }
+}
+
 /// One word of a closed set: help, completion and the error come from the set itself.
-pub(crate) fn word<T: Word>() -> impl TypedValueParser<Value = T> {
-    let values = T::VALUES.iter().map(|v| PossibleValue::new(v.word()).aliases(v.also()));
-    PossibleValuesParser::new(values).try_map(|typed| T::from_word(&typed))
+pub(crate) fn word<T: Word>() -> Words<T> {
+    Words {
+        all: || T::VALUES.iter().map(|v| PossibleValue::new(v.word()).aliases(v.also())).collect(),
+        read: |typed| T::from_word(typed).ok(),
+    }
 }
 
 /// A word of a set, or `any`: None.
-pub(crate) fn word_or_any<T: Word>() -> impl TypedValueParser<Value = OrAny<T>> {
-    let values = T::VALUES.iter().map(|v| v.word()).chain(["any"]);
-    PossibleValuesParser::new(values).try_map(|typed| match typed.as_str() {
-        "any" => Ok(OrAny(None)),
-        typed => T::from_word(typed).map(|v| OrAny(Some(v))),
-    })
+pub(crate) fn word_or_any<T: Word>() -> Words<OrAny<T>> {
+    Words {
+        all: || T::VALUES.iter().map(|v| v.word()).chain(["any"]).map(PossibleValue::new).collect(),
+        read: |typed| match typed {
+            "any" => Some(OrAny(None)),
+            typed => T::from_word(typed).ok().map(|v| OrAny(Some(v))),
+        },
+    }
 }
 
 /// What [`word_or_any`] reads. A type of its own, since the parser takes an `Option` for an option that may be left out.
@@ -57,7 +92,9 @@ impl TypedValueParser for AnyServerParser {
 }
 
 /// A server for which there is a recipe.
-pub(crate) fn server() -> impl TypedValueParser<Value = &'static Recipe> {
-    let values = recipe::ALL.iter().map(|r| PossibleValue::new(r.id).aliases(r.also));
-    PossibleValuesParser::new(values).try_map(|typed| recipe::find(&typed))
+pub(crate) fn server() -> Words<&'static Recipe> {
+    Words {
+        all: || recipe::ALL.iter().map(|r| PossibleValue::new(r.id).aliases(r.also)).collect(),
+        read: |typed| recipe::ALL.iter().find(|r| r.id == typed || r.also.contains(&typed)).copied(),
+    }
 }

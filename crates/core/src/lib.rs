@@ -77,6 +77,7 @@
 pub mod ca;
 pub mod check;
 pub mod deploy;
+pub mod enrollment;
 pub mod error;
 pub mod finding;
 pub mod pki;

@@ -15,7 +15,7 @@ const ARROWS: [(&str, &[&str]); 4] = [
 
 /// What a wing of the core may use of the others: only wings that stand before it. `error` and `vocabulary` are the ground: an
 /// error shows text from outside, and what is parsed fails with an error.
-const WINGS: [(&str, &[&str]); 10] = [
+const WINGS: [(&str, &[&str]); 11] = [
     ("error", &["vocabulary"]),
     ("vocabulary", &["error"]),
     ("finding", &["vocabulary"]),
@@ -25,6 +25,7 @@ const WINGS: [(&str, &[&str]); 10] = [
     ("ca", &["error", "vocabulary", "finding", "plan", "pki"]),
     ("sample", &["error", "vocabulary", "plan", "pki", "ca"]),
     ("check", &["error", "vocabulary", "finding", "plan", "pki", "stores", "ca"]),
+    ("enrollment", &["error", "vocabulary", "pki"]),
     ("deploy", &["error", "vocabulary", "finding", "plan", "pki", "stores", "ca", "check"]),
 ];
 

@@ -103,15 +103,15 @@ fn metrics_are_in_the_open_text_format() {
 }
 
 #[test]
-fn how_each_store_is_proved_is_said_for_every_store_and_in_the_readme() {
+fn how_each_store_is_proved_is_said_for_every_store_and_in_the_docs() {
     let s = trusted_lab();
-    let readme = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../README.md")).unwrap();
+    let page = std::fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/stores.md")).unwrap();
     let reply = s.run(&["status", "--verbose"]).expect(0).words();
     for store in tamga_core::stores::trust::ALL {
         let (id, how) = (store.id(), store.id().proved());
         assert!(reply.contains(how), "{id}: {reply}");
-        let row = readme.lines().find(|l| l.starts_with('|') && l.contains(&format!("`{id}`"))).unwrap();
-        // The first word of how is the README's too.
+        let row = page.lines().find(|l| l.starts_with('|') && l.contains(&format!("`{id}`"))).unwrap();
+        // The first word of how is the page's too.
         let word = how.split([' ', ',', ';', '.']).take(2).collect::<Vec<_>>().join(" ");
         let same = row.contains(&word) || row.contains("wine") && how.contains("wine");
         assert!(same, "{id}: {word}: {row}");

@@ -5,4 +5,5 @@ pub mod chain;
 pub mod difference;
 pub mod format;
 pub mod key;
+pub mod ocsp;
 pub mod signature;

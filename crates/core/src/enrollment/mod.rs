@@ -4,6 +4,7 @@
 
 pub mod binding;
 pub mod challenge;
+pub mod csr;
 pub mod dns;
 pub mod identifier;
 pub mod jwk;

@@ -90,12 +90,21 @@ pub fn find(bytes: &[u8], what: &str) -> Result<Csr> {
 impl Csr {
     /// Parses DER. The signature is not judged here: see [`Csr::proves_possession`].
     pub fn read(der: &[u8], what: &str) -> Result<Csr> {
+        Csr::read_if(der, what, |version| version == 0)
+    }
+
+    /// The same with any number in the place of the version: a library that enrolls writes 2 for the only version that there is.
+    pub fn read_of_any_version(der: &[u8], what: &str) -> Result<Csr> {
+        Csr::read_if(der, what, |_| true)
+    }
+
+    fn read_if(der: &[u8], what: &str, takes: impl Fn(u8) -> bool) -> Result<Csr> {
         let malformed = |why: &str| Error::Malformed { what: what.to_owned(), why: why.to_owned() };
         let outer = Outer::from_der(der).map_err(|_| malformed("it is no certificate request (RFC 2986 §4)"))?;
         let info_der = outer.info.to_der().map_err(|_| malformed("its signed part does not parse"))?;
         let info =
             Info::from_der(&info_der).map_err(|_| malformed("its signed part does not parse (RFC 2986 §4.1)"))?;
-        if info.version != 0 {
+        if !takes(info.version) {
             return Err(malformed("its version is not 1 (RFC 2986 §4.1)"));
         }
         let mut csr = Csr {

@@ -3,8 +3,9 @@
 use super::row::Row;
 use crate::env::Env;
 use crate::failure::Result;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use tamga_core::ca::report::Authority;
+use tamga_core::pki::format::pem;
 use tamga_core::stores::InScope;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Blocker, Root, Scope, Store, StoreLocation};
@@ -96,11 +97,16 @@ pub(crate) fn bundles(env: &Env, ledger: Option<&dyn Ledger>, named: &[PathBuf])
     let mut out = named.to_vec();
     if let Some(ledger) = ledger {
         let added = ledger.of_kind("trust-added")?.into_iter().map(|e| PathBuf::from(e.detail));
-        out.extend(added.filter(|p| p.is_absolute() && env.disk().is_file(p)));
+        out.extend(added.filter(|p| p.is_absolute() && holds_certificates(env, p)));
     }
     out.sort();
     out.dedup();
     Ok(out)
+}
+
+/// True for a file with certificates in PEM, which a bundle is: the place of a policy and the store of a JVM are files too.
+fn holds_certificates(env: &Env, path: &Path) -> bool {
+    env.disk().is_file(path) && env.disk().read(path).is_ok_and(|bytes| !pem::certificates(&bytes).is_empty())
 }
 
 /// Roots that have our mark or are in the ledger, wherever they are found in a place; true for those of the ledger.

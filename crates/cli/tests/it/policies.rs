@@ -169,3 +169,23 @@ fn a_policies_file_of_another_shape_is_reported() {
         assert_eq!(std::fs::read_to_string(s.path("root/etc/firefox/policies/policies.json")).unwrap(), text);
     }
 }
+
+/// The place of a policy is a file too, and so is a JVM's store; neither is a bundle of roots.
+#[test]
+fn what_a_root_was_put_into_is_not_taken_for_a_bundle() {
+    let Some(machine) = tamga_testkit::machine::Machine::start(env!("CARGO_BIN_EXE_tamga").as_ref()) else { return };
+    let bundles = |words: &str| {
+        let ran = machine.types(&format!("tamga trust status {words} --format json || true"));
+        let v: Value = serde_json::from_str(&ran.out).unwrap_or_else(|_| panic!("{}", ran.err));
+        let rows = v["stores"].as_array().unwrap().clone();
+        let of_bundles =
+            rows.iter().filter(|r| r["store"] == "bundle").map(|r| r["place"].as_str().unwrap().to_owned());
+        of_bundles.collect::<Vec<String>>()
+    };
+    let add = "mkdir -p /etc/firefox/policies; cd /root; tamga authority create saltmarsh
+               tamga trust add saltmarsh --stores firefox-policy,java,bundle --bundle roots.pem || true";
+    machine.types(add).expect(0);
+    assert_eq!(bundles(""), ["/root/roots.pem"]);
+    // What an earlier run put it into is reached all the same.
+    machine.types("tamga trust remove saltmarsh; ! grep 'BEGIN CERTIFICATE' /root/roots.pem").expect(0);
+}

@@ -1,6 +1,6 @@
 """Visits a server as a client of its kind, with a certificate or without: prints `in`, the SHA-256 of what is served and the answer, or
 `out` and why."""
-import hashlib, re, socket, ssl, subprocess, sys, warnings
+import hashlib, re, socket, ssl, subprocess, sys, time, warnings
 
 warnings.simplefilter("ignore")
 kind, host, port, root = sys.argv[1:5]
@@ -30,7 +30,15 @@ if kind == "eap":
     leaf = re.search(r"CTRL-EVENT-EAP-PEER-CERT depth=0 .* hash=([0-9a-f]{64})", said)
     print("in" if said.rstrip().endswith("SUCCESS") else "out", leaf and leaf.group(1), said[-2000:])
     sys.exit()
-plain = socket.create_connection((host, int(port)), 10)
+# A server that was started a moment ago, on a busy machine, may not listen yet.
+for left in range(60, -1, -1):
+    try:
+        plain = socket.create_connection((host, int(port)), 10)
+        break
+    except ConnectionRefusedError:
+        if not left:
+            raise
+        time.sleep(0.25)
 plain.settimeout(10)
 
 

@@ -48,7 +48,7 @@ fn a_command_that_crashes_with_a_key_at_hand_leaves_no_core_file() {
         std::thread::sleep(Duration::from_millis(300));
         let pid = nix::unistd::Pid::from_raw(i32::try_from(child.id()).unwrap());
         // The first one is taken for a stack overflow by the runtime, which then lets the next one through.
-        // Two that arrive together are one, so they go on until it has ended.
+        // Two that arrive together are one, so more follow until the process is gone.
         loop {
             if let Some(status) = child.try_wait().unwrap() {
                 return status;

@@ -161,6 +161,9 @@ impl<'a> Deploying<'a> {
                 }
                 let id = ledger.begin(&work, &Record::Nothing, env.now)?;
                 if let Err(e) = env.disk().deploy(&items, owner.ids) {
+                    // As before already; if even that failed, the row stays, and the next run goes on.
+                    let lent: Vec<_> = files.iter().map(|(path, sha)| (path.as_path(), sha.as_str())).collect();
+                    env.disk().recover_deployment(&lent)?;
                     ledger.finish(id, &work)?;
                     return Err(e.into());
                 }

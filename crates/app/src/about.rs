@@ -1,10 +1,10 @@
 //! Where this machine's state is: for reports of faults.
 
 use crate::env::Env;
-use crate::failure::Result;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
+use tamga_core::error::Diagnostic as _;
 use tamga_host::ledger::LAYOUT;
 
 /// Where the state is.
@@ -25,19 +25,22 @@ pub struct LedgerFile {
     #[serde(serialize_with = "crate::report::path")]
     #[schemars(with = "String")]
     pub path: PathBuf,
-    /// The number of its layout; null where there is none yet, or it is damaged.
+    /// The number of its layout; null where there is none yet, or it does not read.
     pub layout: Option<i64>,
-    /// True if this version can use it.
+    /// True if this version can use it, or may make one.
     pub readable: bool,
+    /// Why it does not read.
+    pub fault: Option<String>,
 }
 
-/// Looks, and changes nothing.
-///
-/// Errors: the ledger cannot be read.
-pub fn about(env: &Env) -> Result<Report> {
+/// Looks, and changes nothing. A ledger that does not read is no error here: who reports a fault may have just that.
+pub fn about(env: &Env) -> Report {
     let (data, ledgers) = (env.machine.data(), env.machine.ledgers());
-    let layout = ledgers.layout(data)?;
-    let readable = layout.is_none_or(|l| l <= LAYOUT);
-    let ledger = LedgerFile { path: ledgers.place(data), layout, readable };
-    Ok(Report { data_folder: data.to_owned(), ledger })
+    let (layout, fault) = match ledgers.layout(data) {
+        Ok(layout) => (layout, None),
+        Err(e) => (None, Some(format!("{}: {}", e.what(), e.why()))),
+    };
+    let readable = fault.is_none() && layout.is_none_or(|l| l <= LAYOUT);
+    let ledger = LedgerFile { path: ledgers.place(data), layout, readable, fault };
+    Report { data_folder: data.to_owned(), ledger }
 }

@@ -1,7 +1,7 @@
 //! `tamga --version --verbose`: what this program is, and where it keeps its state. For reports of faults.
 
 use crate::args::{Common, Format};
-use crate::exit::Result;
+use crate::exit::{Failed, Failure, Result};
 use crate::session::Session;
 use crate::words::{human, print_json, to_json};
 use clap::Parser;
@@ -9,6 +9,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::process::ExitCode;
 use tamga_app::about;
+use tamga_core::error::Diagnostic;
 use tamga_core::vocabulary::text::Shown;
 
 /// What it prints.
@@ -40,11 +41,15 @@ struct Words {
 /// Reports the version in full, if that was asked for.
 pub(crate) fn in_full() -> Option<ExitCode> {
     let words = Words::try_parse().ok().filter(|w| w.version && w.common.verbose)?;
+    let format = words.common.format;
     Some(match report(words.common) {
         Ok(()) => ExitCode::SUCCESS,
-        Err(e) => {
-            human::failure(e.0.as_ref());
-            ExitCode::from(crate::exit::code(e.0.kind()))
+        Err(Failure(e)) => {
+            match format {
+                Format::Text => human::failure(e.as_ref()),
+                _ => print_json("version", false, to_json(&Failed::from(e.as_ref() as &dyn Diagnostic))),
+            }
+            ExitCode::from(crate::exit::code(e.kind()))
         }
     })
 }
@@ -57,7 +62,7 @@ fn report(common: Common) -> Result<()> {
         target: env!("TAMGA_TARGET"),
         optimized: !cfg!(debug_assertions),
         browser_databases: tamga_host::nss::can_load(),
-        about: about::about(&Session::new(common)?.env)?,
+        about: about::about(&Session::new(common)?.env),
     };
     match format {
         Format::Text => human::out(&render(&version)),
@@ -73,7 +78,8 @@ fn render(v: &Version) -> String {
         false => "not Chromium's and Firefox' databases: this build is linked statically",
     };
     let ledger = match (&v.about.ledger.layout, v.about.ledger.readable) {
-        (None, _) => "none yet".to_owned(),
+        (None, true) => "none yet".to_owned(),
+        (None, false) => v.about.ledger.fault.clone().unwrap_or_default(),
         (Some(layout), true) => format!("{}, layout {layout}", v.about.ledger.path.shown()),
         (Some(layout), false) => format!("{}, layout {layout}: made by a later version", v.about.ledger.path.shown()),
     };

@@ -38,3 +38,31 @@ fn a_ledger_of_a_later_version_is_left_alone_and_said() {
     assert!(std::fs::read(&file).unwrap() == before, "it was changed");
     assert!(!s.lab("tides.saltmarsh.test").exists() && s.lab("charts/private-key.pem").exists());
 }
+
+/// Who reports a fault may have a ledger that is one.
+#[test]
+fn a_ledger_that_does_not_read_is_said_and_hides_nothing_else() {
+    let s = lab();
+    let file = s.path("data/ledger.sqlite");
+    for name in tamga_host::ledger::FILES {
+        let _ = std::fs::remove_file(s.path("data").join(name));
+    }
+    std::fs::write(&file, "not a ledger").unwrap();
+    let v = s.json(&["--version", "--verbose"]).expect(0).json();
+    assert_eq!((v["ok"].as_bool(), v["version"].as_str()), (Some(true), Some(env!("CARGO_PKG_VERSION"))));
+    assert!(v["ledger"]["layout"].is_null() && v["ledger"]["readable"] == false, "{v}");
+    assert!(v["ledger"]["fault"].as_str().unwrap().contains("not a database"), "{v}");
+    assert!(s.run(&["--version", "--verbose"]).expect(0).words().contains("is damaged"));
+    assert_eq!(std::fs::read_to_string(file).unwrap(), "not a ledger");
+}
+
+#[test]
+fn what_cannot_be_found_out_is_an_object_too() {
+    let s = sandbox();
+    let mut c = s.command(&["--version", "--verbose", "--format", "json"]);
+    let ran: tamga_testkit::sandbox::Ran = c.env_remove("HOME").env_remove("TAMGA_DATA_DIR").output().unwrap().into();
+    assert_eq!(ran.code, 4, "{}", ran.out);
+    let v: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
+    assert_eq!((v["command"].as_str(), v["ok"].as_bool()), (Some("version"), Some(false)));
+    assert!(v["error"]["remedy"].is_string() && ran.err.is_empty(), "{v} {}", ran.err);
+}

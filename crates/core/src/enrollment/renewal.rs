@@ -2,6 +2,7 @@
 
 use crate::enrollment::{base64url, from_base64url};
 use crate::pki::cert::Certificate;
+use crate::pki::cert::extensions::serial_octets;
 use crate::vocabulary::timestamp::Timestamp;
 
 /// Seconds after which a client asks again (RFC 9773 section 4.2).
@@ -11,20 +12,7 @@ pub const ASK_AGAIN: u64 = 21_600;
 /// that does not say whose key signed it.
 pub fn certificate_id(certificate: &Certificate) -> Option<String> {
     let issuer = certificate.issuer_key_identifier.as_ref()?;
-    Some(format!("{}.{}", base64url(issuer), base64url(&serial_octets(&certificate.serial))))
-}
-
-/// The contents octets of a serial number as DER writes them: a zero in front where the first bit would else be a sign.
-fn serial_octets(hex: &str) -> Vec<u8> {
-    let digit = |b: &[u8]| std::str::from_utf8(b).ok().and_then(|t| u8::from_str_radix(t, 16).ok()).unwrap_or(0);
-    let octets: Vec<u8> = hex.as_bytes().chunks(2).map(digit).collect();
-    if octets.first().is_some_and(|b| *b >= 0x80) { [&[0][..], &octets].concat() } else { octets }
-}
-
-/// The serial number of an id, in lower-case hex as certificates have it here.
-pub fn serial_hex(octets: &[u8]) -> String {
-    let stripped = if octets.len() > 1 && octets[0] == 0 { &octets[1..] } else { octets };
-    stripped.iter().map(|b| format!("{b:02x}")).collect()
+    Some(format!("{}.{}", base64url(issuer), base64url(&serial_octets(&certificate.serial)?)))
 }
 
 /// The two halves of an id: issuer's key and serial number, in octets.
@@ -49,12 +37,13 @@ mod tests {
     #![allow(clippy::unwrap_used, reason = "tests")]
 
     use super::*;
+    use crate::pki::cert::extensions::serial_hex;
     use crate::sample::leaf;
 
     /// RFC 9773 section 4.1 has this key identifier and this serial number.
     #[test]
     fn the_id_of_the_standard() {
-        assert_eq!(base64url(&serial_octets("8765432 1".replace(' ', "").as_str())), "AIdlQyE");
+        assert_eq!(serial_octets("87654321").map(|o| base64url(&o)), Some("AIdlQyE".into()));
         let (issuer, serial) = read_id("aYhba4dGQEHhs3uEe6CuLN4ByNQ.AIdlQyE").unwrap();
         assert_eq!((issuer.len(), serial_hex(&serial).as_str()), (20, "87654321"));
         for wrong in ["", ".", "aYhb", "aYhb.", "a b.AAAA", "aYhba4dGQEHhs3uEe6CuLN4ByNQ.AIdlQyE=", "a.b.c"] {

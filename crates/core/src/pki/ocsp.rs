@@ -2,6 +2,7 @@
 
 use crate::error::{Error, Result};
 use crate::pki::cert::Certificate;
+use crate::pki::cert::extensions::{serial_hex, serial_octets};
 use crate::pki::format::tlv::{self, FIRST, INTEGER, NULL, OCTETS, OID, SEQUENCE, write};
 use crate::pki::key::SigningKey;
 use crate::plan::ports::Entropy;
@@ -116,13 +117,12 @@ fn certificate_id(t: &tlv::Tlv<'_>) -> Option<CertificateId> {
         .expect(OID)
         .and_then(|b| ObjectIdentifier::from_bytes(b).ok())?;
     let number = serial.expect(INTEGER).filter(|b| !b.is_empty() && b.len() <= 21)?;
-    let bare = if number.len() > 1 && number[0] == 0 { &number[1..] } else { number };
     Some(CertificateId {
         der: t.whole.to_vec(),
         hash,
         name: name.expect(OCTETS)?.to_vec(),
         key: key.expect(OCTETS)?.to_vec(),
-        serial: bare.iter().map(|b| format!("{b:02x}")).collect(),
+        serial: serial_hex(number),
     })
 }
 
@@ -235,11 +235,7 @@ fn time(at: Timestamp) -> Vec<u8> {
 
 /// A question about a certificate, as a client writes it: with SHA-1, which every responder computes, and without a nonce.
 pub fn question(certificate: &Certificate, issuer: &Certificate) -> Vec<u8> {
-    let octets = |hex: &str| -> Vec<u8> {
-        (0..hex.len()).step_by(2).filter_map(|i| u8::from_str_radix(hex.get(i..i + 2)?, 16).ok()).collect()
-    };
-    let serial = octets(&certificate.serial);
-    let sign: &[u8] = if serial.first().is_some_and(|b| *b >= 0x80) { &[0] } else { &[] };
+    let serial = serial_octets(&certificate.serial).unwrap_or_default();
     let algorithm = write(SEQUENCE, &[&write(OID, &[SHA1.as_bytes()]), &write(NULL, &[])]);
     let id = write(
         SEQUENCE,
@@ -247,7 +243,7 @@ pub fn question(certificate: &Certificate, issuer: &Certificate) -> Vec<u8> {
             &algorithm,
             &write(OCTETS, &[&Sha1::digest(&issuer.subject)]),
             &write(OCTETS, &[&Sha1::digest(issuer.key.bits())]),
-            &write(INTEGER, &[sign, &serial]),
+            &write(INTEGER, &[&serial]),
         ],
     );
     let list = write(SEQUENCE, &[&write(SEQUENCE, &[&id])]);

@@ -2,7 +2,7 @@
 
 use crate::error::{Error, Result};
 use crate::pki::cert::Certificate;
-use crate::pki::cert::extensions::serial_hex;
+use crate::pki::cert::extensions::{serial_hex, serial_octets};
 use crate::pki::cert::read::same_algorithm;
 use crate::pki::cert::subject;
 use crate::pki::format::pem;
@@ -275,12 +275,7 @@ impl ToSign<'_> {
 }
 
 fn entry(r: &Revoked) -> Option<Entry> {
-    let octets: Vec<u8> = (0..r.serial.len())
-        .step_by(2)
-        .map(|i| u8::from_str_radix(r.serial.get(i..i + 2)?, 16).ok())
-        .collect::<Option<_>>()?;
-    // A serial is kept without the leading zero that only says that it is positive.
-    let octets = if octets.first().is_none_or(|b| *b >= 0x80) { [&[0][..], &octets].concat() } else { octets };
+    let octets = serial_octets(&r.serial)?;
     let extensions = match r.reason {
         // RFC 5280 §5.3.1: left away rather than said to be unspecified.
         Reason::Unspecified => None,

@@ -275,3 +275,11 @@ impl KeyUsage {
 pub fn serial_hex(octets: &[u8]) -> String {
     hex(if octets.len() > 1 && octets[0] == 0 { &octets[1..] } else { octets })
 }
+
+/// The contents octets of a serial number in hex, as DER writes them: a zero in front where the first bit would else be a sign. None for what
+/// is not hex.
+pub fn serial_octets(hex: &str) -> Option<Vec<u8>> {
+    let octet = |at: usize| u8::from_str_radix(hex.get(at..at + 2)?, 16).ok();
+    let octets: Vec<u8> = (0..hex.len()).step_by(2).map(octet).collect::<Option<_>>()?;
+    Some(if octets.first().is_none_or(|b| *b >= 0x80) { [&[0][..], &octets].concat() } else { octets })
+}

@@ -7,6 +7,8 @@ import java.net.URI;
 import java.net.http.HttpClient;
 import java.net.http.HttpRequest;
 import java.net.http.HttpResponse.BodyHandlers;
+import java.nio.file.Files;
+import java.nio.file.Path;
 import java.security.KeyStore;
 import javax.net.ssl.KeyManagerFactory;
 import javax.net.ssl.SSLContext;
@@ -14,8 +16,8 @@ import javax.net.ssl.SSLContext;
 /** A service and its test in one JVM: the client is java.net.http with its defaults. */
 public class Tides {
     public static void main(String[] args) throws Exception {
-        // The pair as a key store: tamga export localhost --as pkcs12 --encrypt-key --output pair.p12
-        String passphrase = System.getenv("PAIR_PASSPHRASE");
+        // The pair as a key store: tamga export localhost --as pkcs12 --output pair.p12
+        String passphrase = Files.readString(Path.of("pair.p12.passphrase")).strip();
         KeyStore store = KeyStore.getInstance("PKCS12");
         try (var file = new FileInputStream("pair.p12")) {
             store.load(file, passphrase.toCharArray());

@@ -1,5 +1,6 @@
 //! What every use case has at hand: the machine, the ledger, the time, and the caller.
 
+use crate::enroller::Enroller;
 use crate::failure::Result;
 use crate::interact::{Interact, Question};
 use std::path::PathBuf;
@@ -30,6 +31,8 @@ pub struct Env {
     pub dry_run: bool,
     /// The caller.
     pub caller: Arc<dyn Interact>,
+    /// Asks services for certificates; None where that is not possible.
+    pub enroller: Option<Arc<dyn Enroller>>,
     /// The data directory's lock while anything of this run holds it: taken once, however many steps need it.
     held: Arc<Mutex<Weak<Lock>>>,
     /// True in a run of `apply`: the deployments under way are its own.
@@ -70,13 +73,25 @@ impl Change<'_> {
 impl Env {
     /// The surroundings of a run on a machine.
     pub fn new(machine: Machine, now: Timestamp, dry_run: bool, caller: Arc<dyn Interact>) -> Env {
-        Env { machine, now, dry_run, caller, held: Arc::default(), applying: Arc::default() }
+        Env { machine, now, dry_run, caller, enroller: None, held: Arc::default(), applying: Arc::default() }
     }
 
     /// The same run on the file system of an image.
     #[must_use]
     pub fn in_image(&self, root: PathBuf) -> Env {
         Env { machine: self.machine.image(root), ..self.clone() }
+    }
+
+    /// The same run with somebody who asks services for certificates.
+    #[must_use]
+    pub fn asking(self, enroller: Arc<dyn Enroller>) -> Env {
+        Env { enroller: Some(enroller), ..self }
+    }
+
+    /// The same surroundings at another time: a service runs for longer than a moment.
+    #[must_use]
+    pub fn at(&self, now: Timestamp) -> Env {
+        Env { now, ..self.clone() }
     }
 
     /// The files of the machine.

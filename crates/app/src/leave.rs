@@ -10,7 +10,7 @@ use crate::trust::row::{Change, Row};
 use crate::trust::stores::bundles as bundles_of;
 use crate::trust::stores::ours_in;
 use crate::trust::{apply, exceptions, own_leaves};
-use crate::{hosts, schedule};
+use crate::{hosts, schedule, service_unit};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
 use std::collections::BTreeSet;
@@ -218,6 +218,11 @@ pub fn leave(env: &Env, bundles: &[PathBuf]) -> Result<Report> {
             Ok(()) => done.timers.push(word),
             Err(e) => done.keep(Remains::Timer(word, e)),
         }
+    }
+    match service_unit::clear(env) {
+        Some(Ok(())) => done.timers.push("enrollment"),
+        Some(Err(e)) => done.keep(Remains::Timer("enrollment", e)),
+        None => {}
     }
     done.exceptions = exceptions::forget_all(env)?;
     match hosts::clear(env) {

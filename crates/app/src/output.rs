@@ -18,14 +18,14 @@ pub(crate) fn directory(into: Option<&Path>, label: &Label) -> Result<PathBuf> {
 }
 
 /// A path from the root, without resolving links.
-pub(crate) fn absolute(path: &Path) -> Result<PathBuf> {
+pub fn absolute(path: &Path) -> Result<PathBuf> {
     Ok(std::path::absolute(path).map_err(HostError::file("finding", path))?)
 }
 
 /// A file that is there already and is not replaced.
 #[derive(Debug, thiserror::Error)]
 #[error("{} already exists", path.shown())]
-pub(crate) struct Occupied {
+pub struct Occupied {
     path: PathBuf,
     by: Occupant,
 }
@@ -45,7 +45,7 @@ enum Occupant {
 
 impl Occupied {
     /// By a file that was named with an option.
-    pub(crate) fn named(path: &Path) -> Occupied {
+    pub fn named(path: &Path) -> Occupied {
         Occupied { path: path.to_owned(), by: Occupant::Named }
     }
 }
@@ -94,7 +94,7 @@ impl Diagnostic for Occupied {
 }
 
 /// Refuses if one of these names is taken in a directory, and says by what.
-pub(crate) fn unoccupied(env: &Env, directory: &Path, names: &[&str]) -> Result<()> {
+pub fn unoccupied(env: &Env, directory: &Path, names: &[&str]) -> Result<()> {
     let taken = names.iter().map(|n| directory.join(n)).find(|path| env.disk().is_taken(path));
     let Some(path) = taken else { return Ok(()) };
     let mut by = Occupant::Unknown;
@@ -111,7 +111,7 @@ pub(crate) fn unoccupied(env: &Env, directory: &Path, names: &[&str]) -> Result<
 
 /// Writes a file whole under the journal: what a killed run or a full disk leaves beside it, perhaps with a key in it, the next run
 /// removes.
-pub(crate) fn write_journaled(env: &Env, output: &Path, bytes: &[u8], mode: u32) -> Result<()> {
+pub fn write_journaled(env: &Env, output: &Path, bytes: &[u8], mode: u32) -> Result<()> {
     let (_lock, ledger) = env.open_for_change()?;
     let whole = absolute(output)?;
     let said = format!("writing {} was interrupted; run the same command again", output.shown());

@@ -194,7 +194,8 @@ impl<'a> CertificateView<'a> {
             sha1: Some(&c.sha1),
             not_before: Some(c.not_before.to_string()),
             not_after: Some(c.not_after.to_string()),
-            files: Files::In(folder, files),
+            // Of one that a client enrolled nothing is here.
+            files: Files::In(folder, if folder.is_empty() { &[] } else { files }),
             folder,
             state,
         }

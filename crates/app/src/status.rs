@@ -1,6 +1,7 @@
 //! Expiry dates, trust state and open problems; changes nothing.
 
 use crate::authority::list::KeyState;
+use crate::enrolled::Enrolled;
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report::{Listed, Member, Outcome};
@@ -28,6 +29,9 @@ use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::ledger::Ledger;
 use tamga_host::repair::LIST_FILE;
 
+/// Of enrolled certificates so many are listed.
+const MOST_ENROLLED: usize = 15;
+
 /// A clock that is behind the newest event by more than this was set back, or never set: seconds.
 const BEHIND: i64 = 24 * 3600;
 
@@ -47,6 +51,10 @@ pub struct Report {
     pub authorities: Vec<AuthorityInUse>,
     /// Every certificate in use, the one that expires first first.
     pub certificates: Vec<InUse>,
+    /// How many certificates clients got from the enrollment service by themselves, and use.
+    pub enrolled_count: u64,
+    /// Those that end first.
+    pub enrolled: Vec<Enrolled>,
     /// Each root in every place.
     pub stores: Vec<Row>,
     /// How the stores are tested.
@@ -157,6 +165,8 @@ pub fn status(env: &Env) -> Result<Report> {
         data_folder: env.machine.data().to_owned(),
         authorities: Vec::new(),
         certificates: Vec::new(),
+        enrolled_count: 0,
+        enrolled: Vec::new(),
         stores: Vec::new(),
         proved: Vec::new(),
         open: Vec::new(),
@@ -181,6 +191,14 @@ pub fn status(env: &Env) -> Result<Report> {
             look.issuer(&i, &authorities);
         }
         report.certificates.push(look.certificate(i, &keyless));
+    }
+    report.enrolled_count = ledger.enrolled_count(env.now)?.0;
+    for (summary, account) in ledger.enrolled_ending(MOST_ENROLLED)? {
+        let one = Enrolled { account, listed: Listed { summary, now: env.now } };
+        if let Some((what, remedy)) = one.is_late() {
+            look.open(Some(Code::EndsSoon), &one.listed.summary.label, what, remedy);
+        }
+        report.enrolled.push(one);
     }
     for w in &waiting {
         let receive = if w.is_authority { "authority receive" } else { "receive" };

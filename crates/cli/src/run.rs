@@ -20,7 +20,8 @@ pub(crate) fn run(Typed { cli, words }: Typed) -> ExitCode {
     }
     let json = common.format == Format::Json;
     let name = cli.command.name();
-    if common.format == Format::Lines && !matches!(name, "check" | "serve") {
+    let words = words.as_str();
+    if common.format == Format::Lines && !(matches!(name, "check" | "serve") || words == "enrollment serve") {
         let diagnostic = usage_error(
             "invalid --format value \"lines\"",
             format!("{name} gives one answer, not one line a result"),
@@ -28,7 +29,7 @@ pub(crate) fn run(Typed { cli, words }: Typed) -> ExitCode {
         );
         return refused(&common, name, &diagnostic);
     }
-    if let Some(ignored) = ignored(&common, &words) {
+    if let Some(ignored) = ignored(&common, words) {
         return refused(&common, name, &ignored);
     }
     let done = Session::new(cli.common).and_then(|session| commands::run(&session, cli.command, Cli::command));
@@ -38,7 +39,7 @@ pub(crate) fn run(Typed { cli, words }: Typed) -> ExitCode {
             if json && done.json.is_null() {
             } else if json {
                 print_json(name, done.code == exit::GOOD, done.json);
-            } else if matches!(name, "completions" | "recipe" | "schedule") {
+            } else if matches!(name, "completions" | "recipe" | "schedule") || words == "enrollment unit" {
                 human::as_it_is(&done.text);
             } else if !common.quiet && common.format == Format::Text {
                 human::out(&done.text);

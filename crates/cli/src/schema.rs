@@ -15,7 +15,7 @@ use tamga_app::{schedule, setup, show, status, trust};
 fn answers(command: &str, g: &mut SchemaGenerator) -> (Vec<Schema>, Vec<Schema>) {
     macro_rules! all {
         ($($answer:ty),+) => { (vec![$(g.subschema_for::<$answer>()),+], Vec::new()) };
-        ($($answer:ty),+; lines $line:ty) => { (vec![$(g.subschema_for::<$answer>()),+], vec![g.subschema_for::<$line>()]) };
+        ($($answer:ty),+; lines $($line:ty),+) => { (vec![$(g.subschema_for::<$answer>()),+], vec![$(g.subschema_for::<$line>()),+]) };
     }
     match command {
         "demo" => all!(commands::demo::Verdicts),
@@ -39,7 +39,7 @@ fn answers(command: &str, g: &mut SchemaGenerator) -> (Vec<Schema>, Vec<Schema>)
             Answer<authority::backup::Restored, authority::backup::RestorePlan>,
             authority::crl::Report
         ),
-        "issue" => all!(certificate::issue::Report, certificate::issue_list::Report),
+        "issue" => all!(certificate::issue::Report, certificate::issue_list::Report, tamga_app::enroll::Report),
         "request" => all!(certificate::request::Report),
         "sign" => all!(certificate::sign::Report),
         "receive" => all!(certificate::receive::Report),
@@ -65,6 +65,13 @@ fn answers(command: &str, g: &mut SchemaGenerator) -> (Vec<Schema>, Vec<Schema>)
         "serve" => all!(commands::serve::Event<'static>; lines commands::serve::Event<'static>),
         "apply" => all!(apply::Report, commands::apply::Example),
         "schedule" => all!(schedule::Report),
+        "enrollment" => all!(
+            tamga_enrollment::manage::Invited,
+            tamga_enrollment::manage::Accounts,
+            tamga_app::service_unit::Report,
+            commands::enrollment::serve::Line<'static>;
+            lines commands::enrollment::serve::Line<'static>, tamga_enrollment::event::Event
+        ),
         "status" => all!(status::Report),
         "repair" => all!(repair::Report),
         "completions" => all!(commands::completions::Completions),

@@ -34,7 +34,9 @@ impl Session {
             );
         }
         let caller = Arc::new(Terminal::new(&common));
-        Ok(Session { env: Env::new(machine, entropy::now(), common.dry_run, caller), common })
+        let enroller = Arc::new(tamga_enrollment::client::Client);
+        let env = Env::new(machine, entropy::now(), common.dry_run, caller).asking(enroller);
+        Ok(Session { env, common })
     }
 
     /// Steps on the machine's own paths go through sudo, doas or pkexec from now on, where that is asked for and needed.

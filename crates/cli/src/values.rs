@@ -98,3 +98,17 @@ pub(crate) fn server() -> Words<&'static Recipe> {
         read: |typed| recipe::ALL.iter().find(|r| r.id == typed || r.also.contains(&typed)).copied(),
     }
 }
+
+/// A name with its address, as `--resolve` takes it.
+pub(crate) fn name_and_address(
+    typed: &str,
+) -> std::result::Result<(String, std::net::IpAddr), tamga_core::error::Error> {
+    typed
+        .split_once('=')
+        .and_then(|(n, a)| Some((n.to_lowercase(), a.trim_matches(['[', ']']).parse().ok()?)))
+        .ok_or_else(|| tamga_core::error::Error::Word {
+            what: "name with its address",
+            typed: typed.into(),
+            accepted: "charts.saltmarsh.test=127.0.0.1".into(),
+        })
+}

@@ -3,17 +3,22 @@
 use super::{Change, Run, What};
 use crate::certificate::issue::{self, Issuer, Terms};
 use crate::certificate::{issue_list, renew};
+use crate::enroll;
 use crate::failure::Result;
 use crate::secret::NewSecret;
 use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
 use tamga_core::ca::list_file::Entry;
-use tamga_core::ca::report::Authority;
+use tamga_core::ca::report::{Authority, Issued};
 use tamga_core::deploy::lab::file::Certificate as Wanted;
+use tamga_core::deploy::lab::service::Service;
 use tamga_core::deploy::lab::{Todo, compare};
 use tamga_core::pki::format::pem;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
+use tamga_host::ledger::stored_path::StoredPath;
+use tamga_host::ledger::{Ledger, Origin};
 
 impl Run<'_> {
     /// Returns the labels that are new or were renewed.
@@ -33,6 +38,9 @@ impl Run<'_> {
             {
                 let why = format!("its private key is gone from {}", is.folder.shown());
                 differs = Some(Todo::Renew { add: vec![], drop: vec![], algorithm: None, issuer: None, why });
+            }
+            if let (None, Some(is), Some(ledger)) = (&differs, &is, &ledger) {
+                differs = self.elsewhere(&**ledger, &wanted, is)?;
             }
             match differs {
                 Some(differs) => todo.push((wanted, differs)),
@@ -58,7 +66,10 @@ impl Run<'_> {
                         secret: self.request.secret.clone(),
                         ..renew::Request::default()
                     };
-                    let done = if self.env.dry_run { Ok(()) } else { renew::renew(self.env, &request).map(drop_it) };
+                    let done = match self.env.dry_run {
+                        true => Ok(()),
+                        false => self.settle(&wanted).and_then(|()| renew::renew(self.env, &request).map(drop_it)),
+                    };
                     match done {
                         Ok(()) => {
                             self.row(What::Certificate, label.clone(), Change::Renewed, why);
@@ -70,6 +81,35 @@ impl Run<'_> {
             }
         }
         Ok(changed)
+    }
+
+    /// What is to be done about where a certificate comes from: its chain is not in the ledger, so it cannot be put right from there; the file
+    /// may name another service, whose settings count from now on.
+    fn elsewhere(&self, ledger: &dyn Ledger, wanted: &Wanted, is: &Issued) -> Result<Option<Todo>> {
+        let again = |why: String| Some(Todo::Renew { add: vec![], drop: vec![], algorithm: None, issuer: None, why });
+        let before = ledger.origin(&is.label)?;
+        let Some(service) = &wanted.from else {
+            return Ok(before.map(|origin| Todo::Impossible {
+                why: format!("it came from {}, and the file names no service", origin.from),
+                remedy: "give it another label, or name the service: from = \"…\"".into(),
+            }));
+        };
+        if before.is_none_or(|b| b.from != service.url) {
+            return Ok(again(format!("it is to come from {}", service.url)));
+        }
+        let file = is.folder.join(CERTIFICATE_FILE);
+        let first = self.env.disk().read(&file).map(|b| pem::certificates(&b).into_iter().next()).unwrap_or_default();
+        let is_changed = first.as_deref() != Some(is.certificate.der());
+        Ok(is_changed.then(|| again(format!("{} was not what was issued", file.shown()))).flatten())
+    }
+
+    /// From now on it comes from the service that the file names, with the settings that are there.
+    fn settle(&self, wanted: &Wanted) -> Result<()> {
+        let Some(service) = &wanted.from else { return Ok(()) };
+        let settings = enroll::whole(&from_service(wanted, service, self.base()).origin)?;
+        let (_lock, ledger) = self.env.open_for_change()?;
+        let order = ledger.origin(&wanted.label)?.filter(|o| o.from == settings.from).and_then(|o| o.order);
+        Ok(ledger.set_origin(&wanted.label, &Origin { order, ..settings })?)
     }
 
     /// The chain in a certificate's own directory is what was issued; overwritten, it is put right from the ledger.
@@ -101,7 +141,9 @@ impl Run<'_> {
         let mut groups: Vec<Vec<&Wanted>> = Vec::new();
         for wanted in new {
             // What is for a server may come in its own form, one by one.
-            let alike = |g: &&mut Vec<&Wanted>| wanted.server.is_none() && have_same_terms(g[0], wanted);
+            let alike = |g: &&mut Vec<&Wanted>| {
+                wanted.server.is_none() && wanted.from.is_none() && have_same_terms(g[0], wanted)
+            };
             match groups.iter_mut().find(alike) {
                 Some(group) => group.push(wanted),
                 None => groups.push(vec![wanted]),
@@ -125,6 +167,9 @@ impl Run<'_> {
     fn issue_group(&self, group: &[&Wanted]) -> Result<()> {
         let (terms, secret, new_secret) = (terms(group[0]), self.request.secret.clone(), NewSecret::default());
         if let [wanted] = group {
+            if let Some(service) = &wanted.from {
+                return enroll::issue(self.env, &from_service(wanted, service, self.base())).map(drop_it);
+            }
             let request = issue::Request {
                 names: wanted.names.clone(),
                 label: Some(wanted.label.clone()),
@@ -143,6 +188,32 @@ impl Run<'_> {
     }
 }
 
+/// The request for a certificate from a service.
+fn from_service(wanted: &Wanted, service: &Service, base: &Path) -> enroll::Request {
+    let path = |p: &Option<PathBuf>| p.clone().map(StoredPath);
+    enroll::Request {
+        names: wanted.names.clone(),
+        label: Some(wanted.label.clone()),
+        into: Some(base.join(wanted.label.as_str())),
+        key_algorithm: wanted.key_algorithm.or_else(|| wanted.server.and_then(|s| s.key(None).ok())),
+        origin: Origin {
+            from: service.url.clone(),
+            challenge: service.challenge.map(|c| c.word().to_owned()),
+            challenge_dir: path(&service.challenge_dir),
+            challenge_listen: service.challenge_listen.clone(),
+            dns_update: service.dns_update,
+            dns_key_file: path(&service.dns_key_file),
+            anchor: path(&service.anchor),
+            contact: service.contact.clone(),
+            agreed: service.agreed,
+            profile: service.profile.clone(),
+            ..Origin::default()
+        },
+        invitation: service.invitation.clone(),
+        ..enroll::Request::default()
+    }
+}
+
 fn terms(wanted: &Wanted) -> Terms {
     Terms {
         issuer: wanted.issuer.as_ref().map_or(Issuer::Default, |i| Issuer::Named(i.clone())),
@@ -158,6 +229,8 @@ fn terms(wanted: &Wanted) -> Terms {
 fn have_same_terms(a: &Wanted, b: &Wanted) -> bool {
     a.server.is_none()
         && b.server.is_none()
+        && a.from.is_none()
+        && b.from.is_none()
         && a.issuer == b.issuer
         && a.purposes == b.purposes
         && a.key_algorithm == b.key_algorithm

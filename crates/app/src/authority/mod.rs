@@ -3,6 +3,7 @@
 pub mod backup;
 pub mod create;
 pub mod crl;
+pub mod for_service;
 pub mod import;
 pub mod list;
 pub mod offline;

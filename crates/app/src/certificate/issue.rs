@@ -243,6 +243,7 @@ impl Terms {
             links: Links {
                 crl: self.links.crl.clone().or_else(|| like.as_ref().and_then(|l| l.links.crl.clone())),
                 issuer: self.links.issuer.clone().or_else(|| like.as_ref().and_then(|l| l.links.issuer.clone())),
+                ocsp: like.as_ref().and_then(|l| l.links.ocsp.clone()),
             },
             accepted: self.accepted.clone(),
             issuer: match (&self.issuer, model.and_then(|m| m.authority)) {

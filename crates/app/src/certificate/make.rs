@@ -2,11 +2,13 @@
 
 use crate::env::{Change, Env};
 use crate::failure::Result;
+use std::path::Path;
 use tamga_core::ca::issue::{self, Holder, Made, Request};
 use tamga_core::ca::report::{Authority, Issued, Life};
 use tamga_core::finding::Finding;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::key::{PrivateKey, SigningKey};
+use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_host::entropy;
 use tamga_host::ledger::WorkKind;
@@ -75,6 +77,18 @@ impl Signer {
             life: Life::Live,
             revoked: None,
         }
+    }
+}
+
+/// What the ledger will know of a certificate that somebody else issued.
+pub(crate) fn recorded_elsewhere(label: &Label, certificate: Certificate, folder: &Path) -> Issued {
+    Issued {
+        label: label.clone(),
+        certificate,
+        authority: None,
+        folder: folder.to_owned(),
+        life: Life::Live,
+        revoked: None,
     }
 }
 

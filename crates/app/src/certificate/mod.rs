@@ -16,7 +16,7 @@ pub mod revoke;
 pub mod sign;
 
 mod lookup;
-mod make;
+pub(crate) mod make;
 mod single_use;
 
 pub use lookup::current;

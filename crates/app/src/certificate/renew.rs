@@ -3,6 +3,7 @@
 use super::lookup::{current, unknown};
 use super::make::{Signer, make};
 use super::{export_again, exports};
+use crate::enroll::{self, New};
 use crate::env::Env;
 use crate::failure::{Failure, Result};
 use crate::interact::Task;
@@ -22,7 +23,7 @@ use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
-use tamga_host::ledger::{Filter, Ledger, Sort};
+use tamga_host::ledger::{Filter, Ledger, Origin, Sort};
 
 /// What to renew, and how.
 #[derive(Clone, Debug, Default)]
@@ -190,11 +191,27 @@ fn wanted(env: &Env, ledger: &dyn Ledger, request: &Request) -> Result<Vec<Issue
     let until = request.due.map_or(Timestamp::LAST, |d| env.now.plus(d.seconds()));
     let filter = Filter { ending: Some((Timestamp::from_unix(0), until)), ..Filter::default() };
     let found = ledger.filtered(&filter, Sort::Ends)?;
-    Ok(found.into_iter().filter(|i| renew::is_due(&i.certificate, request.due, env.now)).collect())
+    let origins = if request.due.is_none() { ledger.origins()? } else { Vec::new() };
+    let is_due = |i: &Issued| match origins.iter().find(|(label, _)| *label == i.label) {
+        Some((_, origin)) => enroll::is_due(env, origin, &i.certificate),
+        None => renew::is_due(&i.certificate, request.due, env.now),
+    };
+    Ok(found.into_iter().filter(is_due).collect())
 }
 
 fn one(env: &Env, ledger: &dyn Ledger, wish: &Request, issued: &Issued) -> Result<(Issued, Vec<Finding>)> {
+    if issued.is_enrolled() {
+        return Err(Error::Contradiction {
+            what: format!("{} is not renewed from here", issued.label),
+            why: "its key is on the machine that got it from the enrollment service".into(),
+            instead: "its client renews it by itself; to take it back: tamga revoke LABEL".into(),
+        }
+        .into());
+    }
     let request = renew::again(issued, &wish.change)?;
+    if let Some(origin) = ledger.origin(&issued.label)? {
+        return from_service(env, wish, issued, request, &origin);
+    }
     if issued.authority.is_none() && !issued.certificate.is_self_signed() {
         return Err(Error::Contradiction {
             what: format!("{} was signed elsewhere", issued.label),
@@ -225,6 +242,38 @@ fn one(env: &Env, ledger: &dyn Ledger, wish: &Request, issued: &Issued) -> Resul
         }
     };
     make(env, ledger, &request, (&key, protect.as_ref()), &signer, "renewed")
+}
+
+/// The same from the service that issued it.
+fn from_service(
+    env: &Env,
+    wish: &Request,
+    issued: &Issued,
+    request: issue::Request,
+    origin: &Origin,
+) -> Result<(Issued, Vec<Finding>)> {
+    if wish.issuer.is_some() {
+        return Err(Error::Contradiction {
+            what: format!("{} is not issued under an authority of this ledger", issued.label),
+            why: format!("it comes from {}", tamga_core::vocabulary::text::harmless(&origin.from)),
+            instead: "leave --issuer away; or issue another one here: tamga issue NAME --label LABEL".into(),
+        }
+        .into());
+    }
+    let (key, protect) = key(env, wish, issued)?;
+    let new = New {
+        label: request.label,
+        names: request.names,
+        folder: request.folder,
+        algorithm: renew::algorithm_of(&issued.certificate),
+        protect,
+        secret: &wish.secret,
+        invitation: None,
+        before: Some(&issued.certificate),
+        key: Some(key),
+        kind: "renewed",
+    };
+    enroll::get(env, origin, new)
 }
 
 /// The key: a new one of the same kind, encrypted as the old one was; or the old one.

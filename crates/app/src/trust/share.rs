@@ -88,8 +88,8 @@ impl Shared {
     }
 }
 
-/// The root in each form that some device takes.
-fn documents(a: &Authority, der: &[u8]) -> Vec<Document> {
+/// The root in each form that some device takes. In: an authority, and its root as DER.
+pub fn documents(a: &Authority, der: &[u8]) -> Vec<Document> {
     let named = [Named { alias: Some(a.label.to_string()), thing: der.to_vec() }];
     let document = |path, kind, ending: &str, bytes| Document {
         path,

@@ -10,6 +10,7 @@ use std::path::PathBuf;
 use tamga_app::certificate::Signer;
 use tamga_app::certificate::issue::{self, Issuer, Terms};
 use tamga_app::certificate::issue_list;
+use tamga_app::enroll;
 use tamga_app::report::Answer;
 use tamga_core::ca::list_file;
 use tamga_core::ca::renew;
@@ -83,6 +84,8 @@ pub(crate) struct IssueArgs {
     #[arg(long, value_name = "CODE", value_parser = values::word::<Code>(), hide_possible_values = true)]
     accept: Vec<Code>,
     #[command(flatten)]
+    from: Box<super::issue_from::FromArgs>,
+    #[command(flatten)]
     subject: SubjectArgs,
     #[command(flatten)]
     secrets: SecretArgs,
@@ -91,6 +94,20 @@ pub(crate) struct IssueArgs {
 }
 
 pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
+    let of_service = || {
+        Ok(enroll::Request {
+            names: parse::names(&args.names)?,
+            label: args.label.clone(),
+            into: args.into.clone(),
+            key_algorithm: args.key_algorithm,
+            secret: args.secrets.clone().into(),
+            new_secret: args.new_secrets.clone().into(),
+            ..enroll::Request::default()
+        })
+    };
+    if let Some(done) = super::issue_from::run(session, &args.from, of_service)? {
+        return Ok(done);
+    }
     let server = args.server;
     let terms = Terms {
         issuer: match (args.self_signed, args.single_use_root, args.issuer) {
@@ -107,7 +124,7 @@ pub(crate) fn run(session: &Session, args: IssueArgs) -> Result<Done> {
         not_before: args.not_before,
         not_after: args.not_after,
         subject: args.subject.into(),
-        links: Links { crl: args.crl_url, issuer: args.issuer_url },
+        links: Links { crl: args.crl_url, issuer: args.issuer_url, ocsp: None },
         accepted: args.accept,
     };
     let (secret, new_secret) = (args.secrets.into(), args.new_secrets.into());

@@ -5,12 +5,14 @@ pub(crate) mod authority;
 pub(crate) mod check;
 pub(crate) mod completions;
 pub(crate) mod demo;
+pub(crate) mod enrollment;
 pub(crate) mod explain;
 pub(crate) mod export;
 pub(crate) mod hosts;
 pub(crate) mod identity;
 mod install_text;
 pub(crate) mod issue;
+pub(crate) mod issue_from;
 pub(crate) mod leave;
 pub(crate) mod list;
 pub(crate) mod manual;
@@ -66,7 +68,11 @@ macro_rules! commands {
                 } else {
                     cmd
                 };)*
-                cmd
+                // As it is spelled elsewhere.
+                match cmd.find_subcommand("enrollment") {
+                    Some(_) => cmd.mut_subcommand("enrollment", |c| c.alias("enrolment")),
+                    None => cmd,
+                }
             }
 
             fn augment_subcommands_for_update(cmd: clap::Command) -> clap::Command {
@@ -101,12 +107,12 @@ const GROUPS: [(&str, &[&str]); 7] = [
     ("Authorities", &["authority"]),
     ("Servers", &["recipe", "export", "hosts", "serve"]),
     ("Trust, proof", &["trust", "identity", "run", "check", "explain"]),
-    ("Lab", &["apply", "schedule"]),
+    ("Lab", &["apply", "schedule", "enrollment"]),
     ("Other", &["repair", "completions", "manual"]),
 ];
 
 /// Commands that change nothing: `--dry-run` and `--yes` would mean nothing there, and are refused.
-const READ_ONLY: [&str; 16] = [
+const READ_ONLY: [&str; 20] = [
     "demo",
     "status",
     "list",
@@ -123,6 +129,10 @@ const READ_ONLY: [&str; 16] = [
     "hosts status",
     "authority list",
     "authority show",
+    "enrollment serve",
+    "enrollment accounts",
+    "enrollment accounts list",
+    "enrollment accounts show",
 ];
 
 /// True for a command that changes nothing, named with its words.
@@ -165,6 +175,7 @@ fn with_common(cmd: clap::Command, words: &str) -> clap::Command {
 /// hand every one of them its own copy of the options that mean the same everywhere.
 fn typed() -> Option<String> {
     let first = std::env::args_os().nth(1)?.into_string().ok()?;
+    let first = if first == "enrolment" { "enrollment".to_owned() } else { first };
     (!first.starts_with('-') && !["help", "completions", "manual"].contains(&first.as_str())).then_some(first)
 }
 
@@ -211,6 +222,7 @@ commands! {
     Serve "serve" arguments serve::ServeArgs: "Serve a small HTTPS site, or HTTPS in front of an application",
     Apply "apply" arguments apply::ApplyArgs: "Make the lab match tamga.toml",
     Schedule "schedule" arguments schedule::ScheduleArgs: "Renew what is due once a day, by a timer",
+    Enrollment "enrollment" commands enrollment::EnrollmentCommand: "Let servers get and renew certificates by themselves",
     Status "status" arguments status::StatusArgs: "Show expiry dates, trust state and open problems",
     Repair "repair" arguments repair::RepairArgs: "Repair what interrupted work left, or a damaged ledger",
     Completions "completions" arguments completions::CompletionsArgs: "Print completions for a shell",
@@ -245,6 +257,7 @@ pub(crate) fn run(session: &Session, command: Command, whole: fn() -> clap::Comm
         Command::Serve(args) => serve::run(session, args),
         Command::Apply(args) => apply::run(session, args),
         Command::Schedule(args) => schedule::run(session, &args),
+        Command::Enrollment(command) => enrollment::run(session, command),
         Command::Status(args) => status::run(session, &args),
         Command::Repair(args) => repair::run(session, &args),
         Command::Manual(args) => manual::run(session, &args, whole()),

@@ -75,7 +75,7 @@ pub(crate) fn run(session: &Session, args: SignArgs) -> Result<Done> {
         not_before: args.not_before,
         not_after: args.not_after,
         subject: args.subject.into(),
-        links: Links { crl: args.crl_url, issuer: args.issuer_url },
+        links: Links { crl: args.crl_url, issuer: args.issuer_url, ocsp: None },
         accepted: args.accept,
         secret: args.secrets.into(),
     };

@@ -9,7 +9,7 @@ use tamga_app::authority::list::KeyState;
 use tamga_app::env::Env;
 use tamga_app::status::{self, InUse, Report, seen_in};
 use tamga_core::ca::report::{Authority, KeyPlace};
-use tamga_core::ca::status::{OnDisk, part_left};
+use tamga_core::ca::status::{OnDisk, part_left, part_of};
 use tamga_core::stores::StoreId;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -69,6 +69,7 @@ fn render(report: &Report) -> String {
     let mut text = format!("{} {}\n\n", human::dim("data directory"), report.data_folder.shown());
     text.push_str(&render_authorities(report));
     text.push_str(&render_certificates(report));
+    text.push_str(&render_enrolled(report));
     text.push_str(&render_stores(report));
     if report.open.is_empty() {
         text.push_str(&format!("{} nothing is due, and every file is as issued\n", human::good("good")));
@@ -139,6 +140,29 @@ fn render_certificates(report: &Report) -> String {
     let more = match report.certificates.len().saturating_sub(ROWS) {
         0 => String::new(),
         n => format!("and {n} that expire later: tamga list --sort ends\n"),
+    };
+    format!("{}{more}\n", human::table(&rows))
+}
+
+/// What clients got by themselves.
+fn render_enrolled(report: &Report) -> String {
+    if report.enrolled.is_empty() {
+        return String::new();
+    }
+    let mut rows = vec![["enrolled", "life", "expires", "days", "account"].map(human::dim).to_vec()];
+    for e in &report.enrolled {
+        let c = &e.listed.summary;
+        rows.push(vec![
+            human::strong(&c.label),
+            bar(part_of(c.not_before, c.not_after, report.now)),
+            c.not_after.date(),
+            c.not_after.days_after(report.now).to_string(),
+            e.account.to_string(),
+        ]);
+    }
+    let more = match report.enrolled_count.saturating_sub(report.enrolled.len() as u64) {
+        0 => String::new(),
+        n => format!("and {n} that expire later\n"),
     };
     format!("{}{more}\n", human::table(&rows))
 }

@@ -3,7 +3,7 @@
 use crate::words::html::{self, text};
 use std::fmt::Write;
 use tamga_app::status::Report;
-use tamga_core::ca::status::part_left;
+use tamga_core::ca::status::{part_left, part_of};
 use tamga_core::stores::trust::State;
 use tamga_core::vocabulary::text::Shown;
 
@@ -46,6 +46,21 @@ pub(super) fn page(report: &Report) -> String {
         );
     }
     section(&mut body, "Certificates", &["label", "life", "expires", "", "names"], &rows);
+    let mut rows = String::new();
+    for e in &report.enrolled {
+        let c = &e.listed.summary;
+        let _ = write!(
+            rows,
+            "<tr><td><b>{}</b></td><td>{}</td><td class=\"n\">{}</td><td class=\"n\">{} days</td><td>{}</td><td class=\"n\">{}</td></tr>",
+            text(&c.label),
+            bar(part_of(c.not_before, c.not_after, report.now)),
+            text(&c.not_after.date()),
+            c.not_after.days_after(report.now),
+            text(&c.names.join(", ")),
+            e.account
+        );
+    }
+    section(&mut body, "Enrolled", &["label", "life", "expires", "", "names", "account"], &rows);
     let mut rows = String::new();
     for (a, _, next) in &report.authorities {
         let _ = write!(

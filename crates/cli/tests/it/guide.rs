@@ -96,8 +96,16 @@ fn typed(line: &str, s: &Sandbox) -> String {
     }
     // What changes nothing asks nothing, and refuses to be answered.
     let looks = ["run", "check", "status", "list", "show", "match", "serve", "explain", "demo", "completions"];
-    let looks_below =
-        ["trust status", "trust share", "identity status", "hosts status", "authority list", "authority show"];
+    let looks_below = [
+        "trust status",
+        "trust share",
+        "identity status",
+        "hosts status",
+        "authority list",
+        "authority show",
+        "enrollment serve",
+        "enrollment accounts",
+    ];
     let is_looking = looks.iter().chain(&looks_below).any(|l| {
         command
             .strip_prefix("tamga ")
@@ -105,7 +113,8 @@ fn typed(line: &str, s: &Sandbox) -> String {
             .is_some_and(|c| c.is_empty() || c.starts_with(' '))
     });
     if command.starts_with("tamga ") && !is_looking && !command.contains(" > ") {
-        command.push_str(" --yes");
+        let is_answered = command.contains("--yes");
+        command.push_str(if is_answered { "" } else { " --yes" });
     }
     command
 }
@@ -114,7 +123,7 @@ fn typed(line: &str, s: &Sandbox) -> String {
 const MADE_UP: [&str; 2] = ["trust remove --exception", "--sha256 SHA256"];
 
 /// Refused with exit code 3 here, and rightly: it needs another machine, another moment, or it was done in the preparation.
-const REFUSED: [&str; 10] = [
+const REFUSED: [&str; 13] = [
     "authority sign web-request.pem",
     "authority receive web",
     "authority restore lab-authorities.age",
@@ -125,6 +134,9 @@ const REFUSED: [&str; 10] = [
     "issue charts.saltmarsh.test",
     "issue archive.saltmarsh.test",
     "issue operator.saltmarsh.test",
+    "accounts show 1",
+    "accounts block 1",
+    "revoke charts.saltmarsh.test",
 ];
 
 #[test]

@@ -23,6 +23,7 @@ mod completions;
 mod contract;
 mod demo;
 mod device;
+mod enrollment;
 mod environment;
 mod everywhere;
 mod examples;

@@ -62,6 +62,7 @@ pages! {
     trust "trust.md" [];
     checks "checks.md" [];
     lab "lab.md" [];
+    enrollment "enrollment.md" [];
     mistakes "mistakes.md" [];
 }
 

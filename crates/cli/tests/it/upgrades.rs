@@ -19,7 +19,7 @@ fn listed(s: &Sandbox) -> Vec<(String, String, Vec<String>)> {
 
 #[test]
 fn ledgers_of_every_earlier_layout_are_opened_and_brought_up() {
-    for layout in 1..=4 {
+    for layout in 1..=5 {
         let s = sandbox();
         std::fs::create_dir_all(s.path("data")).unwrap();
         let file = s.path("data/ledger.sqlite");
@@ -31,7 +31,7 @@ fn ledgers_of_every_earlier_layout_are_opened_and_brought_up() {
         assert!(labels.contains(&"charts.saltmarsh.test") && labels.contains(&"archive.saltmarsh.test"), "{labels:?}");
         let charts = all.iter().find(|(label, ..)| label == "charts.saltmarsh.test").unwrap();
         assert_eq!((charts.1.as_str(), charts.2.len()), ("valid", 3), "{layout}: {charts:?}");
-        assert_eq!(about(), Some(5));
+        assert_eq!(about(), Some(6));
         // Its history came along, and what needs the files says that they are missing, and nothing worse.
         let v = s.json(&["show", "archive.saltmarsh.test", "--history"]).expect(0).json();
         assert!(v["objects"][0]["history"].as_array().unwrap().len() >= 2 || layout == 1, "{layout}: {v}");
@@ -43,7 +43,7 @@ fn ledgers_of_every_earlier_layout_are_opened_and_brought_up() {
 
 #[test]
 fn backups_of_earlier_versions_are_restored_and_go_on() {
-    for layout in 2..=4 {
+    for layout in 2..=5 {
         let s = sandbox();
         std::fs::write(s.lab("secret"), "a passphrase of the saltmarsh lab\n").unwrap();
         let file = data().join(format!("layout-{layout}.age"));

@@ -171,6 +171,7 @@ pub fn make(
             findings.extend(unseen_by_webpki(request, authority));
             links.crl = links.crl.or_else(|| authority.links.crl.clone());
             links.issuer = links.issuer.or_else(|| authority.links.issuer.clone());
+            links.ocsp = links.ocsp.or_else(|| authority.links.ocsp.clone());
         }
         Signer::Itself(_) => {
             if let Some(p) = request.purposes.iter().find(|p| matches!(p, Purpose::Mail | Purpose::Code)) {

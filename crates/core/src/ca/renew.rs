@@ -55,7 +55,11 @@ pub fn again(issued: &Issued, change: &Change) -> Result<Request> {
         valid_for: change.valid_for.unwrap_or(life_of(c)),
         until: None,
         subject: own.then(|| c.subject.clone()),
-        links: Links { crl: c.crl_urls.first().cloned(), issuer: c.issuer_urls.first().cloned() },
+        links: Links {
+            crl: c.crl_urls.first().cloned(),
+            issuer: c.issuer_urls.first().cloned(),
+            ocsp: c.ocsp_urls.first().cloned(),
+        },
         accepted: Vec::new(),
     })
 }

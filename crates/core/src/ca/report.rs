@@ -225,7 +225,7 @@ pub struct Issued {
     pub certificate: Certificate,
     /// The label of its authority; None if it signed itself or was signed elsewhere.
     pub authority: Option<Label>,
-    /// Its directory.
+    /// Its directory; empty if its files are not here: see [`Issued::is_enrolled`].
     pub folder: PathBuf,
     /// How the ledger holds it.
     pub life: Life,
@@ -234,6 +234,11 @@ pub struct Issued {
 }
 
 impl Issued {
+    /// True if a client got it from the enrollment service: its key and files are on that client's machine, and it renews it by itself.
+    pub fn is_enrolled(&self) -> bool {
+        self.folder.as_os_str().is_empty()
+    }
+
     /// True if it is the current one of its label.
     pub fn is_live(&self) -> bool {
         self.life == Life::Live

@@ -20,8 +20,13 @@ use std::fmt::Write;
 /// # Ok::<(), tamga_core::error::Error>(())
 /// ```
 pub fn part_left(c: &Certificate, now: Timestamp) -> u8 {
-    let whole = (c.not_after.unix() - c.not_before.unix()).max(1);
-    let left = (c.not_after.unix() - now.unix()).clamp(0, whole);
+    part_of(c.not_before, c.not_after, now)
+}
+
+/// The same of a life by its two ends.
+pub fn part_of(not_before: Timestamp, not_after: Timestamp, now: Timestamp) -> u8 {
+    let whole = (not_after.unix() - not_before.unix()).max(1);
+    let left = (not_after.unix() - now.unix()).clamp(0, whole);
     u8::try_from(left.saturating_mul(100) / whole).unwrap_or(100)
 }
 

@@ -7,3 +7,4 @@ pub mod hosts;
 pub mod lab;
 pub mod recipe;
 pub mod schedule;
+pub mod service_unit;

@@ -1,5 +1,6 @@
 //! External accounts: an invitation's key signs the key of the new account (RFC 8555 section 7.3.4).
 
+use crate::enrollment::base64url;
 use crate::enrollment::jwk::Jwk;
 use crate::enrollment::jws;
 use crate::enrollment::problem::{Problem, ProblemType};
@@ -43,6 +44,15 @@ impl Binding {
             Ok(inner) if inner == *key => Ok(Binding { kid, algorithm, parts }),
             _ => Err(refused("its payload is not the key of the account")),
         }
+    }
+
+    /// Makes one: the invitation's key signs the key of the account, for the URL to which the request around it goes.
+    pub fn make(key_id: &str, secret: &[u8], url: &str, account: &Jwk) -> Value {
+        let header = serde_json::json!({ "alg": "HS256", "kid": key_id, "url": url }).to_string();
+        let (protected, payload) = (base64url(header.as_bytes()), base64url(account.to_value().to_string().as_bytes()));
+        let signed =
+            hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, secret), format!("{protected}.{payload}").as_bytes());
+        serde_json::json!({ "protected": protected, "payload": payload, "signature": base64url(signed.as_ref()) })
     }
 
     /// Sees that the invitation's key made it.

@@ -45,7 +45,7 @@ crate::words! {
 
 impl Curve {
     /// The octets of a coordinate.
-    fn length(self) -> usize {
+    pub(super) fn length(self) -> usize {
         match self {
             Curve::P256 => 32,
             Curve::P384 => 48,

@@ -1,8 +1,12 @@
 //! Signed requests: JWS with flattened JSON (RFC 7515 section 7.2.2), as RFC 8555 section 6.2 narrows it.
 
-use crate::enrollment::from_base64url;
 use crate::enrollment::jwk::{ALGORITHMS, Algorithm, Jwk};
 use crate::enrollment::problem::{Problem, ProblemType};
+use crate::enrollment::{base64url, from_base64url};
+use crate::error::Error;
+use crate::pki::format::tlv;
+use crate::pki::key::SigningKey;
+use crate::plan::ports::Entropy;
 use crate::vocabulary::text::harmless;
 use serde_json::Value;
 
@@ -151,12 +155,57 @@ impl Request {
     }
 }
 
+/// A signed request as a body. `nonce` is None for a request inside another.
+///
+/// Errors: a key of a kind with which requests are not signed here; the key cannot sign.
+pub fn sign(
+    key: &dyn SigningKey,
+    signer: &Signer,
+    nonce: Option<&str>,
+    url: &str,
+    payload: &[u8],
+    entropy: &dyn Entropy,
+) -> crate::error::Result<Vec<u8>> {
+    const KIND: Error = Error::Crypto { doing: "signing a request: the account's key is of another kind" };
+    let own = Jwk::of_spki(key.public().spki()).ok_or(KIND)?;
+    let mut header = serde_json::Map::new();
+    header.insert("alg".into(), own.algorithm().word().into());
+    header.extend(nonce.map(|n| ("nonce".to_owned(), n.into())));
+    header.insert("url".into(), url.into());
+    match signer {
+        Signer::Key(jwk) => header.insert("jwk".into(), jwk.to_value()),
+        Signer::Account(kid) => header.insert("kid".into(), kid.clone().into()),
+    };
+    let protected = base64url(Value::Object(header).to_string().as_bytes());
+    let payload = base64url(payload);
+    let signature = key.sign(format!("{protected}.{payload}").as_bytes(), entropy)?;
+    let signature = match &own {
+        Jwk::Ec { curve, .. } => fixed(&signature, curve.length()).ok_or(KIND)?,
+        _ => signature,
+    };
+    let body = serde_json::json!({ "protected": protected, "payload": payload, "signature": base64url(&signature) });
+    Ok(body.to_string().into_bytes())
+}
+
+/// The two numbers of an ECDSA signature, each as long as the curve's field (RFC 7518 section 3.4), of its DER (RFC 3279 section 2.2.3).
+fn fixed(der: &[u8], length: usize) -> Option<Vec<u8>> {
+    let numbers = tlv::all(tlv::one(der)?.expect(tlv::SEQUENCE)?)?;
+    let [r, s] = numbers.as_slice() else { return None };
+    let mut out = Vec::with_capacity(2 * length);
+    for number in [r, s] {
+        let octets = number.expect(tlv::INTEGER)?;
+        let octets = octets.strip_prefix(&[0]).unwrap_or(octets);
+        out.resize(out.len() + length.checked_sub(octets.len())?, 0);
+        out.extend(octets);
+    }
+    Some(out)
+}
+
 #[cfg(test)]
 mod tests {
     #![allow(clippy::unwrap_used, reason = "tests")]
 
     use super::*;
-    use crate::enrollment::base64url;
     use serde_json::json;
 
     fn body(header: &Value, payload: &[u8], signature: &str) -> Vec<u8> {
@@ -200,6 +249,25 @@ mod tests {
         }
         let unprotected = json!({ "protected": base64url(good.to_string().as_bytes()), "payload": "", "signature": "", "header": {} });
         assert_eq!(kind(unprotected.to_string().as_bytes()), ProblemType::Malformed);
+    }
+
+    #[test]
+    fn what_is_signed_here_is_verified_here() {
+        use crate::pki::key::{KeyAlgorithm, PrivateKey};
+        use crate::sample::Foreseeable;
+        for kind in [KeyAlgorithm::P256, KeyAlgorithm::P384, KeyAlgorithm::P521, KeyAlgorithm::Ed25519] {
+            let key = PrivateKey::generate(kind, &Foreseeable).unwrap();
+            let jwk = Jwk::of_spki(key.public().spki()).unwrap();
+            for signer in [Signer::Key(jwk.clone()), Signer::Account("https://a/account/1".into())] {
+                let body = sign(&key, &signer, Some("AAAA"), "https://a/new", b"{}", &Foreseeable).unwrap();
+                let request = Request::parse(&body).unwrap();
+                assert_eq!((request.signer.clone(), request.verify(&jwk)), (signer, Ok(())), "{kind}");
+            }
+        }
+        assert_eq!(fixed(&[0x30, 6, 2, 1, 1, 2, 1, 2], 2), Some(vec![0, 1, 0, 2]));
+        for wrong in [&[][..], &[0x30, 3, 2, 1, 1], &[0x30, 8, 2, 3, 1, 2, 3, 2, 1, 2]] {
+            assert_eq!(fixed(wrong, 2), None);
+        }
     }
 
     #[test]

@@ -222,7 +222,10 @@ impl fmt::Display for Permit {
             Permit::Any => f.write_str("every name (no constraints)"),
             Permit::Only { domains, blocks } => {
                 let blocks: Vec<String> = blocks.iter().map(Cidr::to_string).collect();
-                write!(f, "{} and {}", domains.join(", "), blocks.join(", "))
+                let all = [domains.join(", "), blocks.join(", ")];
+                let some: Vec<String> = all.into_iter().filter(|s| !s.is_empty()).collect();
+                f.write_str(if some.is_empty() { "nothing" } else { "" })?;
+                f.write_str(&some.join(" and "))
             }
         }
     }

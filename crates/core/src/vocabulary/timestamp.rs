@@ -47,6 +47,15 @@ impl Timestamp {
         Timestamp::from_unix(self.0.saturating_add(seconds))
     }
 
+    /// Of a date as HTTP writes it (RFC 9110 §5.6.7); None if it is none.
+    pub fn from_http_date(text: &str) -> Option<Timestamp> {
+        let format = time::macros::format_description!(
+            "[weekday repr:short], [day] [month repr:short] [year] [hour]:[minute]:[second] GMT"
+        );
+        let read = time::PrimitiveDateTime::parse(text.trim(), format).ok()?;
+        Some(Timestamp(read.assume_utc().unix_timestamp()))
+    }
+
     /// Whole days from `now` until this moment, rounded down; negative once it has passed.
     ///
     /// ```
@@ -150,6 +159,15 @@ impl Span {
     /// In seconds.
     pub fn seconds(self) -> i64 {
         self.0
+    }
+}
+
+impl fmt::Display for Span {
+    /// As it would be typed: in the largest unit of which it is a whole number.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let units = [("d", DAY), ("h", 3600), ("m", 60)];
+        let (unit, seconds) = units.into_iter().find(|(_, s)| self.0 % s == 0).unwrap_or(("m", 60));
+        write!(f, "{}{unit}", self.0 / seconds)
     }
 }
 

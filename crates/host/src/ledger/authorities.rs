@@ -123,7 +123,7 @@ impl Sqlite {
 
     fn read(&self) -> rusqlite::Result<(Vec<Row>, BTreeMap<String, Held>)> {
         let mut q = self.db.prepare_cached(
-            "SELECT a.label, c.role, c.der, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired
+            "SELECT a.label, c.role, c.der, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired, ocsp_url
              FROM authority a JOIN authority_certificate c ON c.label = a.label ORDER BY made_at, a.rowid, c.id",
         )?;
         let (mut rows, mut held): (Vec<Row>, BTreeMap<String, Held>) = Default::default();
@@ -137,7 +137,7 @@ impl Sqlite {
                     key_place: r.get(4)?,
                     key_path: r.get(5)?,
                     purposes: r.get(6)?,
-                    links: Links { crl: r.get(7)?, issuer: r.get(8)? },
+                    links: Links { crl: r.get(7)?, issuer: r.get(8)?, ocsp: r.get(10)? },
                     retired: r.get(9)?,
                 });
             }
@@ -183,8 +183,9 @@ pub(super) fn insert(db: &Connection, a: &Authority, now: Timestamp) -> rusqlite
         _ => None,
     };
     db.execute(
-        "INSERT INTO authority (label, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired, made_at)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+        "INSERT INTO authority (label, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, ocsp_url, retired,
+           made_at)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
         params![
             a.label.as_str(),
             text(&a.folder),
@@ -194,6 +195,7 @@ pub(super) fn insert(db: &Connection, a: &Authority, now: Timestamp) -> rusqlite
             a.purposes.iter().map(|p| p.word()).collect::<Vec<_>>().join(","),
             a.links.crl,
             a.links.issuer,
+            a.links.ocsp,
             a.retired,
             now.to_string()
         ],

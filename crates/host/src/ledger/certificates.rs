@@ -20,7 +20,7 @@ pub struct Filter {
     pub pattern: Option<String>,
     /// Only those that had ended by then.
     pub ended_by: Option<Timestamp>,
-    /// Only live ones that end between the two moments.
+    /// Only live ones whose files are here and that end between the two moments.
     pub ending: Option<(Timestamp, Timestamp)>,
     /// Only those that were revoked.
     pub revoked: bool,
@@ -84,7 +84,7 @@ impl Query {
             add("c.ends < ? AND c.state = 'live'", Some(Box::new(at.unix())));
         }
         if let Some((from, until)) = filter.ending {
-            add("c.ends >= ? AND c.state = 'live' AND r.at IS NULL", Some(Box::new(from.unix())));
+            add("c.ends >= ? AND c.state = 'live' AND c.folder <> '' AND r.at IS NULL", Some(Box::new(from.unix())));
             add("c.ends <= ?", Some(Box::new(until.unix())));
         }
         if filter.revoked {
@@ -132,12 +132,12 @@ fn few(db: &Connection, pattern: &str) -> rusqlite::Result<Option<String>> {
     Ok((ids.len() <= FEW).then(|| ids.join(",")))
 }
 
-const SUMMARY: &str =
+pub(super) const SUMMARY: &str =
     "c.label, c.names, c.serial, c.sha256, c.starts, c.ends, c.self_issued, c.authority, c.folder, c.state,
   r.at, r.reason, r.published, c.sha1
   FROM certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial";
 
-fn summary(r: &Row<'_>) -> rusqlite::Result<Option<Summary>> {
+pub(super) fn summary(r: &Row<'_>) -> rusqlite::Result<Option<Summary>> {
     let read = (r.get_ref(0)?.as_str()?.parse(), r.get_ref(3)?.as_str()?.parse());
     let (Ok(label), Ok(sha256)) = read else { return Ok(None) };
     // Text is borrowed where it is only read: a list has up to a million rows.
@@ -187,10 +187,10 @@ pub trait Certificates {
     /// The certificates of a label, oldest first.
     fn issued(&self, label: &str) -> Result<Vec<Issued>>;
 
-    /// Live ones that are not revoked, oldest first.
+    /// Live ones that are not revoked and whose files are here, oldest first.
     fn in_use(&self) -> Result<Vec<Issued>>;
 
-    /// The live ones, revoked ones too, by their age.
+    /// The live ones whose files are here, revoked ones too, by their age.
     fn live(&self) -> Result<Vec<Issued>>;
 
     /// The directories of all, each once.
@@ -245,15 +245,16 @@ impl Certificates for Sqlite {
     }
 
     fn in_use(&self) -> Result<Vec<Issued>> {
-        self.select("WHERE c.state = 'live' AND r.at IS NULL ORDER BY c.id", &[])
+        self.select("WHERE c.state = 'live' AND c.folder <> '' AND r.at IS NULL ORDER BY c.id", &[])
     }
 
     fn live(&self) -> Result<Vec<Issued>> {
-        self.select("WHERE c.state = 'live' ORDER BY c.id", &[])
+        self.select("WHERE c.state = 'live' AND c.folder <> '' ORDER BY c.id", &[])
     }
 
     fn directories(&self) -> Result<Vec<PathBuf>> {
-        self.texts("SELECT DISTINCT folder FROM certificate").map(|all| all.iter().map(|f| restored(f)).collect())
+        self.texts("SELECT DISTINCT folder FROM certificate WHERE folder <> ''")
+            .map(|all| all.iter().map(|f| restored(f)).collect())
     }
 
     fn names(&self) -> Result<Vec<String>> {

@@ -6,9 +6,11 @@
 
 mod authorities;
 mod certificates;
+mod enrollment;
 mod events;
 mod installed;
 mod journal;
+mod origins;
 mod requests;
 mod revocations;
 mod salvage;
@@ -17,9 +19,11 @@ pub mod stored_path;
 
 pub use authorities::Authorities;
 pub use certificates::{Certificates, Filter, Page, Sort};
+pub use enrollment::{Accounts, Enrolled, Held, NewAccount, Nonces, Orders};
 pub use events::{Event, Events};
 pub use installed::{Appended, Installed, InstalledFile, Servers};
 pub use journal::{Journal, Record, Work, WorkKind};
+pub use origins::{Origin, Origins};
 pub use requests::{Requests, Waiting};
 pub use revocations::{Listed, Revocations};
 pub use salvage::{Salvaged, set_aside};
@@ -42,7 +46,20 @@ pub const FILES: [&str; 3] = ["ledger.sqlite", "ledger.sqlite-wal", "ledger.sqli
 /// An open ledger, wherever it is kept.
 ///
 /// What is recorded is durable when a call returns. Every method fails if the ledger cannot be read or written.
-pub trait Ledger: Authorities + Certificates + Events + Journal + Requests + Revocations + Servers + Send {
+pub trait Ledger:
+    Accounts
+    + Authorities
+    + Certificates
+    + Events
+    + Journal
+    + Nonces
+    + Orders
+    + Origins
+    + Requests
+    + Revocations
+    + Servers
+    + Send
+{
     /// What is wrong with it; None if it is whole.
     fn damage(&self) -> Result<Option<String>>;
 

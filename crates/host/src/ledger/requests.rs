@@ -104,7 +104,7 @@ impl Sqlite {
                 is_authority: kind == "authority",
                 folder: restored(&folder),
                 purposes: settings.purposes.iter().flat_map(|p| Purpose::from_str(p)).collect(),
-                links: Links { crl: settings.crl_url, issuer: settings.issuer_url },
+                links: Links { crl: settings.crl_url, issuer: settings.issuer_url, ocsp: None },
             })
         };
         Ok(rows.into_iter().filter_map(one).collect())

@@ -1,9 +1,10 @@
 //! The tables, and how older ledgers become new ones.
 
+use super::enrollment;
 use rusqlite::Connection;
 
 /// The present layout.
-pub const VERSION: i64 = 5;
+pub const VERSION: i64 = 6;
 
 /// Version 1, as it was first released: kept so that the migration can be tested.
 pub const FIRST: &str = "
@@ -56,6 +57,14 @@ CREATE INDEX event_kind ON event (kind);
 CREATE INDEX event_about ON event (about);
 ";
 
+/// Version 6: where a certificate's status can be asked for; what the enrollment service keeps; where a certificate came from that a service
+/// issued. `settings` is JSON.
+const SIXTH: &str = "
+ALTER TABLE authority ADD COLUMN ocsp_url TEXT;
+CREATE INDEX certificate_enrolled ON certificate (ends) WHERE folder = '' AND state = 'live';
+CREATE TABLE origin (label TEXT PRIMARY KEY, settings TEXT NOT NULL) STRICT;
+";
+
 const RECORDS: &str = "
 CREATE TABLE event (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, about TEXT NOT NULL,
   detail TEXT NOT NULL) STRICT;
@@ -87,8 +96,10 @@ pub(super) fn migrate(db: &Connection) -> rusqlite::Result<bool> {
     // Another process may have been faster.
     let done = match version(db)? {
         VERSION => Ok(true),
-        0 => db.execute_batch(&format!("{TABLES}{ALONE}{SUMMARY}{RECORDS}{FIFTH}")).map(|()| true),
-        from @ 1..=4 => {
+        0 => db
+            .execute_batch(&format!("{TABLES}{ALONE}{SUMMARY}{RECORDS}{FIFTH}{SIXTH}{}", enrollment::TABLES))
+            .map(|()| true),
+        from @ 1..=5 => {
             let older = match from {
                 1 => from_first(db).and_then(|()| db.execute_batch(ALONE)),
                 2 => db.execute_batch(ALONE),
@@ -96,8 +107,9 @@ pub(super) fn migrate(db: &Connection) -> rusqlite::Result<bool> {
             };
             older
                 .and_then(|()| if from < 4 { db.execute_batch(SUMMARY) } else { Ok(()) })
-                .and_then(|()| db.execute_batch(FIFTH))
-                .and_then(|()| super::certificates::summarize(db))
+                .and_then(|()| if from < 5 { db.execute_batch(FIFTH) } else { Ok(()) })
+                .and_then(|()| if from < 5 { super::certificates::summarize(db) } else { Ok(()) })
+                .and_then(|()| db.execute_batch(&format!("{SIXTH}{}", enrollment::TABLES)))
                 .map(|()| true)
         }
         _ => Ok(false),

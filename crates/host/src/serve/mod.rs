@@ -23,7 +23,7 @@ use tokio_rustls::TlsAcceptor;
 
 pub use answer::{Happened, Line};
 pub use proxy::Upstream;
-pub use tls::{Minimum, Served, Site, certified};
+pub use tls::{Minimum, Served, Site, certified, config};
 
 /// A client that does not finish its handshake in this time is let go.
 const PATIENCE: Duration = Duration::from_secs(20);

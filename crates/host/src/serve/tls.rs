@@ -26,6 +26,18 @@ pub enum Minimum {
 pub struct Served(RwLock<Arc<CertifiedKey>>);
 
 impl Served {
+    /// Serves a chain (DER, leaf first) with its key.
+    ///
+    /// Errors: they cannot be served.
+    pub fn of(chain: &[Vec<u8>], key: &PrivateKey) -> Result<Served> {
+        Ok(Served(RwLock::new(Arc::new(certified(chain, key)?))))
+    }
+
+    /// The leaf that is served now, DER.
+    pub fn leaf(&self) -> Option<Vec<u8>> {
+        self.0.read().unwrap_or_else(|e| e.into_inner()).cert.first().map(|c| c.to_vec())
+    }
+
     /// Serves another from the next handshake on. In: the chain (DER, leaf first) and its key.
     pub fn replace(&self, chain: &[Vec<u8>], key: &PrivateKey) -> Result<()> {
         let new = Arc::new(certified(chain, key)?);
@@ -51,6 +63,20 @@ pub fn certified(chain: &[Vec<u8>], key: &PrivateKey) -> Result<CertifiedKey> {
     let chain = chain.iter().map(|der| CertificateDer::from(der.clone())).collect();
     CertifiedKey::from_der(chain, key, &rustls::crypto::ring::default_provider())
         .map_err(|e| failed(format!("this certificate and key cannot be served: {e}")))
+}
+
+/// TLS with a certificate that may be replaced, and these application protocols.
+///
+/// Errors: the library refuses.
+pub fn config(served: Arc<Served>, protocols: &[&[u8]]) -> Result<Arc<ServerConfig>> {
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let mut config = ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .map_err(|e| failed(e.to_string()))?
+        .with_no_client_auth()
+        .with_cert_resolver(served);
+    config.alpn_protocols = protocols.iter().map(|p| p.to_vec()).collect();
+    Ok(Arc::new(config))
 }
 
 /// What is served, and how.

@@ -53,7 +53,7 @@ pub(super) fn run(session: &Session, args: ImportArgs) -> Result<Done> {
         certificates: args.certificate,
         key_file: args.key_file,
         purposes: parse::distinct(args.purpose),
-        links: Links { crl: args.crl_url, issuer: args.issuer_url },
+        links: Links { crl: args.crl_url, issuer: args.issuer_url, ocsp: None },
         secret: args.secrets.into(),
         new_secret: AuthoritySecret {
             new: args.new_secrets.into(),

@@ -13,11 +13,9 @@ use crate::args::SecretArgs;
 use crate::exit::{Done, Result};
 use crate::session::Session;
 use crate::values::{self, OrAny};
-use std::net::IpAddr;
 use std::path::PathBuf;
 use tamga_app::check::{self, Request, Terms};
 use tamga_core::check::client::Client;
-use tamga_core::error::Error;
 use tamga_core::pki::chain::revocation::Revocation;
 use tamga_core::stores::InScope;
 use tamga_core::vocabulary::purpose::JudgedPurpose;
@@ -98,7 +96,7 @@ pub(crate) fn run(session: &Session, args: CheckArgs) -> Result<Done> {
         names: parse::names(&args.name)?,
         at: args.at,
         purpose: args.purpose.0,
-        resolve: args.resolve.iter().map(|r| pair(r)).collect::<Result<_>>()?,
+        resolve: args.resolve.iter().map(|r| Ok(values::name_and_address(r)?)).collect::<Result<_>>()?,
         client_certificate: args.client_certificate,
         wire: args.wire,
         account: args.account,
@@ -110,18 +108,4 @@ pub(crate) fn run(session: &Session, args: CheckArgs) -> Result<Done> {
     }
     let jobs = args.jobs.map_or(8, usize::from).max(1);
     many::all(session, &Request { targets, jobs, observe: args.observe, terms }, args.report.as_deref())
-}
-
-fn pair(typed: &str) -> Result<(String, IpAddr)> {
-    typed
-        .split_once('=')
-        .and_then(|(n, a)| Some((n.to_lowercase(), a.trim_matches(['[', ']']).parse().ok()?)))
-        .ok_or_else(|| {
-            Error::Word {
-                what: "name with its address",
-                typed: typed.into(),
-                accepted: "charts.saltmarsh.test=127.0.0.1".into(),
-            }
-            .into()
-        })
 }

@@ -98,6 +98,9 @@ fn certificate_rows(c: &Certificate) -> Vec<Vec<String>> {
     for url in &c.issuer_urls {
         rows.push(vec![human::dim("issuer at"), tamga_core::vocabulary::text::harmless(url)]);
     }
+    for url in &c.ocsp_urls {
+        rows.push(vec![human::dim("OCSP at"), tamga_core::vocabulary::text::harmless(url)]);
+    }
     for oid in &c.broken {
         rows.push(vec![human::dim("broken"), format!("extension {oid} is malformed or occurs twice")]);
     }

@@ -100,6 +100,13 @@ pub(super) fn run(session: &Session, args: ShareArgs) -> Result<Done> {
     Ok(Done::report("stopped\n".into(), &Event::Stopped { url: &url, sha256: &sha256 }))
 }
 
+/// The page of a root that is published for good at an address.
+pub(crate) fn published_page(a: &Authority, url: &str) -> Option<String> {
+    let code = qrcode::QrCode::new(url.as_bytes()).ok()?;
+    let svg = code.render::<qrcode::render::svg::Color<'_>>().min_dimensions(180, 180).build();
+    Some(share_page::page(a, url, &svg))
+}
+
 fn render_shared(a: &Authority, url: &str, sha256: &str, code: &qrcode::QrCode, loopback: bool, ends: bool) -> String {
     let picture = code
         .render::<qrcode::render::unicode::Dense1x2>()

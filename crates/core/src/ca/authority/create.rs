@@ -41,6 +41,8 @@ pub struct Request {
     pub purposes: Vec<Purpose>,
     /// What is written into what it issues.
     pub links: Links,
+    /// What is written into its own certificate; None for what the authority above it says.
+    pub own_links: Option<Links>,
 }
 
 impl Request {
@@ -54,6 +56,7 @@ impl Request {
             valid_for: None,
             purposes: vec![Purpose::Server, Purpose::Client],
             links: Links::default(),
+            own_links: None,
         }
     }
 
@@ -168,7 +171,7 @@ pub fn intermediate(
         path_length: limits::path_length(request.path_length, parent)?,
         from: now.plus(HEAD_START),
         until,
-        links: &parent.links,
+        links: request.own_links.as_ref().unwrap_or(&parent.links),
     }
     .under(key.public(), &parent.certificate, parent_key, entropy)?;
     let authority = Authority {

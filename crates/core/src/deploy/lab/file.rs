@@ -2,6 +2,8 @@
 //! column.
 
 use super::raw;
+use super::reader::Reader;
+use super::service::{self, Service};
 use crate::ca::authority::limits;
 use crate::ca::issue::distinct;
 use crate::check::client::Client;
@@ -77,6 +79,8 @@ pub struct Certificate {
     pub not_before: Option<Timestamp>,
     /// Renewed when it expires within this time; else when a third of its validity is left.
     pub renew: Option<Span>,
+    /// The service that issues it; None for an authority of this lab.
+    pub from: Option<Service>,
     /// Where servers read it.
     pub targets: Vec<Target>,
 }
@@ -213,42 +217,7 @@ pub fn read(text: &str, what: &str, base: &Path) -> Result<Lab> {
     Ok(lab)
 }
 
-struct Reader<'a> {
-    text: &'a str,
-    what: &'a str,
-    base: &'a Path,
-}
-
 impl Reader<'_> {
-    /// An error with the line and column, each from 1, of an octet.
-    fn at(&self, offset: usize, inner: Error) -> Error {
-        let before = self.text.get(..offset).unwrap_or(self.text);
-        let line = before.matches('\n').count() + 1;
-        let column = before.rsplit('\n').next().unwrap_or_default().chars().count() + 1;
-        Error::InFile { file: self.what.to_owned(), line, column, inner: Box::new(inner) }
-    }
-
-    fn value<T>(&self, t: &raw::Text, parse: impl FnOnce(&str) -> Result<T>) -> Result<T> {
-        parse(t.get_ref()).map_err(|e| self.at(t.span().start, e))
-    }
-
-    fn optional<T>(&self, t: &Option<raw::Text>, parse: impl FnOnce(&str) -> Result<T>) -> Result<Option<T>> {
-        t.as_ref().map(|t| self.value(t, parse)).transpose()
-    }
-
-    fn list<T>(&self, all: &[raw::Text], parse: impl Fn(&str) -> Result<T>) -> Result<Vec<T>> {
-        all.iter().map(|t| self.value(t, &parse)).collect()
-    }
-
-    fn word<T>(&self, t: &raw::Text, what: &'static str, accepted: &str, found: Option<T>) -> Result<T> {
-        let typed = t.get_ref().clone();
-        found.ok_or_else(|| self.at(t.span().start, Error::Word { what, typed, accepted: accepted.to_owned() }))
-    }
-
-    fn path(&self, path: &Path) -> PathBuf {
-        self.base.join(path)
-    }
-
     fn unused(&self, lab: &Lab, label: &Label, span: Range<usize>) -> Result<()> {
         let taken =
             lab.authorities.iter().any(|a| a.label == *label) || lab.certificates.iter().any(|c| c.label == *label);
@@ -296,6 +265,7 @@ impl Reader<'_> {
             valid_for: self.optional(&c.valid_for, Span::from_str)?,
             not_before: self.optional(&c.not_before, Timestamp::from_str)?,
             renew: self.optional(&c.renew, Span::from_str)?,
+            from: service::read(self, c)?,
             targets: c.place.iter().map(|p| self.target(p)).collect::<Result<_>>()?,
         })
     }

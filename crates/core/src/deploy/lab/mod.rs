@@ -3,6 +3,8 @@
 pub mod file;
 pub mod place;
 mod raw;
+mod reader;
+pub mod service;
 
 use crate::ca::authority::{limits, permit};
 use crate::ca::renew;

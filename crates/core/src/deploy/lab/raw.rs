@@ -44,6 +44,18 @@ pub(super) struct Certificate {
     pub(super) valid_for: Option<Text>,
     pub(super) not_before: Option<Text>,
     pub(super) renew: Option<Text>,
+    pub(super) from: Option<Text>,
+    pub(super) challenge: Option<Text>,
+    pub(super) challenge_dir: Option<PathBuf>,
+    pub(super) challenge_listen: Option<String>,
+    pub(super) dns_update: Option<Text>,
+    pub(super) dns_key_file: Option<PathBuf>,
+    pub(super) anchor: Option<PathBuf>,
+    pub(super) invitation: Option<PathBuf>,
+    pub(super) contact: Option<Text>,
+    #[serde(default)]
+    pub(super) agree_to_terms: bool,
+    pub(super) profile: Option<String>,
     #[serde(default)]
     pub(super) place: Vec<Place>,
 }

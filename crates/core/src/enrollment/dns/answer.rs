@@ -17,6 +17,8 @@ pub struct Answer {
     pub truncated: bool,
     /// What it says of the name, other names followed.
     pub records: Vec<Record>,
+    /// The zone that the name is in, where a start of authority was asked for.
+    pub zone: Option<String>,
 }
 
 /// One record of the type that was asked for.
@@ -93,7 +95,8 @@ pub fn read(message: &[u8], id: u16, domain: &str, kind: RecordType) -> Result<A
         }
     }
     let records = followed(message, &all, wanted, kind).ok_or(NoAnswer::Form)?;
-    Ok(Answer { code: (flags & 0x000f) as u8, truncated, records })
+    let zone = all.iter().find(|r| kind == RecordType::Soa && r.kind == kind.number()).map(|r| r.owner.clone());
+    Ok(Answer { code: (flags & 0x000f) as u8, truncated, records, zone })
 }
 
 /// The code of an answer to an update; None if it is none (RFC 2136 section 3.8).

@@ -142,6 +142,8 @@ pub struct Extensions {
     pub crl_urls: Vec<String>,
     /// Addresses of the issuer's certificate.
     pub issuer_urls: Vec<String>,
+    /// Who answers for its status (§4.2.2.1).
+    pub ocsp_urls: Vec<String>,
     /// Critical extensions that nobody here processes.
     pub unknown_critical: Vec<ObjectIdentifier>,
     /// Known extensions whose contents do not parse, and any that stands twice.
@@ -161,6 +163,8 @@ const PROCESSED: [&str; 9] = [
     "2.5.29.54",
 ];
 
+/// id-ad-ocsp (RFC 5280 §4.2.2.1): where a certificate's status is asked for.
+pub const OCSP: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.1");
 /// id-ad-caIssuers (RFC 5280 §4.2.2.1).
 pub const CA_ISSUERS: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.2");
 
@@ -238,8 +242,9 @@ impl Extensions {
             }
             "1.3.6.1.5.5.7.1.1" => {
                 let all = AuthorityInfoAccessSyntax::from_der(bytes).ok()?.0;
-                let issuers = all.iter().filter(|a| a.access_method == CA_ISSUERS);
-                self.issuer_urls = issuers.filter_map(|a| uri(&a.access_location)).collect();
+                let of = |method| all.iter().filter(move |a| a.access_method == method);
+                self.issuer_urls = of(CA_ISSUERS).filter_map(|a| uri(&a.access_location)).collect();
+                self.ocsp_urls = of(OCSP).filter_map(|a| uri(&a.access_location)).collect();
             }
             _ => {}
         }

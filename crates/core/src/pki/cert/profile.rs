@@ -3,7 +3,7 @@
 use crate::error::{Error, Result};
 use crate::pki::cert::Certificate;
 use crate::pki::cert::build::{Serial, ToSign};
-use crate::pki::cert::extensions::CA_ISSUERS;
+use crate::pki::cert::extensions::{CA_ISSUERS, OCSP};
 use crate::pki::cert::subject::{self, Subject};
 use crate::pki::key::SigningKey;
 use crate::pki::key::{PublicKey, Strength};
@@ -35,6 +35,8 @@ pub struct Links {
     pub crl: Option<String>,
     /// The issuer's certificate, DER (§4.2.2.1).
     pub issuer: Option<String>,
+    /// Who answers for the status of one certificate (RFC 6960 §3.1).
+    pub ocsp: Option<String>,
 }
 
 /// What an authority is to hold.
@@ -199,6 +201,34 @@ impl Leaf<'_> {
     }
 }
 
+/// The certificate that proves control of a name in a handshake (RFC 8737 §3): self-signed, for that name alone, with the digest in a critical
+/// extension. It is valid for a day.
+pub fn challenge(
+    name: &Name,
+    digest: &[u8],
+    key: &dyn SigningKey,
+    now: Timestamp,
+    entropy: &dyn Entropy,
+) -> Result<Certificate> {
+    const IDENTIFIER: const_oid::ObjectIdentifier = const_oid::ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.1.31");
+    let subject = self_signed_subject().to_der()?;
+    let names = vec![general(name)?];
+    let proof = OctetString::new(digest).map_err(|_| ENCODING)?;
+    ToSign {
+        serial: Serial::random(entropy),
+        issuer: subject.clone(),
+        not_before: now.plus(-3600),
+        not_after: now.plus(86_400),
+        subject,
+        spki: key.public().spki().to_vec(),
+        extensions: vec![
+            extension(false, &SubjectAltName(names))?,
+            Extension { extn_id: IDENTIFIER, critical: true, extn_value: proof },
+        ],
+    }
+    .sign(key, entropy)
+}
+
 /// What the key of a leaf does for its purposes (§4.2.1.3): it always signs; RSA carries keys to TLS 1.2 servers and to
 /// readers of mail, EC agrees on them with readers of mail.
 fn usage(purposes: &[Purpose], key: &PublicKey) -> FlagSet<KeyUsages> {
@@ -278,10 +308,14 @@ fn linked(links: &Links) -> Result<Vec<Extension>> {
         let point = DistributionPoint { distribution_point: Some(name), reasons: None, crl_issuer: None };
         out.push(extension(false, &CrlDistributionPoints(vec![point]))?);
     }
-    if let Some(url) = &links.issuer {
-        let location = GeneralName::UniformResourceIdentifier(ia5(url)?);
-        let issuers = AccessDescription { access_method: CA_ISSUERS, access_location: location };
-        out.push(extension(false, &AuthorityInfoAccessSyntax(vec![issuers]))?);
+    let described = |url: &Option<String>, method| {
+        let location = url.as_deref().map(ia5).transpose()?.map(GeneralName::UniformResourceIdentifier);
+        Ok::<_, Error>(location.map(|l| AccessDescription { access_method: method, access_location: l }))
+    };
+    let access: Vec<AccessDescription> =
+        [described(&links.ocsp, OCSP)?, described(&links.issuer, CA_ISSUERS)?].into_iter().flatten().collect();
+    if !access.is_empty() {
+        out.push(extension(false, &AuthorityInfoAccessSyntax(access))?);
     }
     Ok(out)
 }
@@ -359,7 +393,7 @@ mod tests {
         let long = format!("{}.{}.test", "a".repeat(60), "b".repeat(10));
         let names = [Name::from_str(&long).unwrap(), Name::from_str("::1").unwrap()];
         let subject = leaf_subject(&names).to_der().unwrap();
-        let links = Links { crl: Some("http://pki.saltmarsh.test/root.crl".into()), issuer: None };
+        let links = Links { crl: Some("http://pki.saltmarsh.test/root.crl".into()), ..Links::default() };
         let purposes = [Purpose::Server, Purpose::Client];
         let leaf = Leaf { names: &names, purposes: &purposes, subject: &subject, from, until, links: &links };
         let c = leaf.issue(key.public(), &leaf.self_sign(&key, &e).unwrap(), &key, &e).unwrap();

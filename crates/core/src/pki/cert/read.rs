@@ -73,6 +73,8 @@ pub struct Fields {
     pub crl_urls: Vec<String>,
     /// Addresses of the issuer's certificate.
     pub issuer_urls: Vec<String>,
+    /// Who answers for its status (RFC 5280 §4.2.2.1).
+    pub ocsp_urls: Vec<String>,
     /// Critical extensions that nobody here processes.
     pub unknown_critical: Vec<ObjectIdentifier>,
     /// Known extensions whose contents do not parse.
@@ -179,6 +181,7 @@ impl Certificate {
             constraints: said.constraints,
             crl_urls: said.crl_urls,
             issuer_urls: said.issuer_urls,
+            ocsp_urls: said.ocsp_urls,
             unknown_critical: said.unknown_critical,
             broken: said.broken,
             flaws,

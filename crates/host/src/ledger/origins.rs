@@ -1,0 +1,83 @@
+//! Where certificates come from that a service issues: what is asked again when they are renewed.
+
+use super::Sqlite;
+use super::stored_path::StoredPath;
+use crate::error::Result;
+use rusqlite::{OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use std::net::SocketAddr;
+use tamga_core::vocabulary::label::Label;
+
+/// How a certificate is got from a service.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Origin {
+    /// The directory of the service.
+    pub from: String,
+    /// How control is proved: the word of a challenge; None for the first that can be answered.
+    pub challenge: Option<String>,
+    /// The directory of a running web server.
+    pub challenge_dir: Option<StoredPath>,
+    /// Where to listen for the service.
+    pub challenge_listen: Option<String>,
+    /// The name server that takes records.
+    pub dns_update: Option<SocketAddr>,
+    /// The file with the key for it.
+    pub dns_key_file: Option<StoredPath>,
+    /// The file with the root of the service.
+    pub anchor: Option<StoredPath>,
+    /// How the account's owner is reached.
+    pub contact: Option<String>,
+    /// True if the service's terms were agreed to.
+    pub agreed: bool,
+    /// The profile.
+    pub profile: Option<String>,
+    /// An order that is under way.
+    pub order: Option<String>,
+    /// The name servers' own address for proofs and the service itself: names with their addresses.
+    pub resolve: Vec<(String, std::net::IpAddr)>,
+}
+
+/// The origins of certificates.
+pub trait Origins {
+    /// Where the certificates of a label come from; None for those that were issued here.
+    fn origin(&self, label: &Label) -> Result<Option<Origin>>;
+
+    /// Records it.
+    fn set_origin(&self, label: &Label, origin: &Origin) -> Result<()>;
+
+    /// Every label whose certificates come from a service.
+    fn origins(&self) -> Result<Vec<(Label, Origin)>>;
+}
+
+impl Origins for Sqlite {
+    fn origin(&self, label: &Label) -> Result<Option<Origin>> {
+        let found = self
+            .db
+            .query_row("SELECT settings FROM origin WHERE label = ?1", [label.as_str()], |r| r.get::<_, String>(0))
+            .optional();
+        Ok(found.map_err(|e| self.failed(e))?.and_then(|s| serde_json::from_str(&s).ok()))
+    }
+
+    fn set_origin(&self, label: &Label, origin: &Origin) -> Result<()> {
+        self.db
+            .execute(
+                "INSERT INTO origin (label, settings) VALUES (?1, ?2)
+                 ON CONFLICT (label) DO UPDATE SET settings = excluded.settings",
+                params![label.as_str(), serde_json::to_string(origin).unwrap_or_default()],
+            )
+            .map(|_| ())
+            .map_err(|e| self.failed(e))
+    }
+
+    fn origins(&self) -> Result<Vec<(Label, Origin)>> {
+        let rows = || -> rusqlite::Result<Vec<(String, String)>> {
+            let mut q = self.db.prepare("SELECT label, settings FROM origin ORDER BY label")?;
+            q.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
+        };
+        let rows = rows().map_err(|e| self.failed(e))?;
+        let one =
+            |(label, settings): (String, String)| Some((label.parse().ok()?, serde_json::from_str(&settings).ok()?));
+        Ok(rows.into_iter().filter_map(one).collect())
+    }
+}

@@ -3,8 +3,9 @@
 //!
 //! `floor DATABASE FOLDER`: one. `floor DATABASE FOLDER ring`: the key and the signature come from hand-written assembler,
 //! which wipes no key. `floor DATABASE FOLDER COUNT`: a loop with the durability of `tamga issue --list`: one commit for
-//! every 64, every file and folder synced, on every core. `floor handshakes PORT ROOT COUNT JOBS`: bare TLS handshakes.
+//! every 64, every file and folder synced, on every core. `floor handshakes PORT ROOT COUNT JOBS`: bare TLS handshakes. `floor enroll …`: see that file.
 
+mod enroll;
 mod handshakes;
 
 use p256::ecdsa::signature::Signer;
@@ -39,6 +40,9 @@ fn main() -> Anything<()> {
     if args[1] == "handshakes" {
         handshakes::run(args[2].parse()?, &args[3], args[4].parse()?, args[5].parse()?);
         return Ok(());
+    }
+    if args[1] == "enroll" {
+        return enroll::run(&args[2..]);
     }
     let (database, folder) = (&args[1], Path::new(&args[2]));
     let db = rusqlite::Connection::open(database)?;

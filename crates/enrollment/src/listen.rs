@@ -193,9 +193,6 @@ fn written(answer: Answer, close: bool) -> Response<Full<Bytes>> {
             response.headers_mut().append(HeaderName::from_static(name), value);
         }
     }
-    if answer.status == 405 {
-        response.headers_mut().insert("allow", HeaderValue::from_static("POST"));
-    }
     if close {
         response.headers_mut().insert(CONNECTION, HeaderValue::from_static("close"));
     }

@@ -228,6 +228,15 @@ fn checked(request: &Request) -> Result<()> {
         let rest = url.strip_prefix(scheme);
         rest.is_some_and(|r| !r.is_empty() && !r.contains(['/', '?', '#', '@', ' ', '"', '<', '>']))
     };
+    let is_host = matches!(&request.host, Name::Dns(n) if !n.starts_with("*.")) || matches!(request.host, Name::Ip(_));
+    if !is_host {
+        return Err(Error::Word {
+            what: "host",
+            typed: request.host.to_string(),
+            accepted: "the name or address under which clients reach the service".into(),
+        }
+        .into());
+    }
     if let Some(url) = request.url.as_deref().filter(|u| !is_plain(u, "https://")) {
         return Err(wrong("url", url, "https://HOST or https://HOST:PORT, without a path").into());
     }

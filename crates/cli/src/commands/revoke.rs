@@ -69,9 +69,18 @@ fn render(done: &revoke::Done, label: &str) -> String {
         ));
     }
     if let Some(r) = done.revoked.iter().find(|r| r.is_new()) {
-        text.push_str(&render_publishing(done.key.as_ref(), &r.authority));
+        let enrolled = r.issued.is_enrolled();
+        match enrolled {
+            true => text.push_str("published by tamga enrollment serve while it runs with --publish-listen\n"),
+            false => text.push_str(&render_publishing(done.key.as_ref(), &r.authority)),
+        }
         text.push_str(&render_notice(&done.notice));
-        text.push_str(&remedy(done.reason, label));
+        match enrolled {
+            true => text.push_str(
+                "do: its client gets another when it next asks; so that it gets none: tamga enrollment accounts, then block its account\n",
+            ),
+            false => text.push_str(&remedy(done.reason, label)),
+        }
     }
     for i in &done.others {
         text.push_str(&format!(

@@ -77,15 +77,21 @@ fn an_older_ledger_becomes_a_new_one() {
                    DROP INDEX event_kind; DROP INDEX event_about;";
     let listed = |s: &Sandbox| s.json(&["list", "--at", at]).expect(0).json()["certificates"].clone();
     let rows = listed(&s);
-    for (version, back) in [(2, "DROP INDEX certificate_alone;"), (3, ""), (4, "")] {
-        let columns = if version == 4 {
-            "ALTER TABLE certificate DROP COLUMN sha1; DROP INDEX event_kind; DROP INDEX event_about;"
-        } else {
-            columns
+    for (version, back) in [(2, "DROP INDEX certificate_alone;"), (3, ""), (4, ""), (5, "")] {
+        let columns = match version {
+            5 => "",
+            4 => "ALTER TABLE certificate DROP COLUMN sha1; DROP INDEX event_kind; DROP INDEX event_about;",
+            _ => columns,
         };
         let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
         let before = layout(&db);
-        db.execute_batch(&format!("{columns} {back} PRAGMA user_version = {version}")).unwrap();
+        let enrollment: String = layout(&db)
+            .iter()
+            .filter(|l| l.contains("CREATE TABLE") && l.starts_with("enrollment_"))
+            .map(|l| format!("DROP TABLE {};", l.split("CREATE").next().unwrap()))
+            .collect();
+        let newest = "ALTER TABLE authority DROP COLUMN ocsp_url; DROP INDEX certificate_enrolled; DROP TABLE origin;";
+        db.execute_batch(&format!("{enrollment} {newest} {columns} {back} PRAGMA user_version = {version}")).unwrap();
         drop(db);
         assert_eq!(listed(&s), rows, "what a list says is read out of the certificates");
         let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();

@@ -78,30 +78,26 @@ fn found(service: &Service, asked: &Asked<'_>, path: &str) -> Result<Answer> {
         (["health"], _) if reads => health(service),
         (["metrics"], _) if reads => metrics(service),
         ([""], _) if reads => Ok(about(service)),
-        (known, _) if is_known(known) => Err(Box::new(
-            Problem::malformed("this address takes a signed POST request (RFC 8555 section 6.3)").with_status(405),
-        )),
-        _ => Err(missing()),
+        (known, _) => match methods(known) {
+            Some(allow) => {
+                let problem = Problem::malformed(format!("this address takes {allow} (RFC 8555 section 6.3)"));
+                Ok(Answer::from(problem.with_status(405)).with("allow", allow))
+            }
+            None => Err(missing()),
+        },
     }
 }
 
-fn is_known(parts: &[&str]) -> bool {
+/// The methods that something takes; None where there is nothing.
+fn methods(parts: &[&str]) -> Option<&'static str> {
     match parts {
-        [one] => [
-            "directory",
-            "new-nonce",
-            "new-account",
-            "new-order",
-            "key-change",
-            "revoke-certificate",
-            "health",
-            "metrics",
-            "",
-        ]
-        .contains(one),
-        [kind, _] => ["account", "order", "authorization", "challenge", "certificate", "renewal-info"].contains(kind),
-        [kind, _, what] => matches!((*kind, *what), ("order", "finalize") | ("account", "orders")),
-        _ => false,
+        ["directory" | "new-nonce"] => Some("GET, HEAD, POST"),
+        ["" | "health" | "metrics"] | ["renewal-info", _] => Some("GET, HEAD"),
+        ["new-account" | "new-order" | "key-change" | "revoke-certificate"]
+        | ["account" | "order" | "authorization" | "challenge" | "certificate", _]
+        | ["order", _, "finalize"]
+        | ["account", _, "orders"] => Some("POST"),
+        _ => None,
     }
 }
 

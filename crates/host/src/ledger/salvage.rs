@@ -21,7 +21,7 @@ pub struct Salvaged {
 }
 
 /// Tables that are copied row by row, with their columns: what of a damaged file still reads is taken.
-const TABLES: [(&str, &str); 7] = [
+const TABLES: [(&str, &str); 14] = [
     (
         "authority",
         "label, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired, list_number, list_behind, made_at",
@@ -32,6 +32,16 @@ const TABLES: [(&str, &str); 7] = [
     ("request", "label, kind, der, folder, settings, made_at"),
     ("event", "id, at, kind, about, detail"),
     ("journal", "id, at, work"),
+    ("origin", "label, settings"),
+    ("enrollment_account", "id, thumbprint, jwk, state, contact, invitation, made_at"),
+    ("enrollment_invitation", "key_id, sealed, names, uses_left, ends, made_at"),
+    (
+        "enrollment_order",
+        "id, account, identifiers, named, profile, not_before, not_after, replaces, state, error, expires, certificate, made_at",
+    ),
+    ("enrollment_authorization", "id, account, kind, name, state, expires"),
+    ("enrollment_order_authorization", "of_order, place, authorization"),
+    ("enrollment_challenge", "id, authorization, kind, token, state, validated, error"),
 ];
 
 impl Sqlite {
@@ -52,6 +62,8 @@ impl Sqlite {
                 _ => {}
             }
         }
+        // A column that ledgers of earlier layouts do not have.
+        let _ = statuses(&old, &self.db);
         // The rest is read out of the certificates.
         let _ = certificates::summarize(&self.db);
         out
@@ -110,6 +122,17 @@ impl Sqlite {
         };
         run().map_err(|e| self.failed(e))
     }
+}
+
+/// Where the status of what an authority issues is asked for.
+fn statuses(old: &Connection, new: &Connection) -> rusqlite::Result<()> {
+    let mut q = old.prepare("SELECT label, ocsp_url FROM authority WHERE ocsp_url IS NOT NULL")?;
+    let mut rows = q.query([])?;
+    while let Some(r) = rows.next()? {
+        let (label, url): (String, String) = (r.get(0)?, r.get(1)?);
+        new.execute("UPDATE authority SET ocsp_url = ?2 WHERE label = ?1", params![label, url])?;
+    }
+    Ok(())
 }
 
 fn copy(old: &Connection, new: &Connection, table: &str, columns: &str) -> rusqlite::Result<usize> {

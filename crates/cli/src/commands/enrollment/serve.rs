@@ -251,6 +251,8 @@ fn worded(event: &Event) -> String {
         What::Renewed => human::good("renewed"),
         _ => String::new(),
     };
-    let peer = event.peer.map(|p| format!(" (from {p})")).unwrap_or_default();
+    // Of what an account does, its number says more than its address.
+    let is_new = matches!(event.event, What::AccountMade | What::Refused);
+    let peer = event.peer.filter(|_| is_new).map(|p| format!(" (from {p})")).unwrap_or_default();
     format!("{} {}{peer}\n", event.at, joined(&words, &harmless(&event.detail)))
 }

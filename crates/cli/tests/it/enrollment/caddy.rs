@@ -42,4 +42,14 @@ fn it_gets_a_certificate_for_each_name_and_serves_them() {
     }
     service.waits_for("issued", 2);
     assert!(service.said("failed").is_empty() && service.said("refused").is_empty(), "{:?}", service.said("refused"));
+    // A browser too, once the root is in its store.
+    if has(&["chromium"]) {
+        s.run(&["trust", "add", "saltmarsh", "--stores", "chromium"]).expect(0);
+        let target = format!("https://charts.saltmarsh.test:{}", service.tls);
+        let resolve = ["--resolve", "charts.saltmarsh.test=127.0.0.1", "--clients", "chromium", "--observe"];
+        let seen = s.json(&[&["check", target.as_str()][..], &resolve].concat()).expect(0).json();
+        let clients = seen["targets"][0]["clients"].as_array().unwrap();
+        let visited = clients.iter().any(|c| c["basis"] == "observed" && c["verdict"] == "accepts");
+        assert!(visited, "{seen}");
+    }
 }

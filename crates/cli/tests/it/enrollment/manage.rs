@@ -137,3 +137,34 @@ fn a_start_that_cannot_be_says_why() {
     assert!(refused.err.contains(&service.port.to_string()), "{}", refused.err);
     assert!(s.run(&["enrollment", "serve", "--name", "x.test", "--listen", "443"]).expect(2).err.contains("443"));
 }
+
+#[test]
+fn a_damaged_ledger_keeps_accounts_and_what_they_got() {
+    let s = lab();
+    let service = Service::start(&s, &[]);
+    let listen = format!("127.0.0.1:{}", service.http);
+    let client = Client::new(&s, &service);
+    client.asks(&["charts.saltmarsh.test"], &["--challenge-listen", &listen]).expect(0);
+    let (http, tls) = (service.http, service.tls);
+    assert_eq!(service.stop(), 0);
+    // One octet in the row of an event: the file is no longer what was recorded, and nearly all of it reads.
+    let file = s.path("data/ledger.sqlite");
+    {
+        let db = rusqlite::Connection::open(&file).unwrap();
+        db.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(())).unwrap();
+    }
+    let root = std::fs::read(super::root(&s)).unwrap();
+    let der = tamga_core::pki::format::pem::certificates(&root).remove(0);
+    let mut bytes = std::fs::read(&file).unwrap();
+    let at = bytes.windows(20).position(|w| w == &der[40..60]).unwrap();
+    bytes[at] ^= 1;
+    std::fs::write(&file, bytes).unwrap();
+    s.run(&["repair"]).expect(0);
+    let kept = s.json(&["enrollment", "accounts"]).expect(0).json();
+    assert_eq!(kept["accounts"][0]["certificates"], 1, "{kept}");
+    assert_eq!(
+        s.json(&["list", "charts.saltmarsh.test"]).expect(0).json()["certificates"].as_array().unwrap().len(),
+        2
+    );
+    Service::start_at(&s, "127.0.0.1:0", http, tls, &[]).kill();
+}

@@ -283,7 +283,9 @@ impl Orders for Sqlite {
     fn enrolled_count(&self, ends_before: Timestamp) -> Result<(u64, u64)> {
         self.look(|db| {
             db.query_row(
-                "SELECT count(*), count(*) FILTER (WHERE ends < ?1) FROM certificate WHERE folder = '' AND state = 'live'",
+                "SELECT count(*), count(*) FILTER (WHERE c.ends < ?1)
+                 FROM certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial
+                 WHERE c.folder = '' AND c.state = 'live' AND r.at IS NULL",
                 [ends_before.unix()],
                 |r| {
                     let number = |n: i64| u64::try_from(n).unwrap_or(0);

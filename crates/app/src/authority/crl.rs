@@ -178,7 +178,7 @@ impl List<'_> {
             let wants_der = output.extension().is_some_and(|e| e == "crl" || e == "der");
             env.disk().write_whole(output, if wants_der { &der } else { text.as_bytes() }, 0o644)?;
         }
-        ledger.published(&a.label, number, listed.entries.len(), env.now)?;
+        ledger.published(&a.label, number, &listed.entries, env.now)?;
         ledger.finish(id, &work)?;
         Ok(Signed {
             authority: a.label.clone(),

@@ -36,8 +36,8 @@ pub trait Revocations {
     /// Uses a number up, durably, before the list with it is signed.
     fn take_number(&self, authority: &Label, number: u64) -> Result<()>;
 
-    /// That a list stands, and everything revoked is in it.
-    fn published(&self, authority: &Label, number: u64, entries: usize, now: Timestamp) -> Result<()>;
+    /// That a list with these entries was written. What was revoked since it was read is in the next one.
+    fn published(&self, authority: &Label, number: u64, entries: &[Revoked], now: Timestamp) -> Result<()>;
 
     /// That the ledger may lack what was revoked after it was written: no list is signed before that is settled.
     fn may_be_behind(&self, why: &str, authority: Option<&Label>) -> Result<()>;
@@ -117,15 +117,19 @@ impl Revocations for Sqlite {
             .map_err(|e| self.failed(e))
     }
 
-    fn published(&self, authority: &Label, number: u64, entries: usize, now: Timestamp) -> Result<()> {
+    fn published(&self, authority: &Label, number: u64, entries: &[Revoked], now: Timestamp) -> Result<()> {
         let run = || -> rusqlite::Result<()> {
             let tx = self.db.unchecked_transaction()?;
-            tx.execute(
-                "UPDATE revocation SET published = 1 WHERE authority = ?1 AND published = 0",
-                [authority.as_str()],
-            )?;
+            {
+                let mut mark = tx.prepare(
+                    "UPDATE revocation SET published = 1 WHERE authority = ?1 AND serial = ?2 AND published = 0",
+                )?;
+                for e in entries {
+                    mark.execute(params![authority.as_str(), e.serial])?;
+                }
+            }
             tx.execute("UPDATE authority SET list_behind = NULL WHERE label = ?1", [authority.as_str()])?;
-            events::insert(&tx, now, "list-signed", authority, &format!("number {number}, {entries} entries"))?;
+            events::insert(&tx, now, "list-signed", authority, &format!("number {number}, {} entries", entries.len()))?;
             tx.commit()
         };
         run().map_err(|e| self.failed(e))
@@ -139,5 +143,28 @@ impl Revocations for Sqlite {
             )
             .map(|_| ())
             .map_err(|e| self.failed(e))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "tests")]
+
+    use super::*;
+    use std::path::Path;
+
+    /// The enrollment service records revocations while another command signs a list.
+    #[test]
+    fn what_is_revoked_while_a_list_is_signed_waits_for_the_next() {
+        let ledger = Sqlite::in_memory("revoked-meanwhile", Path::new("/nowhere")).unwrap();
+        let (authority, now) = ("saltmarsh".parse::<Label>().unwrap(), Timestamp::from_unix(1_800_000_000));
+        let revoke = |serial: &str| {
+            ledger.revoke(&authority, &authority, &[serial], Reason::Superseded, now).unwrap();
+        };
+        revoke("01");
+        let listed = ledger.listed(&authority).unwrap();
+        revoke("02");
+        ledger.published(&authority, 1, &listed.entries, now).unwrap();
+        assert_eq!(ledger.listed(&authority).unwrap().unpublished, 1);
     }
 }

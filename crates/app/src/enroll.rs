@@ -183,6 +183,16 @@ fn given(env: &Env, file: &Path) -> Result<Given> {
 ///
 /// Errors: a file that was named cannot be read.
 fn means(env: &Env, origin: &Origin) -> Result<Means> {
+    let dns_key = match &origin.dns_key_file {
+        Some(file) => Some(String::from_utf8_lossy(&env.disk().read_named(file)?).into_owned()),
+        None => None,
+    };
+    let account = account(env, &origin.from)?;
+    Ok(Means { account, roots: roots(env, origin)?, dns_key: dns_key.map(Zeroizing::new) })
+}
+
+/// The roots that a service may have: the one that was named; else the ledger's and the system's.
+fn roots(env: &Env, origin: &Origin) -> Result<Vec<Vec<u8>>> {
     let mut roots = Vec::new();
     match &origin.anchor {
         Some(file) => {
@@ -197,11 +207,7 @@ fn means(env: &Env, origin: &Origin) -> Result<Means> {
             roots.extend(bundles.flat_map(|b| pem::certificates(&b)));
         }
     }
-    let dns_key = match &origin.dns_key_file {
-        Some(file) => Some(String::from_utf8_lossy(&env.disk().read_named(file)?).into_owned()),
-        None => None,
-    };
-    Ok(Means { account: account(env, &origin.from)?, roots, dns_key: dns_key.map(Zeroizing::new) })
+    Ok(roots)
 }
 
 /// The key of the account at the service with this directory: one for each service, in a file of its own (0600). It is made when it is needed
@@ -235,11 +241,11 @@ fn settle(env: &Env, label: &Label) -> Result<()> {
         return Ok(());
     }
     let (_lock, ledger) = env.open_for_change()?;
-    let in_place = ledger.current(label)?.map(|i| i.folder.join(KEY_FILE)).and_then(|k| env.disk().read(&k).ok());
-    if in_place.is_some() && in_place == env.disk().read(&place).ok() {
-        if let Some(origin) = ledger.origin(label)? {
-            ledger.set_origin(label, &Origin { order: None, ..origin })?;
-        }
+    let Some(origin) = ledger.origin(label)? else { return Ok(()) };
+    // By the public key: an encrypted one is written otherwise each time.
+    let in_place = ledger.current(label)?.map(|i| sha256(i.certificate.key.spki()));
+    if in_place.is_some() && in_place == origin.waiting {
+        ledger.set_origin(label, &Origin { order: None, waiting: None, ..origin })?;
         env.disk().remove(&place)?;
     }
     Ok(())
@@ -262,7 +268,7 @@ pub(crate) fn get(env: &Env, origin: &Origin, new: New<'_>) -> Result<(Issued, V
             // A run that was stopped: its key and its order are gone on with.
             Some(known) => {
                 let (key, protect) = env.open_stored(env.stored_key(&new.label, &place)?, &of, new.secret)?;
-                (key, protect.or(new.protect), Origin { order: known.order, ..origin.clone() })
+                (key, protect.or(new.protect), Origin { order: known.order, waiting: known.waiting, ..origin.clone() })
             }
             None => {
                 let key = match new.key {
@@ -274,7 +280,8 @@ pub(crate) fn get(env: &Env, origin: &Origin, new: New<'_>) -> Result<(Issued, V
                     env.disk().make_directory(parent, 0o700)?;
                 }
                 write_journaled(env, &place, &document.bytes, 0o600)?;
-                let origin = Origin { order: None, ..origin.clone() };
+                let waiting = Some(sha256(key.public().spki()));
+                let origin = Origin { order: None, waiting, ..origin.clone() };
                 ledger.set_origin(&new.label, &origin)?;
                 (key, new.protect, origin)
             }
@@ -324,15 +331,16 @@ pub(crate) fn get(env: &Env, origin: &Origin, new: New<'_>) -> Result<(Issued, V
         record: Record::Certificate { issued: &issued, kind: new.kind, root: None },
     };
     env.publish(&*ledger, &change)?;
-    ledger.set_origin(&new.label, &Origin { order: None, ..origin.clone() })?;
+    ledger.set_origin(&new.label, &Origin { order: None, waiting: None, ..origin.clone() })?;
     env.disk().remove(&place)?;
     Ok((issued, got.findings))
 }
 
 /// Whether it is time to renew, by the service's own word where it has one: within its window each client at its own moment.
 pub(crate) fn is_due(env: &Env, origin: &Origin, certificate: &Read) -> bool {
-    let asked = || env.enroller.as_ref()?.suggested(origin, &means(env, origin).ok()?, certificate);
-    let Some((from, until)) = asked() else {
+    // Nobody waits for the data directory while a service is asked.
+    let asked = || env.enroller.as_ref()?.suggested(origin, &roots(env, origin).ok()?, certificate);
+    let Some((from, until)) = env.unlocked(asked).ok().flatten() else {
         return renew::is_due(certificate, None, env.now);
     };
     // Spread by what differs between certificates and stays for each: its fingerprint.

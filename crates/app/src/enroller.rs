@@ -19,7 +19,12 @@ pub trait Enroller: Send + Sync {
     fn enroll(&self, wanted: &Wanted<'_>, ordered: &dyn Fn(&str) -> Result<()>) -> Result<Got>;
 
     /// When the service suggests to renew a certificate; None if it says nothing of it.
-    fn suggested(&self, origin: &Origin, means: &Means, certificate: &Certificate) -> Option<(Timestamp, Timestamp)>;
+    fn suggested(
+        &self,
+        origin: &Origin,
+        roots: &[Vec<u8>],
+        certificate: &Certificate,
+    ) -> Option<(Timestamp, Timestamp)>;
 }
 
 /// What came of it.

@@ -18,7 +18,7 @@ use tamga_host::{act, platform};
 pub struct Request {
     /// Put it in place and start it.
     pub install: bool,
-    /// What stands behind `enrollment serve`.
+    /// The arguments of `enrollment serve`.
     pub words: Vec<String>,
     /// The file with the passphrase of the authority's key.
     pub passphrase_file: Option<PathBuf>,

@@ -339,6 +339,7 @@ fn certificate_for(
 
 /// Refuses a second directory for a certificate in force: the server that reads the first would never get the newer files.
 fn stays(env: &Env, request: &Request, before: &Issued, wanted: &Path) -> Result<()> {
+    crate::certificate::here(before)?;
     let is_whole = before.is_in_force(env.now) && env.disk().exists(&before.folder.join(CERTIFICATE_FILE));
     if request.into.is_none() || !is_whole || before.folder == wanted {
         return Ok(());

@@ -23,8 +23,8 @@ pub type Handler = Arc<dyn Fn(&Asked<'_>) -> Answer + Send + Sync>;
 
 /// Handshake, header and body each may take so long.
 const PATIENCE: Duration = Duration::from_secs(10);
-/// A connection that says nothing is let go; clients keep one open between their requests.
-const IDLE: Duration = Duration::from_secs(60);
+/// A connection is kept for so long at most, however busy it is.
+const LIFE: Duration = Duration::from_secs(600);
 /// Requests that are under way at the end get so long.
 const FAREWELL: Duration = Duration::from_secs(10);
 /// So many connections at once.
@@ -127,7 +127,7 @@ async fn connection<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
     // The time for a header counts from the end of the answer before it.
     builder.timer(TokioTimer::new()).header_read_timeout(PATIENCE).max_buf_size(32 << 10);
     let mut connection = std::pin::pin!(builder.serve_connection(TokioIo::new(stream), service));
-    let whole = tokio::time::sleep(IDLE * 10);
+    let whole = tokio::time::sleep(LIFE);
     let mut whole = std::pin::pin!(whole);
     let mut ending = false;
     loop {

@@ -20,7 +20,7 @@ pub const SHORT_PROFILE: &str = "short";
 pub struct Settings {
     /// What every URL begins with: `https://HOST` or `https://HOST:PORT`, without a slash at its end.
     pub base: String,
-    /// The host's name, which is also who it is in CAA records (RFC 8659).
+    /// The host's name. CAA records name the service by it (RFC 8659).
     pub host: String,
     /// Which names it certifies, besides what its authority permits; None for all of these.
     pub allow: Option<Permit>,

@@ -86,6 +86,8 @@ pub struct Listening {
     pub root: Authority,
     /// True if the service's intermediate was made now.
     pub is_new: bool,
+    /// True if clients reach it under another address than its own.
+    pub is_behind: bool,
     secret: Secret,
     own: Issued,
     served: Arc<Served>,
@@ -164,6 +166,7 @@ pub fn listen(
         published_at,
         root,
         is_new,
+        is_behind: request.url.is_some(),
         secret: request.secret.clone(),
         own,
         served,

@@ -13,12 +13,14 @@ use tamga_core::ca::authority::CERTIFICATE_FILE;
 use tamga_core::ca::report::Issued;
 use tamga_core::pki::cert::crl as list;
 use tamga_core::pki::format::pem;
-use tamga_core::vocabulary::timestamp::Span;
+use tamga_core::vocabulary::timestamp::{DAY, Span};
 use tamga_host::repair::LIST_FILE;
 use tamga_host::serve::Served;
 
 /// A list counts so long.
 const LIST_LIFE: Span = Span::days(7);
+/// A list of the authority above is due so many seconds before its end.
+const LIST_DUE: i64 = 30 * DAY;
 /// What the service does by itself is looked at so often.
 const LOOK_AGAIN: Duration = Duration::from_secs(5);
 /// What is over is let go so often.
@@ -71,12 +73,32 @@ impl Upkeep {
             self.failed("signing a revocation list", &e);
         }
         if sweeps {
+            self.report_due(&env);
             let swept = self.service.ledger().sweep(self.service.now());
             if let Err(e) = swept {
                 self.service.failed(&e);
             }
         }
         self.shown(&env, own)
+    }
+
+    /// The list of the authority above, which certificates name: its key is not opened here, so a person must sign the next one.
+    fn report_due(&self, env: &Env) {
+        let signing = self.service.signing();
+        let Some(above) =
+            signing.authority.issuer.as_ref().filter(|_| !signing.authority.certificate.crl_urls.is_empty())
+        else {
+            return;
+        };
+        let file = env.authority_directory(above).join(LIST_FILE);
+        let latest = env.disk().read(&file).ok().and_then(|b| list::find(&b, "a list").ok());
+        let is_good = latest.and_then(|l| l.next_update).is_some_and(|n| n > env.now.plus(LIST_DUE));
+        if !is_good {
+            let detail = format!(
+                "the revocation list of {above} is missing or ends within 30 days: tamga authority crl {above}"
+            );
+            self.tell(What::Failed, Vec::new(), detail);
+        }
     }
 
     /// Signs a list if half of the latest one's time is over, or something was revoked since.

@@ -108,8 +108,8 @@ impl Run<'_> {
         let Some(service) = &wanted.from else { return Ok(()) };
         let settings = enroll::whole(&from_service(wanted, service, self.base()).origin)?;
         let (_lock, ledger) = self.env.open_for_change()?;
-        let order = ledger.origin(&wanted.label)?.filter(|o| o.from == settings.from).and_then(|o| o.order);
-        Ok(ledger.set_origin(&wanted.label, &Origin { order, ..settings })?)
+        let before = ledger.origin(&wanted.label)?.filter(|o| o.from == settings.from).unwrap_or_default();
+        Ok(ledger.set_origin(&wanted.label, &Origin { order: before.order, waiting: before.waiting, ..settings })?)
     }
 
     /// The chain in a certificate's own directory is what was issued; overwritten, it is put right from the ledger.

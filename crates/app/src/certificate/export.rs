@@ -348,6 +348,7 @@ fn of_ledger(env: &Env, request: &Request) -> Result<Source> {
         };
         return Err(Error::LabelUnknown { label, sought: "file, authority or certificate", known }.into());
     };
+    super::lookup::here(&i)?;
     let key = match wants_key(request) {
         true => Some(env.key_of(&i.label, &i.folder, &i.certificate, &request.secret)?),
         false => None,

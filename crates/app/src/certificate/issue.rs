@@ -218,7 +218,7 @@ pub(super) struct Settled {
 impl Terms {
     /// Fills the defaults in: the model's, else the server's, else the usual ones.
     pub(super) fn settled(&self, env: &Env) -> Result<Settled> {
-        let model = self.like.as_deref().map(|label| lookup::current(env, label)).transpose()?;
+        let model = self.like.as_deref().map(|label| lookup::recorded(env, label)).transpose()?;
         let like = model.as_ref().map(|i| renew::again(i, &renew::Change::default())).transpose()?;
         let typed = issue::subject_of(&self.subject)?;
         let settled = Settled {

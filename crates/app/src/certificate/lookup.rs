@@ -6,10 +6,36 @@ use tamga_core::ca::report::Issued;
 use tamga_core::error::Error;
 use tamga_host::ledger::{Ledger, Waiting};
 
-/// The current certificate of a label.
+/// The current certificate of a label, whose files are here.
+///
+/// Errors: there is none; a client enrolled it, so its files are on that client's machine.
+pub fn current(env: &Env, label: &str) -> Result<Issued> {
+    let issued = recorded(env, label)?;
+    here(&issued)?;
+    Ok(issued)
+}
+
+/// Refuses a certificate whose files are on the machine of the client that enrolled it.
+///
+/// Errors: that.
+pub(crate) fn here(issued: &Issued) -> Result<()> {
+    if !issued.is_enrolled() {
+        return Ok(());
+    }
+    let label = &issued.label;
+    Err(Error::Objection {
+        code: "key-missing",
+        what: format!("the files of {label} are not here"),
+        why: "a client got it from the enrollment service: its key is on that client's machine".into(),
+        instead: format!("run this there; to see what was issued: tamga show {label}"),
+    }
+    .into())
+}
+
+/// The current certificate of a label, wherever its files are.
 ///
 /// Errors: there is none.
-pub fn current(env: &Env, label: &str) -> Result<Issued> {
+pub(crate) fn recorded(env: &Env, label: &str) -> Result<Issued> {
     let ledger = env.open_to_look()?;
     let found = match &ledger {
         Some(l) => l.current(label)?,

@@ -20,6 +20,6 @@ pub(crate) mod make;
 mod single_use;
 
 pub use lookup::current;
-pub(crate) use lookup::waiting;
+pub(crate) use lookup::{here, waiting};
 pub use make::Signer;
 pub(crate) use make::make;

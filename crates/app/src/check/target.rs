@@ -68,7 +68,8 @@ pub(crate) fn parse(env: &Env, typed: &str, around: &Around) -> Result<Target> {
     }
     // The ledger knows what a label means better than the directory in which Tamga is run.
     let is_label = Label::from_str(&typed.to_lowercase()).is_ok();
-    if is_label && let Some(issued) = around.current(typed)? {
+    // Of one that a client enrolled no file is here: its label is a host's name as any other.
+    if is_label && let Some(issued) = around.current(typed)?.filter(|i| !i.is_enrolled()) {
         return Ok(Target::Label(Box::new(issued)));
     }
     let path = Path::new(typed);

@@ -76,6 +76,7 @@ impl FromArgs {
             agreed: self.agree_to_terms,
             profile: self.profile.clone(),
             order: None,
+            waiting: None,
             resolve: self.resolve.clone(),
         })
     }

@@ -17,7 +17,7 @@ pub struct Service {
     pub program: PathBuf,
     /// The data directory: the only place that it writes to.
     pub data: PathBuf,
-    /// What stands behind `enrollment serve`.
+    /// The arguments of `enrollment serve`.
     pub words: Vec<String>,
     /// The account that runs it, for the system's own manager; None for the person's.
     pub account: Option<String>,

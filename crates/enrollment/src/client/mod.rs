@@ -7,9 +7,9 @@ mod order;
 mod prove;
 mod session;
 
-use session::Session;
+use session::{Offered, Session};
 use std::net::{IpAddr, SocketAddr};
-use tamga_app::enroller::{Enroller, Got, Means, Wanted};
+use tamga_app::enroller::{Enroller, Got, Wanted};
 use tamga_app::failure::Result;
 use tamga_core::enrollment::failure::Failure;
 use tamga_core::enrollment::renewal;
@@ -23,16 +23,22 @@ pub struct Client;
 impl Enroller for Client {
     fn enroll(&self, wanted: &Wanted<'_>, ordered: &dyn Fn(&str) -> Result<()>) -> Result<Got> {
         runtime()?.block_on(async {
-            let session = Session::open(wanted.origin, wanted.means).await?;
+            let offered = Offered::open(wanted.origin, &wanted.means.roots).await?;
+            let session = Session::of(offered, &wanted.means.account);
             let mut left = Vec::new();
             let chain = order::get(&session, wanted, ordered, &mut left).await?;
             Ok(Got { chain, left })
         })
     }
 
-    fn suggested(&self, origin: &Origin, means: &Means, certificate: &Certificate) -> Option<(Timestamp, Timestamp)> {
+    fn suggested(
+        &self,
+        origin: &Origin,
+        roots: &[Vec<u8>],
+        certificate: &Certificate,
+    ) -> Option<(Timestamp, Timestamp)> {
         let id = renewal::certificate_id(certificate)?;
-        runtime().ok()?.block_on(async { Session::open(origin, means).await.ok()?.suggested(&id).await })
+        runtime().ok()?.block_on(async { Offered::open(origin, roots).await.ok()?.suggested(&id).await })
     }
 }
 

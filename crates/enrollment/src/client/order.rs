@@ -82,7 +82,7 @@ pub(super) async fn get(
 
 /// The account of our key; it is made if there is none.
 async fn account(session: &Session<'_>, wanted: &Wanted<'_>) -> std::result::Result<Signer, Failure> {
-    let url = &session.directory.new_account;
+    let url = &session.offered.directory.new_account;
     let none = || Failure::Unreached { url: url.clone(), why: "the account's key cannot be used there".into() };
     let own = Jwk::of_spki(session.key.public().spki()).ok_or_else(none)?;
     let signer = Signer::Key(own.clone());
@@ -90,11 +90,11 @@ async fn account(session: &Session<'_>, wanted: &Wanted<'_>) -> std::result::Res
     let response = match known {
         Ok(response) => response,
         Err(Failure::Refused { kind, .. }) if kind == "accountDoesNotExist" => {
-            if let Some(terms) = session.directory.terms.as_ref().filter(|_| !wanted.origin.agreed) {
+            if let Some(terms) = session.offered.directory.terms.as_ref().filter(|_| !wanted.origin.agreed) {
                 return Err(Failure::Terms { terms: terms.clone() });
             }
             let mut payload = Map::new();
-            if session.directory.terms.is_some() {
+            if session.offered.directory.terms.is_some() {
                 payload.insert("termsOfServiceAgreed".into(), true.into());
             }
             if let Some(mailbox) = &wanted.origin.contact {
@@ -113,11 +113,15 @@ async fn account(session: &Session<'_>, wanted: &Wanted<'_>) -> std::result::Res
         .ok_or_else(|| Failure::Unreached { url: url.clone(), why: "it does not say where the account is".into() })
 }
 
-/// The order of a run that was stopped, if it can still come to something.
+/// The order of a run that was stopped, if it can still come to something and is for the same names: the command may have been typed again
+/// with others.
 async fn under_way(session: &Session<'_>, account: &Signer, wanted: &Wanted<'_>) -> Option<(String, Value)> {
     let url = wanted.origin.order.clone()?;
     let (order, _) = session.read(account, &url).await.ok()?;
-    (word(&order, "status") != "invalid").then_some((url, order))
+    let ordered = order.get("identifiers").and_then(Value::as_array)?.iter();
+    let ordered: BTreeSet<Identifier> = ordered.filter_map(|i| Identifier::parse(i).ok()).collect();
+    let is_same = ordered == wanted.names.iter().cloned().collect();
+    (is_same && word(&order, "status") != "invalid").then_some((url, order))
 }
 
 async fn ordered_now(
@@ -125,12 +129,12 @@ async fn ordered_now(
     account: &Signer,
     wanted: &Wanted<'_>,
 ) -> std::result::Result<(String, Value), Failure> {
-    let url = &session.directory.new_order;
+    let url = &session.offered.directory.new_order;
     let mut payload = Map::new();
     payload.insert("identifiers".into(), json!(wanted.names));
     if let Some(profile) = &wanted.origin.profile {
-        if !session.directory.profiles.contains(profile) {
-            let detail = match session.directory.profiles.as_slice() {
+        if !session.offered.directory.profiles.contains(profile) {
+            let detail = match session.offered.directory.profiles.as_slice() {
                 [] => "it has no profiles".to_owned(),
                 all => format!("it has the profiles {}, and not {profile}", all.join(", ")),
             };
@@ -139,7 +143,8 @@ async fn ordered_now(
         payload.insert("profile".into(), profile.clone().into());
     }
     let plain = Value::Object(payload.clone()).to_string();
-    let id = wanted.replaces.and_then(renewal::certificate_id).filter(|_| session.directory.renewal_info.is_some());
+    let id =
+        wanted.replaces.and_then(renewal::certificate_id).filter(|_| session.offered.directory.renewal_info.is_some());
     let response = match id {
         Some(id) => {
             payload.insert("replaces".into(), id.into());
@@ -246,7 +251,7 @@ fn judge(session: &Session<'_>, wanted: &Wanted<'_>, chain: &[Certificate]) -> s
         return Err(wrong(format!("it is for {}, and {} was asked for", words(&names), words(&asked))));
     }
     let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let verifier = WebPkiServerVerifier::builder_with_provider(Arc::new(session.roots.clone()), provider)
+    let verifier = WebPkiServerVerifier::builder_with_provider(Arc::new(session.offered.roots.clone()), provider)
         .build()
         .map_err(|e| wrong(e.to_string()))?;
     let leaf = CertificateDer::from(leaf.der().to_vec());

@@ -162,7 +162,7 @@ async fn bound(origin: &Origin, port: u16) -> Result<Vec<TcpListener>> {
     if let Some(at) = typed {
         return Ok(vec![TcpListener::bind(at).await.map_err(|e| failed(e, at.port()))?]);
     }
-    // On most systems the second takes connections of both kinds, and then the first cannot be had.
+    // On most systems a listener on IPv6 takes IPv4 connections too, and the port is then in use for IPv4.
     match TcpListener::bind((Ipv6Addr::UNSPECIFIED, port)).await {
         Ok(six) => {
             let four = TcpListener::bind((Ipv4Addr::UNSPECIFIED, port)).await;

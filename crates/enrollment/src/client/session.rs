@@ -7,7 +7,6 @@ use serde_json::Value;
 use std::str::FromStr;
 use std::sync::Mutex;
 use std::time::Duration;
-use tamga_app::enroller::Means;
 use tamga_core::enrollment::failure::Failure;
 use tamga_core::enrollment::jws::{self, Signer};
 use tamga_core::enrollment::problem::NAMESPACE;
@@ -33,13 +32,18 @@ pub(super) struct Directory {
     pub(super) profiles: Vec<String>,
 }
 
-/// A service with the key of our account there.
-pub(super) struct Session<'a> {
+/// A service whose directory was read.
+pub(super) struct Offered {
     http: Http,
     pub(super) directory: Directory,
+    pub(super) roots: RootCertStore,
+}
+
+/// The same with the key of our account there.
+pub(super) struct Session<'a> {
+    pub(super) offered: Offered,
     pub(super) key: &'a PrivateKey,
     nonces: Mutex<Vec<String>>,
-    pub(super) roots: RootCertStore,
 }
 
 /// A text of a JSON object; empty if there is none.
@@ -61,11 +65,11 @@ pub(super) fn refused(url: &str, response: &Response) -> Failure {
     Failure::Refused { url: url.to_owned(), kind, detail }
 }
 
-impl Session<'_> {
+impl Offered {
     /// Reads the directory.
-    pub(super) async fn open<'a>(origin: &Origin, means: &'a Means) -> Result<Session<'a>, Failure> {
+    pub(super) async fn open(origin: &Origin, trusted: &[Vec<u8>]) -> Result<Offered, Failure> {
         let mut roots = RootCertStore::empty();
-        for der in &means.roots {
+        for der in trusted {
             // One that the library cannot read is one that it cannot find either.
             let _ = roots.add(CertificateDer::from(der.clone()));
         }
@@ -91,7 +95,25 @@ impl Session<'_> {
                 .map(|p| p.keys().cloned().collect())
                 .unwrap_or_default(),
         };
-        Ok(Session { http, directory, key: &means.account, nonces: Mutex::new(Vec::new()), roots })
+        Ok(Offered { http, directory, roots })
+    }
+
+    /// When to renew a certificate (RFC 9773).
+    pub(super) async fn suggested(&self, id: &str) -> Option<(Timestamp, Timestamp)> {
+        let url = format!("{}/{id}", self.directory.renewal_info.as_ref()?.trim_end_matches('/'));
+        let response = self.http.ask("GET", &url, None).await.ok().filter(|r| r.status == 200)?;
+        let found = response.json()?;
+        let window = found.get("suggestedWindow")?;
+        let at = |member: &str| window.get(member).and_then(Value::as_str).and_then(|t| Timestamp::from_str(t).ok());
+        let (from, until) = (at("start")?, at("end")?);
+        (from < until).then_some((from, until))
+    }
+}
+
+impl Session<'_> {
+    /// A session of the account that has this key.
+    pub(super) fn of(offered: Offered, key: &PrivateKey) -> Session<'_> {
+        Session { offered, key, nonces: Mutex::new(Vec::new()) }
     }
 
     fn keep(&self, response: &Response) {
@@ -105,8 +127,8 @@ impl Session<'_> {
         if let Some(nonce) = kept {
             return Ok(nonce);
         }
-        let url = &self.directory.new_nonce;
-        let response = self.http.ask("HEAD", url, None).await?;
+        let url = &self.offered.directory.new_nonce;
+        let response = self.offered.http.ask("HEAD", url, None).await?;
         let nonce = response.header("replay-nonce").map(str::to_owned);
         nonce.ok_or_else(|| Failure::Unreached { url: url.clone(), why: "it gives no nonce".into() })
     }
@@ -118,7 +140,7 @@ impl Session<'_> {
             let nonce = self.nonce().await?;
             let body = jws::sign(self.key, signer, Some(&nonce), url, payload, &entropy::System)
                 .map_err(|e| Failure::Unreached { url: url.to_owned(), why: e.to_string() })?;
-            let response = self.http.ask("POST", url, Some(body)).await?;
+            let response = self.offered.http.ask("POST", url, Some(body)).await?;
             self.keep(&response);
             if response.status < 400 {
                 return Ok(response);
@@ -149,17 +171,6 @@ impl Session<'_> {
             Some(value) => Ok((value, response)),
             None => Err(Failure::Unreached { url: url.to_owned(), why: "its answer is no JSON".into() }),
         }
-    }
-
-    /// When to renew a certificate (RFC 9773).
-    pub(super) async fn suggested(&self, id: &str) -> Option<(Timestamp, Timestamp)> {
-        let url = format!("{}/{id}", self.directory.renewal_info.as_ref()?.trim_end_matches('/'));
-        let response = self.http.ask("GET", &url, None).await.ok().filter(|r| r.status == 200)?;
-        let found = response.json()?;
-        let window = found.get("suggestedWindow")?;
-        let at = |member: &str| window.get(member).and_then(Value::as_str).and_then(|t| Timestamp::from_str(t).ok());
-        let (from, until) = (at("start")?, at("end")?);
-        (from < until).then_some((from, until))
     }
 }
 

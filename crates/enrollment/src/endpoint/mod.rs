@@ -141,7 +141,7 @@ fn about(service: &Service) -> Answer {
 }
 
 fn health(service: &Service) -> Result<Answer> {
-    // who asks wants to know whether a client would be served: so the ledger is asked.
+    // A client is served only if the ledger can be read, so it is read.
     service.ledger().open_orders(0, service.now()).map_err(|e| service.failed(&e))?;
     Ok(Answer::json(200, &json!({ "status": "ok" })))
 }

@@ -50,12 +50,8 @@ pub async fn run(service: Arc<Service>, mut queue: mpsc::UnboundedReceiver<i64>)
     let room = Arc::new(Semaphore::new(MOST));
     let each = Each::default();
     while let Some(id) = queue.recv().await {
-        let Ok(place) = room.clone().acquire_owned().await else { return };
-        let (service, each) = (service.clone(), each.clone());
-        tokio::spawn(async move {
-            one(&service, id, &each).await;
-            drop(place);
-        });
+        let (service, each, room) = (service.clone(), each.clone(), room.clone());
+        tokio::spawn(async move { one(&service, id, &each, &room).await });
     }
 }
 
@@ -73,7 +69,7 @@ impl Each {
     }
 }
 
-async fn one(service: &Arc<Service>, id: i64, each: &Each) {
+async fn one(service: &Arc<Service>, id: i64, each: &Each, room: &Semaphore) {
     let asked = service.clone();
     let found = tokio::task::spawn_blocking(move || {
         let ledger = asked.ledger();
@@ -88,8 +84,10 @@ async fn one(service: &Arc<Service>, id: i64, each: &Each) {
         authorization: key_authorization(&challenge.token, &account.key.thumbprint()),
         token: challenge.token,
     };
+    // First its turn at the name, then a place among all: many looks at one slow host take no place from the others.
     let gate = each.of(&task.identifier);
-    let _place = gate.acquire().await;
+    let _turn = gate.acquire().await;
+    let _place = room.acquire().await;
     let outcome =
         match tokio::time::timeout(WHOLE, look(&service.settings().look, &service.settings().host, &task)).await {
             Ok(outcome) => outcome,

@@ -82,7 +82,7 @@ pub(crate) async fn ask(server: SocketAddr, name: &str, kind: RecordType) -> Res
         let mut id = [0; 2];
         entropy::System.fill(&mut id);
         let id = u16::from_be_bytes(id);
-        let message = question::question(id, name, kind).ok_or("it is no name that DNS could have")?;
+        let message = question::question(id, name, kind).ok_or("it is not a valid DNS name")?;
         match tokio::time::timeout(PATIENCE, over_udp(server, &message, id, name, kind)).await {
             Ok(Ok(answer)) if answer.truncated => {
                 let whole = tokio::time::timeout(PATIENCE, over_tcp(server, &message)).await;

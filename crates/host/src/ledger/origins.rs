@@ -34,6 +34,8 @@ pub struct Origin {
     pub profile: Option<String>,
     /// An order that is under way.
     pub order: Option<String>,
+    /// SHA-256 of the public key that waits for its certificate.
+    pub waiting: Option<String>,
     /// The name servers' own address for proofs and the service itself: names with their addresses.
     pub resolve: Vec<(String, std::net::IpAddr)>,
 }

@@ -26,7 +26,7 @@ pub(crate) struct InviteArgs {
     /// How long it can be used: m h d w y [default: 30d]
     #[arg(long, value_name = "SPAN")]
     valid_for: Option<Span>,
-    /// The directory of the service, to stand in the file for the client
+    /// Write the service's directory into the file, for the client
     #[arg(long, value_name = "URL")]
     directory: Option<String>,
 }

@@ -206,6 +206,7 @@ fn render_start(l: &Listening) -> String {
             human::dim("accounts"),
             match settings.by_invitation {
                 true => "by invitation: tamga enrollment invite --output FILE".into(),
+                false if l.is_behind => human::care("open to everybody whom the proxy before it lets through"),
                 false if l.at.ip().is_loopback() => "open: only this machine can reach it".into(),
                 false => human::care("open to everybody who reaches it"),
             },

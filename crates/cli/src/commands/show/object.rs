@@ -18,7 +18,14 @@ pub(super) fn render(object: &Object, now: Timestamp) -> String {
             let mut rows = vec![
                 vec![human::dim("label"), human::strong(&i.label)],
                 vec![human::dim("state"), i.standing(now).word().into()],
-                vec![human::dim("directory"), i.folder.shown()],
+                vec![
+                    human::dim("directory"),
+                    if i.is_enrolled() {
+                        "on the machine of the client that enrolled it".into()
+                    } else {
+                        i.folder.shown()
+                    },
+                ],
             ];
             if let Some(r) = i.revoked {
                 let listed = if r.published { "in a signed list" } else { "not published yet" };

@@ -61,7 +61,20 @@ fn accounts_are_listed_shown_and_blocked() {
     let one =
         listed["certificates"].as_array().unwrap().iter().find(|c| c["label"] == "charts.saltmarsh.test").unwrap();
     assert_eq!((&one["folder"], &one["files"]), (&"".into(), &serde_json::json!({})), "{listed}");
-    s.run(&["show", "charts.saltmarsh.test"]).expect(0);
+    assert!(s.run(&["show", "charts.saltmarsh.test"]).expect(0).out.contains("on the machine of the client"));
+    // Even its own files, lying where the command is run, are not taken from there unnamed.
+    for name in ["private-key.pem", "certificate.pem"] {
+        std::fs::rename(s.lab("charts.saltmarsh.test").join(name), s.lab(name)).unwrap();
+    }
+    std::fs::remove_dir_all(s.lab("charts.saltmarsh.test")).unwrap();
+    for words in [
+        &["export", "charts.saltmarsh.test", "--as", "pem", "--output", "x.pem"][..],
+        &["recipe", "nginx", "charts.saltmarsh.test"],
+        &["serve", "charts.saltmarsh.test"],
+    ] {
+        let refused = s.run(words).expect(3);
+        assert!(refused.err.contains("are not here"), "{words:?}: {}", refused.err);
+    }
     let page = s.lab("lab.html");
     let status = s.run(&["status", "--report", page.to_str().unwrap()]).expect(1);
     assert!(status.out.contains("enrolled"), "{}", status.out);

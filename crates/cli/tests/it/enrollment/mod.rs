@@ -201,3 +201,17 @@ pub(super) fn curl(s: &Sandbox, host: &str, port: u16) -> String {
         .unwrap();
     if got.status.success() { String::from_utf8_lossy(&got.stdout).into_owned() } else { String::new() }
 }
+
+/// The system's Python with its cryptography library; else the test says that it is skipped, or fails where nothing may be skipped.
+pub(super) fn python(s: &Sandbox) -> Option<Command> {
+    let python = "/usr/bin/python3";
+    if Command::new(python).args(["-c", "import cryptography"]).output().is_ok_and(|o| o.status.success()) {
+        return Some(s.around(python));
+    }
+    assert!(
+        std::env::var_os(tamga_testkit::sandbox::COMPLETE).is_none(),
+        "python3-cryptography must be installed here"
+    );
+    eprintln!("SKIPPED: python3-cryptography is not installed");
+    None
+}

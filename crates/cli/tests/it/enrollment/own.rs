@@ -191,3 +191,23 @@ fn an_invitation_is_for_its_names_and_its_number() {
     let blocked = client.run(&["renew", "charts.saltmarsh.test"]).expect(3);
     assert!(blocked.err.contains("blocked"), "{}", blocked.err);
 }
+
+#[test]
+fn an_order_that_was_left_for_other_names_is_not_gone_on_with() {
+    let s = lab();
+    let service = Service::start(&s, &[]);
+    let client = Client::new(&s, &service);
+    let listen = http(&service);
+    // Nothing listens for the proof of the second name: the order stays behind.
+    let with = ["--label", "gauges", "--challenge-listen", listen.as_str()];
+    client.asks(&["charts.saltmarsh.test", "nobody.saltmarsh.test"], &with).expect(3);
+    let database = rusqlite::Connection::open(s.path("elsewhere/ledger.sqlite")).unwrap();
+    let order: String = database.query_row("SELECT settings FROM origin", [], |r| r.get(0)).unwrap();
+    assert!(order.contains("/order/1"), "{order}");
+    // As if it were still open: a client that was killed leaves it so.
+    let services = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();
+    services.execute("UPDATE enrollment_order SET state = 'open', error = NULL", []).unwrap();
+    services.execute("UPDATE enrollment_authorization SET state = 'valid'", []).unwrap();
+    client.asks(&["charts.saltmarsh.test"], &with).expect(0);
+    assert_eq!(service.said("ordered").len(), 2);
+}

@@ -1,10 +1,10 @@
 //! What is published: who asks for the status of a certificate gets it, and those who act by it do.
 
 use super::own::Client;
-use super::{Running, Service, curl, root, until};
+use super::{Running, Service, curl, python, root, until};
 use crate::{firefox, lab};
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 use tamga_testkit::firefox::Firefox;
 use tamga_testkit::sandbox::{Sandbox, has};
 use tamga_testkit::server::free_port;
@@ -27,17 +27,14 @@ fn data(name: &str) -> PathBuf {
 
 #[test]
 fn another_library_reads_lists_and_answers() {
-    let python = "/usr/bin/python3";
-    if !has(&["python3"])
-        || !Command::new(python).args(["-c", "import cryptography"]).output().is_ok_and(|o| o.status.success())
-    {
+    let s = lab();
+    if python(&s).is_none() {
         return;
     }
-    let s = lab();
     let service = publishing(&s);
     let directory = enrolled(&s, &service, "charts.saltmarsh.test");
     let ask = || {
-        let got = s.around(python).arg(data("ocsp.py")).arg(directory.join("certificate.pem")).output().unwrap();
+        let got = python(&s).unwrap().arg(data("ocsp.py")).arg(directory.join("certificate.pem")).output().unwrap();
         format!("{}{}", String::from_utf8_lossy(&got.stdout), String::from_utf8_lossy(&got.stderr))
     };
     assert_eq!(ask().trim(), "GOOD");

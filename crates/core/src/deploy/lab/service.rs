@@ -38,7 +38,7 @@ pub struct Service {
 
 /// The directory of a service.
 ///
-/// Errors: it is no address of HTTPS.
+/// Errors: it is not an `https://` URL.
 pub fn directory(typed: &str) -> Result<String> {
     let rest = typed.strip_prefix("https://").filter(|r| !r.is_empty() && !r.starts_with('/') && !r.contains(' '));
     rest.map(|_| typed.to_owned()).ok_or_else(|| Error::Word {

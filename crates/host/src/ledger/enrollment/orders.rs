@@ -296,7 +296,7 @@ impl Orders for Sqlite {
     }
 
     fn enrolled_ending(&self, most: usize) -> Result<Vec<(Summary, i64)>> {
-        // The column of the account stands behind those of a summary.
+        // `summary` reads its columns by number, so the account comes last.
         let (columns, from) = certificates::SUMMARY.split_once("FROM certificate").unwrap_or_default();
         let sql = format!(
             "SELECT {columns}, o.account FROM certificate{from} JOIN enrollment_order o ON o.certificate = c.sha256

@@ -8,12 +8,13 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, Weak};
 use tamga_core::ca::authority::REQUEST_FILE;
 use tamga_core::ca::report::Authority;
-use tamga_core::error::Error;
+use tamga_core::error::{Diagnostic as _, Error};
 use tamga_core::plan::ports::Environment;
 use tamga_core::plan::step::Publication;
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::timestamp::Timestamp;
+use tamga_host::error::Error as HostError;
 use tamga_host::fs::{Disk, Lock};
 use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Ledger, Record, Work};
@@ -80,6 +81,12 @@ impl Env {
     #[must_use]
     pub fn in_image(&self, root: PathBuf) -> Env {
         Env { machine: self.machine.image(root), ..self.clone() }
+    }
+
+    /// The same run with the ledger that a file names, where nothing else names one.
+    #[must_use]
+    pub fn with_ledger(&self, address: &str) -> Env {
+        Env { machine: self.machine.clone().with_ledger(address), ..self.clone() }
     }
 
     /// The same run with somebody who asks services for certificates.
@@ -182,6 +189,19 @@ impl Env {
     /// Errors: it cannot be opened.
     pub fn open_to_look(&self) -> Result<Option<Box<dyn Ledger>>> {
         Ok(self.machine.ledgers().open_existing(self.machine.data())?)
+    }
+
+    /// The same for what the ledger only adds to: one that cannot be reached is said, and left out.
+    ///
+    /// Errors: it cannot be opened for another reason.
+    pub fn open_to_look_if_reachable(&self) -> Result<Option<Box<dyn Ledger>>> {
+        match self.machine.ledgers().open_existing(self.machine.data()) {
+            Err(e @ HostError::LedgerUnreachable { .. }) => {
+                self.caller.note(&format!("{}: what it knows is left out ({})", e.what(), e.why()));
+                Ok(None)
+            }
+            found => Ok(found?),
+        }
     }
 
     /// Every authority of the ledger.

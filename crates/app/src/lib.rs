@@ -21,6 +21,7 @@ pub mod identity;
 pub mod interact;
 pub mod keys;
 pub mod leave;
+pub mod ledger;
 mod observe;
 pub mod output;
 mod permitted;

@@ -151,6 +151,9 @@ struct CertificateView<'a> {
     not_before: Option<String>,
     not_after: Option<String>,
     folder: &'a str,
+    /// The machine on which that is, if it is another one that shares the ledger.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    host: Option<&'a str>,
     #[schemars(with = "BTreeMap<&'static str, String>")]
     files: Files<'a>,
     #[serde(flatten)]
@@ -194,9 +197,10 @@ impl<'a> CertificateView<'a> {
             sha1: Some(&c.sha1),
             not_before: Some(c.not_before.to_string()),
             not_after: Some(c.not_after.to_string()),
-            // Of one that a client enrolled nothing is here.
-            files: Files::In(folder, if folder.is_empty() { &[] } else { files }),
+            // Of one that a client enrolled nothing is here, nor of another machine's.
+            files: Files::In(folder, if folder.is_empty() || c.host.is_some() { &[] } else { files }),
             folder,
+            host: c.host.as_deref(),
             state,
         }
     }
@@ -250,6 +254,7 @@ impl Serialize for Request {
             sha1: None,
             not_before: None,
             not_after: None,
+            host: None,
             folder: &w.folder.shown(),
             files: Files::Each([("request", request), ("private_key", w.folder.join(KEY_FILE).shown())]),
             state: Some(State { state: "waiting", standing: None }),

@@ -4,6 +4,7 @@ use crate::authority::list::KeyState;
 use crate::enrolled::Enrolled;
 use crate::env::Env;
 use crate::failure::Result;
+use crate::ledger::{Host, hosts};
 use crate::report::{Listed, Member, Outcome};
 use crate::trust::row::Row;
 use crate::trust::stores::{bundles, ours_in};
@@ -55,6 +56,8 @@ pub struct Report {
     pub enrolled_count: u64,
     /// Those that end first.
     pub enrolled: Vec<Enrolled>,
+    /// The machines that share the ledger; empty where it is this machine's own.
+    pub hosts: Vec<Host>,
     /// Each root in every place.
     pub stores: Vec<Row>,
     /// How the stores are tested.
@@ -167,6 +170,7 @@ pub fn status(env: &Env) -> Result<Report> {
         certificates: Vec::new(),
         enrolled_count: 0,
         enrolled: Vec::new(),
+        hosts: Vec::new(),
         stores: Vec::new(),
         proved: Vec::new(),
         open: Vec::new(),
@@ -200,6 +204,7 @@ pub fn status(env: &Env) -> Result<Report> {
         }
         report.enrolled.push(one);
     }
+    report.hosts = hosts(&*ledger)?;
     for w in &waiting {
         let receive = if w.is_authority { "authority receive" } else { "receive" };
         look.open(

@@ -12,6 +12,9 @@ pub(crate) struct Common {
     /// Where Tamga keeps its state [default: TAMGA_DATA_DIR, else the data home + tamga]
     #[arg(long, global = true, value_name = "DIR", hide = true)]
     pub(crate) data_dir: Option<PathBuf>,
+    /// Where the ledger is: postgres://HOST/DATABASE or sqlite:PATH [default: TAMGA_LEDGER, else ledger.toml, else a file there]
+    #[arg(long, global = true, value_name = "URL", hide = true)]
+    pub(crate) ledger: Option<String>,
     /// Output format
     #[arg(long, global = true, value_enum, default_value_t = Format::Text, hide = true)]
     pub(crate) format: Format,

@@ -62,7 +62,7 @@ fn completed(command: clap::Command) -> clap::Command {
 /// Labels of authorities and certificates that begin as typed. Whatever fails gives none: a shell has no place for an error.
 fn labels(current: &OsStr) -> Vec<CompletionCandidate> {
     let begin = current.to_str().unwrap_or("\0");
-    let Ok(machine) = Machine::from_environment(named_data_directory()) else { return Vec::new() };
+    let Ok(machine) = Machine::from_environment(named_data_directory(), None) else { return Vec::new() };
     let Ok(Some(ledger)) = machine.ledgers().open_existing(machine.data()) else { return Vec::new() };
     let authorities = ledger.authorities().unwrap_or_default();
     let authorities = authorities.into_iter().map(|a| (a.label.to_string(), "authority"));

@@ -72,6 +72,12 @@ fn answers(command: &str, g: &mut SchemaGenerator) -> (Vec<Schema>, Vec<Schema>)
             commands::enrollment::serve::Line<'static>;
             lines commands::enrollment::serve::Line<'static>, tamga_enrollment::event::Event
         ),
+        "ledger" => all!(
+            tamga_app::ledger::Status,
+            tamga_app::ledger::Check,
+            Answer<tamga_app::ledger::Moved, tamga_app::ledger::Plan>,
+            tamga_app::ledger::Grants
+        ),
         "status" => all!(status::Report),
         "repair" => all!(repair::Report),
         "completions" => all!(commands::completions::Completions),

@@ -26,7 +26,7 @@ impl Deref for Session {
 
 impl Session {
     pub(crate) fn new(common: Common) -> Result<Session> {
-        let machine = Machine::from_environment(common.data_dir.clone())?;
+        let machine = Machine::from_environment(common.data_dir.clone(), common.ledger.clone())?;
         if let Some(p) = &machine.person {
             human::aside(
                 &common,

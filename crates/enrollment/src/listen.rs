@@ -34,7 +34,7 @@ const MOST_EACH: usize = 512;
 /// Upper bound on a request's body in octets: a little more than a signed request has, so that the protocol can say that it is too long.
 const LONGEST: usize = (64 << 10) + 1;
 /// So many requests are worked at at once.
-const AT_WORK: usize = 16;
+const AT_WORK: usize = 4;
 
 /// Takes connections until `stopped` changes, then lets those under way end.
 pub async fn run(

@@ -16,12 +16,8 @@ const LIFE: Span = Span::days(90);
 
 /// The certificate that the service itself shows: made, renewed where it is time, or as it is.
 pub(crate) fn certificate(env: &Env, host: &Name, signer: &Authority, secret: &Secret) -> Result<Issued> {
-    let label = Label::from_text(&format!("enrollment-{}", host.label()?))?;
+    let (label, known) = ours(env, &format!("enrollment-{}", host.label()?))?;
     let directory = env.machine.data().join(DIRECTORY).join(label.as_str());
-    let known = match env.open_to_look()? {
-        Some(l) => l.current(&label)?,
-        None => None,
-    };
     match known {
         Some(own) if own.authority.as_ref() == Some(&signer.label) && own.revoked.is_none() => {
             renewed(env, &own, secret).map(|new| new.unwrap_or(own))
@@ -49,6 +45,24 @@ pub(crate) fn certificate(env: &Env, host: &Name, signer: &Authority, secret: &S
             }
         }
     }
+}
+
+/// The label of the service's certificate on this machine, and the certificate: of several machines that share a ledger and the service's name
+/// each has its own.
+fn ours(env: &Env, stem: &str) -> Result<(Label, Option<Issued>)> {
+    let ledger = env.open_to_look()?;
+    let mut label = Label::from_text(stem)?;
+    for n in 2.. {
+        let known = match &ledger {
+            Some(l) => l.current(&label)?,
+            None => None,
+        };
+        if known.as_ref().is_none_or(|k| k.host.is_none()) {
+            return Ok((label, known));
+        }
+        label = Label::from_text(&format!("{stem}-{n}"))?;
+    }
+    Ok((label, None))
 }
 
 fn dry() -> tamga_app::failure::Failure {

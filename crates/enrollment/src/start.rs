@@ -374,7 +374,8 @@ impl Listening {
         runtime.block_on(async {
             let (ring, bell) = watch::channel(false);
             let mut tasks = tokio::task::JoinSet::new();
-            let looked = service.clone();
+            service.ledger().stay_open(true)?;
+            let (looked, ended) = (service.clone(), service.clone());
             for id in service.ledger().unfinished_challenges()? {
                 looked.look_at(id);
             }
@@ -396,6 +397,7 @@ impl Listening {
             while tasks.join_next().await.is_some() {}
             kept.abort();
             looking.abort();
+            ended.ledger().stay_open(false)?;
             Ok(())
         })
     }

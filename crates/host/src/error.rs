@@ -70,16 +70,68 @@ pub enum Error {
     Ledger {
         /// The file.
         path: PathBuf,
-        /// SQLite's word.
-        source: rusqlite::Error,
+        /// The database's word.
+        source: crate::database::SqlError,
     },
     /// The ledger's file is damaged.
     #[error("the ledger {} is damaged", path.shown())]
     LedgerDamaged {
         /// The file.
         path: PathBuf,
-        /// SQLite's word.
-        source: rusqlite::Error,
+        /// The database's word.
+        source: crate::database::SqlError,
+    },
+    /// The ledger's database does not answer, or refuses us.
+    #[error("the ledger {} cannot be used", url.shown())]
+    LedgerUnreachable {
+        /// Its URL.
+        url: String,
+        /// The database's word.
+        source: crate::database::SqlError,
+        /// What else may have to do with it.
+        notes: Vec<String>,
+    },
+    /// The ledger's database did not say whether something is recorded.
+    #[error("whether the ledger {} has recorded it is not known", url.shown())]
+    LedgerUnconfirmed {
+        /// Its URL.
+        url: String,
+        /// Why.
+        why: String,
+    },
+    /// There is no ledger where it should be.
+    #[error("there is no ledger in {}", url.shown())]
+    LedgerAbsent {
+        /// Its URL.
+        url: String,
+    },
+    /// Another machine took a label in the meantime.
+    #[error("the label {label} is taken")]
+    LabelTaken {
+        /// The label.
+        label: String,
+    },
+    /// A ledger's address is none.
+    #[error("{} is no address of a ledger", url.shown())]
+    LedgerUrl {
+        /// The address.
+        url: String,
+        /// Why.
+        why: String,
+    },
+    /// There is a ledger already where another one was to be moved.
+    #[error("the ledger cannot be moved to {}", url.shown())]
+    LedgerOccupied {
+        /// Its URL.
+        url: String,
+    },
+    /// Another machine has this name in a ledger.
+    #[error("another machine is called {} in the ledger {}", host.shown(), url.shown())]
+    LedgerName {
+        /// The ledger's URL.
+        url: String,
+        /// The name.
+        host: String,
     },
     /// A backup could not be written or opened.
     #[error("{what}")]
@@ -162,7 +214,12 @@ impl Diagnostic for Error {
     fn kind(&self) -> Kind {
         match self {
             Error::Stuck { .. } => Kind::Stuck,
-            Error::Backup { .. } | Error::ModeLost { .. } => Kind::Refused,
+            Error::Backup { .. }
+            | Error::ModeLost { .. }
+            | Error::LedgerUrl { .. }
+            | Error::LabelTaken { .. }
+            | Error::LedgerOccupied { .. }
+            | Error::LedgerName { .. } => Kind::Refused,
             _ => Kind::Surroundings,
         }
     }
@@ -178,6 +235,13 @@ impl Diagnostic for Error {
             Error::ModeLost { .. } => "mode-lost",
             Error::Ledger { .. } => "ledger-failed",
             Error::LedgerDamaged { .. } => "ledger-damaged",
+            Error::LedgerUnreachable { .. } => "ledger-unreachable",
+            Error::LedgerUnconfirmed { .. } => "ledger-unconfirmed",
+            Error::LedgerAbsent { .. } => "ledger-absent",
+            Error::LabelTaken { .. } => "label-taken",
+            Error::LedgerUrl { .. } => "ledger-address",
+            Error::LedgerOccupied { .. } => "ledger-occupied",
+            Error::LedgerName { .. } => "host-name-taken",
             Error::Backup { .. } => "backup-refused",
             Error::LedgerNewer { .. } => "ledger-newer",
             Error::Locked { .. } => "locked",
@@ -205,7 +269,17 @@ impl Diagnostic for Error {
             Error::ModeLost { mode, .. } => {
                 format!("this file system gives every file the mode {mode:04o}, so that others could read it")
             }
-            Error::Ledger { source, .. } | Error::LedgerDamaged { source, .. } => format!("SQLite says: {source}"),
+            Error::Ledger { source, .. } | Error::LedgerDamaged { source, .. } => source.to_string(),
+            Error::LedgerUnreachable { source, notes, .. } => {
+                std::iter::once(source.to_string()).chain(notes.iter().cloned()).collect::<Vec<_>>().join("; ")
+            }
+            Error::LedgerUnconfirmed { why, .. } | Error::LedgerUrl { why, .. } => why.clone(),
+            Error::LabelTaken { .. } => "another machine has just recorded something with it".into(),
+            Error::LedgerAbsent { .. } => "the database has no tables of Tamga's".into(),
+            Error::LedgerOccupied { .. } => {
+                "both have certificates or authorities in them, and two ledgers are not mixed".into()
+            }
+            Error::LedgerName { .. } => "which machine a file is on is known by that name".into(),
             Error::Backup { why, .. } => why.clone(),
             Error::LedgerNewer { .. } => "this version does not know its layout".into(),
             Error::Locked { .. } => "it has held the data directory's lock for 30 seconds".into(),
@@ -242,6 +316,21 @@ impl Diagnostic for Error {
             Error::LedgerDamaged { .. } => {
                 "tamga repair puts it together again from what still reads and from the authorities' files".into()
             }
+            Error::LedgerUnreachable { .. } => {
+                "nothing was changed; see that the database is up and lets this account in (tamga ledger status). What needs no ledger still \
+                 works: check of files and addresses, show FILE, explain"
+                    .into()
+            }
+            Error::LedgerUnconfirmed { .. } => {
+                "run the same command again when the database answers: it finds what was recorded and goes on".into()
+            }
+            Error::LedgerAbsent { .. } => "tamga ledger move URL makes it, from the ledger of this data directory".into(),
+            Error::LedgerOccupied { .. } => {
+                "to join it, use a data directory without a ledger: --data-dir DIR; what is here stays usable from this one".into()
+            }
+            Error::LedgerName { .. } => "choose another: --host NAME".into(),
+            Error::LabelTaken { .. } => "choose another: --label TEXT".into(),
+            Error::LedgerUrl { .. } => "such as postgres://ledger.saltmarsh.test/tamga, sqlite: or sqlite:PATH".into(),
             Error::Backup { remedy, .. } => remedy.clone(),
             Error::LedgerNewer { .. } => "use the newer Tamga, or another --data-dir".into(),
             Error::Locked { .. } => "wait until it has finished, then run the same command again".into(),

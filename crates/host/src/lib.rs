@@ -4,6 +4,7 @@ pub mod access;
 pub mod act;
 pub mod backup;
 pub mod clients;
+pub mod database;
 pub mod dial;
 pub mod digest;
 pub mod entropy;

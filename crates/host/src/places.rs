@@ -4,7 +4,7 @@ mod look;
 
 use crate::error::{Error, Result};
 use crate::fs::{Disk, Local};
-use crate::ledger::{InDirectory, Ledgers};
+use crate::ledger::{Chosen, Ledgers};
 use crate::platform::{self, Effective};
 use crate::rights::Acting;
 use std::collections::BTreeMap;
@@ -54,12 +54,12 @@ pub struct Machine {
 }
 
 impl Machine {
-    /// Reads the environment. `data_dir` is the option of the command line.
+    /// Reads the environment. `data_dir` and `ledger` are the options of the command line.
     ///
     /// Called through sudo, doas or pkexec without a data directory named, it gives up root's rights for the person's:
     /// they come back only for single steps on the machine's own stores. With one named it keeps them, but touches
     /// what lies in the person's home as that person.
-    pub fn from_environment(data_dir: Option<PathBuf>) -> Result<Machine> {
+    pub fn from_environment(data_dir: Option<PathBuf>, ledger: Option<String>) -> Result<Machine> {
         let mut environment: BTreeMap<String, String> =
             std::env::vars_os().filter_map(|(k, v)| Some((k.into_string().ok()?, v.into_string().ok()?))).collect();
         environment.retain(|_, v| !v.is_empty());
@@ -83,7 +83,8 @@ impl Machine {
         let data = std::path::absolute(&data).unwrap_or(data);
         let (password, raiser) = (Arc::default(), Arc::default());
         let own_root = root.clone();
-        let (disk, ledgers): (Arc<dyn Disk>, Arc<dyn Ledgers>) = (Arc::new(Local), Arc::new(InDirectory));
+        let chosen = Chosen::new(ledger, environment.clone(), home.clone());
+        let (disk, ledgers): (Arc<dyn Disk>, Arc<dyn Ledgers>) = (Arc::new(Local), Arc::new(chosen));
         let machine =
             Machine { disk, ledgers, root, home, data, environment, password, raiser, image: false, own_root, person };
         // A data directory that was named is used with the rights that were given for it.
@@ -100,7 +101,7 @@ impl Machine {
         let root = Some(directory.join("root"));
         Machine {
             disk: Arc::new(Local),
-            ledgers: Arc::new(InDirectory),
+            ledgers: Arc::new(Chosen::new(None, BTreeMap::new(), directory.join("home"))),
             own_root: root.clone(),
             root,
             home: directory.join("home"),
@@ -118,6 +119,15 @@ impl Machine {
     #[must_use]
     pub fn on(self, disk: Arc<dyn Disk>, ledgers: Arc<dyn Ledgers>) -> Machine {
         Machine { disk, ledgers, environment: BTreeMap::new(), ..self }
+    }
+
+    /// The same machine with the ledger that a file names, where nothing was typed and no variable is set.
+    #[must_use]
+    pub fn with_ledger(self, address: &str) -> Machine {
+        match self.ledgers.chosen().cloned() {
+            Some(chosen) => Machine { ledgers: Arc::new(chosen.or(address)), ..self },
+            None => self,
+        }
     }
 
     /// Where its files are.

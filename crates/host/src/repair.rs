@@ -49,7 +49,7 @@ pub fn repair(data: &Path, folders: &[PathBuf], now: Timestamp) -> Result<(Sqlit
         Err(e) => return Err(e),
     };
     if !whole {
-        done.moved = ledger::set_aside(data, now)?;
+        done.moved = ledger::set_aside(data, "damaged", now)?;
     }
     let ledger = Sqlite::open(data)?;
     if let Some(damaged) = &done.moved {
@@ -144,6 +144,7 @@ fn adopt_certificate(
         authority: Some(authority.label.clone()),
         folder,
         life: Life::Live,
+        host: None,
         revoked: None,
     };
     if ledger.adopt_certificate(&issued, now)? {

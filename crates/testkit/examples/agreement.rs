@@ -20,7 +20,7 @@ fn main() -> ExitCode {
     let (home, root) = (folder("HOME"), folder("TAMGA_ROOT"));
     let pool = Pool::new();
     let kinds = kinds::all(&pool);
-    let machine = Machine::from_environment(None).unwrap();
+    let machine = Machine::from_environment(None, None).unwrap();
     let matrix = run::run(&machine, &home, &root, kinds, &pool);
     let held = mutate::held(&matrix);
     print!("{}", tell::document(&matrix, &held));

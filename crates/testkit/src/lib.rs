@@ -14,6 +14,7 @@ pub mod machine;
 pub mod matrix;
 pub mod memory;
 pub mod mutual;
+pub mod postgres;
 pub mod sample;
 pub mod sandbox;
 pub mod schema;

@@ -194,6 +194,10 @@ pub fn apply(env: &Env, request: &Request) -> Result<Report> {
         .map_err(|_| Error::Malformed { what: given.shown(), why: "it is not UTF-8 text".into() })?;
     let base = absolute(fs::parent(&path))?;
     let lab = file::read(text, &given.shown(), &base)?;
+    let env = &match &lab.ledger {
+        Some(address) => env.with_ledger(address),
+        None => env.clone(),
+    };
     let mut run = Run { env, request, lab, path, rows: Vec::new(), standing: Vec::new(), outcome: Outcome::Good };
     run.refuse_unknown_labels()?;
     run.go()?;

@@ -18,7 +18,7 @@ use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_core::vocabulary::timestamp::{Span, Timestamp};
 use tamga_host::entropy;
-use tamga_host::ledger::{Ledger, Listed, Record, Work};
+use tamga_host::ledger::{Ledger, Record, Work};
 use tamga_host::repair::LIST_FILE;
 
 /// How long a list is valid where nothing is asked for.
@@ -148,10 +148,10 @@ impl List<'_> {
             }
             .into());
         }
-        self.write(life, &listed, latest)
+        self.write(life, latest)
     }
 
-    fn write(&self, life: Span, listed: &Listed, this_update: Timestamp) -> Result<Signed> {
+    fn write(&self, life: Span, this_update: Timestamp) -> Result<Signed> {
         let (env, ledger, a) = (self.env, self.ledger, self.a);
         // Never back behind its predecessor, whatever the clock says: clients take the later one for the newer.
         if this_update > env.now {
@@ -161,8 +161,9 @@ impl List<'_> {
             ));
         }
         // Seconds since 1970 grow whatever becomes of a ledger: a restored one never gives a number twice.
-        let number = (listed.number + 1).max(this_update.unix().unsigned_abs());
-        ledger.take_number(&a.label, number)?;
+        // It is taken before what is listed is read, so that of two lists the one with the higher number lacks nothing of the other.
+        let number = ledger.take_number(&a.label, this_update.unix().unsigned_abs())?;
+        let listed = ledger.listed(&a.label)?;
         let next = this_update.plus(life.seconds()).min(a.certificate.not_after);
         let der = ToSign { issuer: &a.certificate, number, this_update, next_update: next, entries: &listed.entries }
             .sign(self.key, &entropy::System)?;

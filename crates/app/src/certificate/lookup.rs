@@ -4,25 +4,35 @@ use crate::env::Env;
 use crate::failure::Result;
 use tamga_core::ca::report::Issued;
 use tamga_core::error::Error;
+use tamga_core::vocabulary::text::Shown as _;
 use tamga_host::ledger::{Ledger, Waiting};
 
 /// The current certificate of a label, whose files are here.
 ///
-/// Errors: there is none; a client enrolled it, so its files are on that client's machine.
+/// Errors: there is none; its files are on another machine.
 pub fn current(env: &Env, label: &str) -> Result<Issued> {
     let issued = recorded(env, label)?;
     here(&issued)?;
     Ok(issued)
 }
 
-/// Refuses a certificate whose files are on the machine of the client that enrolled it.
+/// Refuses a certificate whose files are on another machine: of the client that enrolled it, or one that shares the ledger.
 ///
 /// Errors: that.
 pub(crate) fn here(issued: &Issued) -> Result<()> {
+    let label = &issued.label;
+    if let Some(host) = &issued.host {
+        return Err(Error::Objection {
+            code: "key-missing",
+            what: format!("the files of {label} are not here"),
+            why: format!("they are on the machine {}, in {}", host.shown(), issued.folder.shown()),
+            instead: format!("run this there; to see what was issued: tamga show {label}"),
+        }
+        .into());
+    }
     if !issued.is_enrolled() {
         return Ok(());
     }
-    let label = &issued.label;
     Err(Error::Objection {
         code: "key-missing",
         what: format!("the files of {label} are not here"),

@@ -75,6 +75,7 @@ impl Signer {
             authority: self.authority().map(|a| a.label.clone()),
             folder: request.folder.clone(),
             life: Life::Live,
+            host: None,
             revoked: None,
         }
     }
@@ -88,6 +89,7 @@ pub(crate) fn recorded_elsewhere(label: &Label, certificate: Certificate, folder
         authority: None,
         folder: folder.to_owned(),
         life: Life::Live,
+        host: None,
         revoked: None,
     }
 }

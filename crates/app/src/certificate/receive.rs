@@ -110,6 +110,7 @@ pub fn receive(env: &Env, request: &Request) -> Result<Report> {
         authority: got.authority.clone(),
         folder: waiting.folder.clone(),
         life: Life::Live,
+        host: None,
         revoked: None,
     };
     let change = Change {

@@ -200,6 +200,9 @@ fn wanted(env: &Env, ledger: &dyn Ledger, request: &Request) -> Result<Vec<Issue
 }
 
 fn one(env: &Env, ledger: &dyn Ledger, wish: &Request, issued: &Issued) -> Result<(Issued, Vec<Finding>)> {
+    if issued.host.is_some() {
+        super::lookup::here(issued)?;
+    }
     if issued.is_enrolled() {
         return Err(Error::Contradiction {
             what: format!("{} is not renewed from here", issued.label),

@@ -165,6 +165,7 @@ pub fn sign(env: &Env, request: &Request) -> Result<Report> {
         authority: Some(parent.label.clone()),
         folder,
         life: Life::Live,
+        host: None,
         revoked: None,
     };
     let change = Change {

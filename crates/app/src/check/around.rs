@@ -129,7 +129,7 @@ impl Around {
         };
         let clients: Vec<Client> = clients.into_iter().filter(|c| terms.scope.has_client(*c)).collect();
         let is_apart = |c: &Client| c.is_of_one_protocol() && !terms.clients.contains(c);
-        let ledger = env.open_to_look()?;
+        let ledger = env.open_to_look_if_reachable()?;
         let authorities = ledger.as_ref().map(|l| l.authorities()).transpose()?.unwrap_or_default();
         let list = |f: &PathBuf| -> Result<Crl> { Ok(crl::find(&env.disk().read_named(f)?, &f.shown())?) };
         Ok(Around {

@@ -48,8 +48,8 @@ pub enum Object {
 /// Errors: nothing of that name; a file in which nothing is read.
 pub fn find(env: &Env, typed: &str, secret: &Secret) -> Result<Vec<Object>> {
     let path = Path::new(typed);
-    let ledger = env.open_to_look()?;
     if env.disk().is_named(path) {
+        let ledger = env.open_to_look_if_reachable()?;
         let mut found =
             if env.disk().is_directory(path) { directory(env, path, secret)? } else { file(env, path, secret)? };
         // The report adds what the ledger knows of the certificate in the file.
@@ -60,7 +60,7 @@ pub fn find(env: &Env, typed: &str, secret: &Secret) -> Result<Vec<Object>> {
         }
         return Ok(found);
     }
-    let Some(ledger) = ledger else { return Err(unknown(typed, Vec::new()).into()) };
+    let Some(ledger) = env.open_to_look()? else { return Err(unknown(typed, Vec::new()).into()) };
     let authorities = ledger.authorities()?;
     if let Some(a) = authorities.iter().find(|a| a.label == typed) {
         return Ok(vec![Object::Authority(Box::new(a.clone()), KeyState::of(env, a))]);

@@ -14,6 +14,7 @@ mod install_text;
 pub(crate) mod issue;
 pub(crate) mod issue_from;
 pub(crate) mod leave;
+pub(crate) mod ledger;
 pub(crate) mod list;
 pub(crate) mod manual;
 pub(crate) mod pairs;
@@ -107,12 +108,12 @@ const GROUPS: [(&str, &[&str]); 7] = [
     ("Authorities", &["authority"]),
     ("Servers", &["recipe", "export", "hosts", "serve"]),
     ("Trust, proof", &["trust", "identity", "run", "check", "explain"]),
-    ("Lab", &["apply", "schedule", "enrollment"]),
+    ("Lab", &["apply", "schedule", "enrollment", "ledger"]),
     ("Other", &["repair", "completions", "manual"]),
 ];
 
 /// Commands that change nothing: `--dry-run` and `--yes` would mean nothing there, and are refused.
-const READ_ONLY: [&str; 20] = [
+const READ_ONLY: [&str; 22] = [
     "demo",
     "status",
     "list",
@@ -133,6 +134,8 @@ const READ_ONLY: [&str; 20] = [
     "enrollment accounts",
     "enrollment accounts list",
     "enrollment accounts show",
+    "ledger status",
+    "ledger check",
 ];
 
 /// True for a command that changes nothing, named with its words.
@@ -152,16 +155,17 @@ pub(crate) fn help() -> String {
             text.push_str(&format!("{head:<13} {name:<12} {about}\n"));
         }
     }
-    text.push_str("\ntamga help COMMAND shows its options. Every command takes --data-dir DIR, --format text|json,\n");
-    text.push_str("--quiet, --verbose and --color auto|always|never; what changes something: --dry-run and --yes.\n");
+    text.push_str("\ntamga help COMMAND shows its options. Every command takes --data-dir DIR, --ledger URL,\n");
+    text.push_str("--format text|json, --quiet, --verbose and --color auto|always|never; what changes something:\n");
+    text.push_str("--dry-run and --yes.\n");
     text
 }
 
 /// What the help of a command says of the options that mean the same everywhere.
 fn everywhere(words: &str) -> &'static str {
     match is_read_only(words) {
-        true => "Every command: --data-dir, --format, --quiet, --verbose, --color (tamga --help)",
-        false => "Every command: --data-dir, --format, --quiet, --verbose, --color, --dry-run, --yes (tamga --help)",
+        true => "Every command: --data-dir --ledger --format --quiet --verbose --color (tamga help)",
+        false => "Every command: --data-dir --ledger --format --quiet --verbose --color --dry-run --yes (tamga help)",
     }
 }
 
@@ -223,6 +227,7 @@ commands! {
     Apply "apply" arguments apply::ApplyArgs: "Make the lab match tamga.toml",
     Schedule "schedule" arguments schedule::ScheduleArgs: "Renew what is due once a day, by a timer",
     Enrollment "enrollment" commands enrollment::EnrollmentCommand: "Let servers get and renew certificates by themselves",
+    Ledger "ledger" commands ledger::LedgerCommand: "Show where the ledger is, move it to a server, or check it",
     Status "status" arguments status::StatusArgs: "Show expiry dates, trust state and open problems",
     Repair "repair" arguments repair::RepairArgs: "Repair what interrupted work left, or a damaged ledger",
     Completions "completions" arguments completions::CompletionsArgs: "Print completions for a shell",
@@ -258,6 +263,7 @@ pub(crate) fn run(session: &Session, command: Command, whole: fn() -> clap::Comm
         Command::Apply(args) => apply::run(session, args),
         Command::Schedule(args) => schedule::run(session, &args),
         Command::Enrollment(command) => enrollment::run(session, command),
+        Command::Ledger(command) => ledger::run(session, command),
         Command::Status(args) => status::run(session, &args),
         Command::Repair(args) => repair::run(session, &args),
         Command::Manual(args) => manual::run(session, &args, whole()),

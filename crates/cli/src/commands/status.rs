@@ -71,6 +71,9 @@ fn render(report: &Report) -> String {
     text.push_str(&render_certificates(report));
     text.push_str(&render_enrolled(report));
     text.push_str(&render_stores(report));
+    if !report.hosts.is_empty() {
+        text.push_str(&format!("{}\n", super::ledger::machines(&report.hosts).trim_start_matches('\n')));
+    }
     if report.open.is_empty() {
         text.push_str(&format!("{} nothing is due, and every file is as issued\n", human::good("good")));
     }

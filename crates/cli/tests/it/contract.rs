@@ -148,7 +148,7 @@ fn every_command_and_option_says_what_it_is_for() {
     let s = sandbox();
     let squeezed = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
     let mut seen = 0;
-    for above in ["", "authority", "trust", "hosts", "enrollment"] {
+    for above in ["", "authority", "trust", "hosts", "enrollment", "ledger"] {
         let words = |more: &[&str]| -> Vec<String> {
             above.split_whitespace().chain(more.iter().copied()).map(str::to_owned).collect()
         };
@@ -208,7 +208,7 @@ fn every_command_of_the_guide_is_one() {
         let words: Vec<&str> = rest.split([' ', ')', '"']).filter(|w| !w.is_empty()).collect();
         assert!(help.contains(&format!("  {}", words[0])), "{line}");
         // Every option that it uses is in that command's help.
-        let below = ["authority", "trust", "identity", "hosts", "enrollment"].contains(&words[0]);
+        let below = ["authority", "trust", "identity", "hosts", "enrollment", "ledger"].contains(&words[0]);
         let command: Vec<&str> = words.iter().copied().take(if below { 2 } else { 1 }).chain(["--help"]).collect();
         let reply = s.run(&command).expect(0).out;
         for option in words.iter().take_while(|w| **w != "--").filter(|w| w.starts_with("--")) {

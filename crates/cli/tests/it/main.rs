@@ -67,6 +67,7 @@ mod servers;
 mod servers_page;
 mod setup;
 mod share;
+mod shared_ledger;
 mod status;
 mod stopped;
 mod suites;

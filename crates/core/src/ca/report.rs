@@ -192,6 +192,8 @@ pub struct Summary {
     pub authority: Option<Label>,
     /// Its directory.
     pub folder: PathBuf,
+    /// The machine on which that is, if it is another one that shares the ledger.
+    pub host: Option<String>,
     /// How the ledger holds it.
     pub life: Life,
     /// If it was revoked.
@@ -225,8 +227,10 @@ pub struct Issued {
     pub certificate: Certificate,
     /// The label of its authority; None if it signed itself or was signed elsewhere.
     pub authority: Option<Label>,
-    /// Its directory; empty if its files are not here: see [`Issued::is_enrolled`].
+    /// Its directory; empty if its files are nowhere of ours: see [`Issued::is_enrolled`].
     pub folder: PathBuf,
+    /// The machine on which that is, if it is another one that shares the ledger.
+    pub host: Option<String>,
     /// How the ledger holds it.
     pub life: Life,
     /// If it was revoked.
@@ -263,6 +267,7 @@ impl Issued {
             is_self_issued: c.is_self_issued(),
             authority: self.authority.clone(),
             folder: self.folder.clone(),
+            host: self.host.clone(),
             life: self.life,
             revoked: self.revoked,
         }

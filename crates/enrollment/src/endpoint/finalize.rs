@@ -94,6 +94,7 @@ fn sign(service: &Service, order: &Order, csr: &Csr) -> Result<Issued> {
         authority: Some(signing.authority.label.clone()),
         folder: PathBuf::new(),
         life: Life::Live,
+        host: None,
         revoked: None,
     })
 }
@@ -107,10 +108,7 @@ fn label(service: &Service, order: &Order, names: &[Name]) -> Result<Label> {
     }
     let usual = names.first().and_then(|n| n.label().ok());
     if let Some(usual) = usual {
-        let is_taken = ledger.current(&usual).map_err(failed)?.is_some()
-            || ledger.waiting_place(&usual).map_err(failed)?.is_some()
-            || ledger.authorities().map_err(failed)?.iter().any(|a| a.label == usual);
-        if !is_taken {
+        if !ledger.is_taken(&usual).map_err(failed)? {
             return Ok(usual);
         }
         // Numbered by its order, which no other certificate has.

@@ -1,11 +1,10 @@
 //! Authorities: each with its certificates, what is above it, and where its key is.
 
-use super::{Sqlite, events, restored, text};
+use super::{Database, SqlResult, Store, StoreExt as _, events, restored, text, values};
 use crate::error::Result;
-use rusqlite::{Connection, params};
 use std::collections::BTreeMap;
-use std::path::PathBuf;
 use std::str::FromStr;
+use tamga_core::ca::authority::KEY_FILE;
 use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::profile::Links;
@@ -25,6 +24,8 @@ struct Row {
     purposes: String,
     links: Links,
     retired: bool,
+    /// True if its key is, or was last, on this machine.
+    is_ours: bool,
 }
 
 /// Certificates of one authority by role, oldest first.
@@ -47,9 +48,9 @@ pub trait Authorities {
     fn retire(&self, label: &Label, now: Timestamp) -> Result<()>;
 }
 
-impl Authorities for Sqlite {
+impl<S: Store> Authorities for S {
     fn authorities(&self) -> Result<Vec<Authority>> {
-        let (rows, mut held) = self.read().map_err(|e| self.failed(e))?;
+        let (rows, mut held) = self.look(read)?;
         let mut out: Vec<Authority> = Vec::new();
         for row in &rows {
             // A label that is none would lead out of the data directory.
@@ -62,12 +63,17 @@ impl Authorities for Sqlite {
                 certificate,
                 earlier: certificates.own,
                 // By its label alone: whatever the ledger says, an authority's key is in the data directory.
-                folder: self.authority_directory(label.as_str()),
+                folder: self.directory_of_authority(label.as_str()),
                 issuer: row.issuer.as_ref().and_then(|i| i.parse().ok()),
                 above: certificates.above,
                 crossed: certificates.crossed,
                 key: match (row.key_place.as_str(), &row.key_path) {
-                    ("here", _) => KeyPlace::Here,
+                    // A copy that was brought to this machine counts as well.
+                    ("here", _)
+                        if row.is_ours || self.directory_of_authority(label.as_str()).join(KEY_FILE).exists() =>
+                    {
+                        KeyPlace::Here
+                    }
                     ("offline", Some(path)) => KeyPlace::Offline(restored(path)),
                     ("discarded", _) => KeyPlace::Discarded,
                     _ => KeyPlace::Elsewhere,
@@ -92,65 +98,54 @@ impl Authorities for Sqlite {
             KeyPlace::Offline(p) => Some(text(p)),
             _ => None,
         };
-        let run = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
-            tx.execute(
-                "UPDATE authority SET key_place = ?2, key_path = ?3 WHERE label = ?1",
-                params![label.as_str(), place.word(), path],
+        self.write(|db| {
+            db.execute(
+                "UPDATE authority SET key_place = ?2, key_path = ?3, host = ?4 WHERE label = ?1",
+                values![label.as_str(), place.word(), path.as_deref(), db.host()],
             )?;
-            events::insert(&tx, now, kind, label, path.as_deref().unwrap_or_default())?;
-            tx.commit()
-        };
-        run().map_err(|e| self.failed(e))
+            events::insert(db, now, kind, label, path.as_deref().unwrap_or_default())
+        })
     }
 
     fn retire(&self, label: &Label, now: Timestamp) -> Result<()> {
-        let run = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
-            tx.execute("UPDATE authority SET retired = 1 WHERE label = ?1", [label.as_str()])?;
-            events::insert(&tx, now, "retired", label, "")?;
-            tx.commit()
-        };
-        run().map_err(|e| self.failed(e))
+        self.write(|db| {
+            db.execute("UPDATE authority SET retired = 1 WHERE label = ?1", values![label.as_str()])?;
+            events::insert(db, now, "retired", label, "")
+        })
     }
 }
 
-impl Sqlite {
-    /// Where an authority's key and certificate lie.
-    pub fn authority_directory(&self, label: &str) -> PathBuf {
-        crate::fs::parent(&self.path).join("authorities").join(label)
-    }
-
-    fn read(&self) -> rusqlite::Result<(Vec<Row>, BTreeMap<String, Held>)> {
-        let mut q = self.db.prepare_cached(
-            "SELECT a.label, c.role, c.der, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired, ocsp_url
-             FROM authority a JOIN authority_certificate c ON c.label = a.label ORDER BY made_at, a.rowid, c.id",
-        )?;
-        let (mut rows, mut held): (Vec<Row>, BTreeMap<String, Held>) = Default::default();
-        let mut found = q.query([])?;
-        while let Some(r) = found.next()? {
-            let (label, role, der): (String, String, Vec<u8>) = (r.get(0)?, r.get(1)?, r.get(2)?);
-            if rows.last().is_none_or(|row| row.label != label) {
-                rows.push(Row {
-                    label: label.clone(),
-                    issuer: r.get(3)?,
-                    key_place: r.get(4)?,
-                    key_path: r.get(5)?,
-                    purposes: r.get(6)?,
-                    links: Links { crl: r.get(7)?, issuer: r.get(8)?, ocsp: r.get(10)? },
-                    retired: r.get(9)?,
-                });
-            }
-            let Ok(c) = Certificate::read(&der, &label) else { continue };
-            let held = held.entry(label).or_default();
-            match role.as_str() {
-                "own" => held.own.push(c),
-                "crossed" => held.crossed.push(c),
-                _ => held.above.push(c),
-            }
+/// Every authority with its certificates. Of several that were made in the same second the one whose first certificate was recorded first comes first.
+fn read(db: &dyn Database) -> SqlResult<(Vec<Row>, BTreeMap<String, Held>)> {
+    let sql =
+        "SELECT a.label, c.role, c.der, issuer, key_place, key_path, purposes, crl_url, issuer_url, retired, ocsp_url, host
+         FROM authority a JOIN authority_certificate c ON c.label = a.label
+         ORDER BY made_at, (SELECT min(f.id) FROM authority_certificate f WHERE f.label = a.label), a.label, c.id";
+    let (mut rows, mut held): (Vec<Row>, BTreeMap<String, Held>) = Default::default();
+    db.each(sql, values![], &mut |r| {
+        let label: &str = r.get(0)?;
+        if rows.last().is_none_or(|row| row.label != label) {
+            rows.push(Row {
+                label: label.to_owned(),
+                issuer: r.get(3)?,
+                key_place: r.get(4)?,
+                key_path: r.get(5)?,
+                purposes: r.get(6)?,
+                links: Links { crl: r.get(7)?, issuer: r.get(8)?, ocsp: r.get(10)? },
+                retired: r.get(9)?,
+                is_ours: r.get::<&str>(11)? == db.host(),
+            });
         }
-        Ok((rows, held))
-    }
+        let Ok(c) = Certificate::read(r.get(2)?, label) else { return Ok(()) };
+        let held = held.entry(label.to_owned()).or_default();
+        match r.get(1)? {
+            "own" => held.own.push(c),
+            "crossed" => held.crossed.push(c),
+            _ => held.above.push(c),
+        }
+        Ok(())
+    })?;
+    Ok((rows, held))
 }
 
 /// What is above an authority and what leads from its top to an older root. Of one whose issuer is in the ledger nothing
@@ -177,27 +172,28 @@ struct Above {
     root_label: Label,
 }
 
-pub(super) fn insert(db: &Connection, a: &Authority, now: Timestamp) -> rusqlite::Result<()> {
+pub(super) fn insert(db: &dyn Database, a: &Authority, now: Timestamp) -> SqlResult<()> {
     let path = match &a.key {
         KeyPlace::Offline(p) => Some(text(p)),
         _ => None,
     };
     db.execute(
         "INSERT INTO authority (label, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, ocsp_url, retired,
-           made_at)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11)",
-        params![
+           made_at, host)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
+        values![
             a.label.as_str(),
             text(&a.folder),
             a.issuer.as_deref(),
             a.key.word(),
-            path,
+            path.as_deref(),
             a.purposes.iter().map(|p| p.word()).collect::<Vec<_>>().join(","),
-            a.links.crl,
-            a.links.issuer,
-            a.links.ocsp,
+            a.links.crl.as_deref(),
+            a.links.issuer.as_deref(),
+            a.links.ocsp.as_deref(),
             a.retired,
-            now.to_string()
+            now.to_string(),
+            db.host()
         ],
     )?;
     // Above an authority of the ledger stands what that one says; only what is not ours is kept with it.
@@ -215,16 +211,10 @@ pub(super) fn insert(db: &Connection, a: &Authority, now: Timestamp) -> rusqlite
     Ok(())
 }
 
-pub(super) fn hold(
-    db: &Connection,
-    label: &Label,
-    role: &str,
-    c: &Certificate,
-    now: Timestamp,
-) -> rusqlite::Result<()> {
+pub(super) fn hold(db: &dyn Database, label: &Label, role: &str, c: &Certificate, now: Timestamp) -> SqlResult<()> {
     db.execute(
         "INSERT INTO authority_certificate (label, role, sha256, der, at) VALUES (?1, ?2, ?3, ?4, ?5)",
-        params![label.as_str(), role, c.sha256().as_str(), c.der(), now.to_string()],
+        values![label.as_str(), role, c.sha256().as_str(), c.der(), now.to_string()],
     )
-    .map(|_| ())
+    .map(drop)
 }

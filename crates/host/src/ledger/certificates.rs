@@ -1,9 +1,9 @@
 //! Certificates: by label, serial, fingerprint or name, page by page.
 
-use super::{Sqlite, restored, text};
+use super::sql::{Dialect, Value};
+use super::{Database, Row, SqlResult, Store, StoreExt as _, restored, text, values};
+use crate::database::SqlError;
 use crate::error::Result;
-use rusqlite::types::ToSql;
-use rusqlite::{Connection, OptionalExtension, Row, params};
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use tamga_core::ca::report::{Issued, Life, Revocation, Summary};
@@ -60,32 +60,35 @@ impl Sort {
 /// A filter as SQL.
 struct Query {
     conditions: String,
-    values: Vec<Box<dyn ToSql>>,
+    values: Vec<Value<'static>>,
 }
 
 impl Query {
-    fn new(db: &Connection, filter: &Filter) -> rusqlite::Result<Query> {
+    fn new(db: &dyn Database, filter: &Filter) -> SqlResult<Query> {
         let mut wheres: Vec<String> = Vec::new();
-        let mut values: Vec<Box<dyn ToSql>> = Vec::new();
-        let mut add = |condition: &str, value: Option<Box<dyn ToSql>>| {
+        let mut values: Vec<Value<'static>> = Vec::new();
+        let mut add = |condition: &str, value: Option<Value<'static>>| {
             values.extend(value);
             wheres.push(condition.replace('?', &format!("?{}", values.len())));
         };
         if let Some(pattern) = &filter.pattern {
             match few(db, pattern)? {
+                Some(ids) if ids.is_empty() => add("1 = 0", None),
                 Some(ids) => add(&format!("c.id IN ({ids})"), None),
-                None => add(
-                    "(c.label GLOB ? OR c.id IN (SELECT certificate FROM certificate_name WHERE name GLOB ?))",
-                    Some(Box::new(glob(pattern))),
-                ),
+                None => {
+                    let (matches, pattern) = matching(db.dialect(), pattern);
+                    let named = format!("SELECT certificate FROM certificate_name WHERE name {matches}");
+                    add(&format!("(c.label {matches} OR c.id IN ({named}))"), Some(pattern.into()));
+                }
             }
         }
         if let Some(at) = filter.ended_by {
-            add("c.ends < ? AND c.state = 'live'", Some(Box::new(at.unix())));
+            add("c.ends < ? AND c.state = 'live'", Some(at.unix().into()));
         }
         if let Some((from, until)) = filter.ending {
-            add("c.ends >= ? AND c.state = 'live' AND c.folder <> '' AND r.at IS NULL", Some(Box::new(from.unix())));
-            add("c.ends <= ?", Some(Box::new(until.unix())));
+            add("c.ends >= ? AND c.state = 'live' AND c.folder <> '' AND r.at IS NULL", Some(from.unix().into()));
+            add("c.ends <= ?", Some(until.unix().into()));
+            add("c.host = ?", Some(db.host().to_owned().into()));
         }
         if filter.revoked {
             wheres.push("r.at IS NOT NULL".into());
@@ -93,55 +96,60 @@ impl Query {
         let conditions = if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) };
         Ok(Query { conditions, values })
     }
-
-    fn values(&self) -> Vec<&dyn ToSql> {
-        self.values.iter().map(AsRef::as_ref).collect()
-    }
 }
 
-/// A pattern as SQLite's GLOB has it: only `*` is special.
-fn glob(pattern: &str) -> String {
+/// A pattern, in which only `*` is special, as each database has it: the operator with the mark, and the text for it.
+fn matching(dialect: Dialect, pattern: &str) -> (&'static str, String) {
+    let (operator, special, any) = match dialect {
+        Dialect::Sqlite => ("GLOB ?", ['[', '?'].as_slice(), "*"),
+        Dialect::Postgres => ("LIKE ?", ['%', '_', '\\'].as_slice(), "%"),
+    };
     let plain: String = pattern
         .to_lowercase()
         .chars()
-        .map(|c| if matches!(c, '[' | '?') { format!("[{c}]") } else { c.to_string() })
+        .map(|c| match c {
+            '*' => any.to_owned(),
+            c if special.contains(&c) && dialect == Dialect::Postgres => format!("\\{c}"),
+            c if special.contains(&c) => format!("[{c}]"),
+            c => c.to_string(),
+        })
         .collect();
-    if plain.contains('*') { plain } else { format!("*{plain}*") }
+    (operator, if pattern.contains('*') { plain } else { format!("{any}{plain}{any}") })
 }
 
-/// So many matches are looked up one by one; of more, a page is sooner found by reading on.
+/// So many ids are asked for one by one; more are found by reading on.
 const FEW: usize = 1_000;
 
 /// The ids of what a pattern takes, from the two indices alone: a table of a million certificates is not read for a handful of them. None
 /// where they are many.
-fn few(db: &Connection, pattern: &str) -> rusqlite::Result<Option<String>> {
+fn few(db: &dyn Database, pattern: &str) -> SqlResult<Option<String>> {
     let begins = pattern.split_once('*').map(|(begins, _)| begins.to_lowercase()).unwrap_or_default();
-    // Written out, since SQLite sees the beginning of a pattern only in one that is not bound.
-    let end = if begins.is_empty() { String::new() } else { format!("{begins}{}", char::MAX) };
+    let (matches, pattern) = matching(db.dialect(), pattern);
+    // Written out, since a database sees the beginning of a pattern only in one that is not bound.
+    let end = format!("{begins}{}", char::MAX);
     let within = if begins.is_empty() { "" } else { "column >= ?2 AND column < ?3 AND " };
     let of = |id: &str, table: &str, column: &str| {
-        format!("SELECT {id} FROM {table} WHERE {}{column} GLOB ?1", within.replace("column", column))
+        let within = within.replace("column", column);
+        format!("SELECT {id} FROM {table} WHERE {within}{column} {}", matches.replace('?', "?1"))
     };
     let (labels, names) = (of("id", "certificate", "label"), of("certificate", "certificate_name", "name"));
-    let mut q = db.prepare(&format!("{labels} UNION ALL {names} LIMIT {}", FEW + 1))?;
-    let pattern = glob(pattern);
-    let all: [&dyn ToSql; 3] = [&pattern, &begins, &end];
-    let used = if begins.is_empty() { 1 } else { 3 };
-    let ids: Vec<String> =
-        q.query_map(&all[..used], |r| r.get::<_, i64>(0).map(|id| id.to_string()))?.collect::<rusqlite::Result<_>>()?;
+    let sql = format!("{labels} UNION ALL {names} LIMIT {}", FEW + 1);
+    let all = values![&pattern, &begins, &end];
+    let used = if begins.is_empty() { &all[..1] } else { all };
+    let ids: Vec<String> = db.all(&sql, used, |r| r.get::<i64>(0).map(|id| id.to_string()))?;
     Ok((ids.len() <= FEW).then(|| ids.join(",")))
 }
 
 pub(super) const SUMMARY: &str =
     "c.label, c.names, c.serial, c.sha256, c.starts, c.ends, c.self_issued, c.authority, c.folder, c.state,
-  r.at, r.reason, r.published, c.sha1
+  r.at, r.reason, r.published, c.sha1, c.host
   FROM certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial";
 
-pub(super) fn summary(r: &Row<'_>) -> rusqlite::Result<Option<Summary>> {
-    let read = (r.get_ref(0)?.as_str()?.parse(), r.get_ref(3)?.as_str()?.parse());
+pub(super) fn summary(r: Row<'_>, here: &str) -> SqlResult<Option<Summary>> {
+    let read = (r.get::<&str>(0)?.parse(), r.get::<&str>(3)?.parse());
     let (Ok(label), Ok(sha256)) = read else { return Ok(None) };
     // Text is borrowed where it is only read: a list has up to a million rows.
-    let names = serde_json::from_str(r.get_ref(1)?.as_str()?).unwrap_or_default();
+    let names = serde_json::from_str(r.get(1)?).unwrap_or_default();
     Ok(Some(Summary {
         label,
         names,
@@ -151,35 +159,56 @@ pub(super) fn summary(r: &Row<'_>) -> rusqlite::Result<Option<Summary>> {
         not_before: Timestamp::from_unix(r.get(4)?),
         not_after: Timestamp::from_unix(r.get(5)?),
         is_self_issued: r.get(6)?,
-        authority: r.get::<_, Option<String>>(7)?.and_then(|a| a.parse().ok()),
-        folder: restored(r.get_ref(8)?.as_str()?),
-        life: r.get_ref(9)?.as_str()?.parse().unwrap_or(Life::Abandoned),
+        authority: r.get::<Option<&str>>(7)?.and_then(|a| a.parse().ok()),
+        folder: restored(r.get(8)?),
+        life: r.get::<&str>(9)?.parse().unwrap_or(Life::Abandoned),
         revoked: revocation(r, 10)?,
+        host: elsewhere(r.get(14)?, here),
     }))
 }
 
 /// A revocation from three columns.
-fn revocation(r: &Row<'_>, first: usize) -> rusqlite::Result<Option<Revocation>> {
-    let at: Option<String> = r.get(first)?;
-    let Some(at) = at.and_then(|at| Timestamp::from_str(&at).ok()) else { return Ok(None) };
-    let reason = r.get_ref(first + 1)?.as_str()?.parse().unwrap_or(Reason::Unspecified);
+fn revocation(r: Row<'_>, first: usize) -> SqlResult<Option<Revocation>> {
+    let at: Option<&str> = r.get(first)?;
+    let Some(at) = at.and_then(|at| Timestamp::from_str(at).ok()) else { return Ok(None) };
+    let reason = r.get::<&str>(first + 1)?.parse().unwrap_or(Reason::Unspecified);
     Ok(Some(Revocation { at, reason, published: r.get(first + 2)? }))
 }
 
-const COLUMNS: &str = "c.label, c.der, c.authority, c.folder, c.state, r.at, r.reason, r.published
+const COLUMNS: &str = "c.label, c.der, c.authority, c.folder, c.state, r.at, r.reason, r.published, c.host
   FROM certificate c LEFT JOIN revocation r ON r.authority = c.authority AND r.serial = c.serial";
 
-fn issued(r: &Row<'_>) -> rusqlite::Result<Option<Issued>> {
-    let (label, der): (String, Vec<u8>) = (r.get(0)?, r.get(1)?);
-    let (Ok(certificate), Ok(label)) = (Certificate::read(&der, &label), label.parse()) else { return Ok(None) };
+/// The machine of a row, if it is another one.
+fn elsewhere(host: &str, here: &str) -> Option<String> {
+    (!host.is_empty() && host != here).then(|| host.to_owned())
+}
+
+fn issued(r: Row<'_>, here: &str) -> SqlResult<Option<Issued>> {
+    let label: &str = r.get(0)?;
+    let (Ok(certificate), Ok(label)) = (Certificate::read(r.get(1)?, label), label.parse()) else { return Ok(None) };
     Ok(Some(Issued {
         label,
         certificate,
-        authority: r.get::<_, Option<String>>(2)?.and_then(|a| a.parse().ok()),
-        folder: restored(&r.get::<_, String>(3)?),
-        life: r.get::<_, String>(4)?.parse().unwrap_or(Life::Abandoned),
+        authority: r.get::<Option<&str>>(2)?.and_then(|a| a.parse().ok()),
+        folder: restored(r.get(3)?),
+        life: r.get::<&str>(4)?.parse().unwrap_or(Life::Abandoned),
         revoked: revocation(r, 5)?,
+        host: elsewhere(r.get(8)?, here),
     }))
+}
+
+/// What is said of a ledger that somebody changed.
+pub(super) const CHANGED: &str = "a certificate in it is not the one that was recorded";
+
+/// True if a certificate has not the fingerprint under which it was recorded: somebody changed the ledger. Says so.
+pub(super) fn changed(db: &dyn Database) -> SqlResult<Option<String>> {
+    let sql = "SELECT sha256, der FROM certificate UNION ALL SELECT sha256, der FROM authority_certificate";
+    let mut changed = false;
+    db.each(sql, values![], &mut |r| {
+        changed |= !super::is_recorded(r.get(0)?, r.get(1)?);
+        Ok(())
+    })?;
+    Ok(changed.then(|| CHANGED.to_owned()))
 }
 
 /// The certificates of a ledger.
@@ -187,13 +216,13 @@ pub trait Certificates {
     /// The certificates of a label, oldest first.
     fn issued(&self, label: &str) -> Result<Vec<Issued>>;
 
-    /// Live ones that are not revoked and whose files are here, oldest first.
+    /// Live ones that are not revoked and whose files are on this machine, oldest first.
     fn in_use(&self) -> Result<Vec<Issued>>;
 
-    /// The live ones whose files are here, revoked ones too, by their age.
+    /// The live ones whose files are on this machine, revoked ones too, by their age.
     fn live(&self) -> Result<Vec<Issued>>;
 
-    /// The directories of all, each once.
+    /// The directories of all that are on this machine, each once.
     fn directories(&self) -> Result<Vec<PathBuf>>;
 
     /// The names of all, each once.
@@ -217,6 +246,9 @@ pub trait Certificates {
     /// Live ones that no authority issued: self-signed, oldest first.
     fn live_without_authority(&self) -> Result<Vec<Issued>>;
 
+    /// True if a certificate in force, an authority or a waiting key has this label.
+    fn is_taken(&self, label: &Label) -> Result<bool>;
+
     /// Those with this serial number or SHA-256, lower-case hex.
     fn by_number(&self, hex: &str) -> Result<Vec<Issued>>;
 
@@ -239,97 +271,97 @@ pub trait Certificates {
     -> Result<usize>;
 }
 
-impl Certificates for Sqlite {
+impl<S: Store> Certificates for S {
     fn issued(&self, label: &str) -> Result<Vec<Issued>> {
-        self.select("WHERE c.label = ?1 ORDER BY c.id", &[&label])
+        self.look(|db| select(db, "WHERE c.label = ?1 ORDER BY c.id", values![label]))
     }
 
     fn in_use(&self) -> Result<Vec<Issued>> {
-        self.select("WHERE c.state = 'live' AND c.folder <> '' AND r.at IS NULL ORDER BY c.id", &[])
+        let condition = "WHERE c.state = 'live' AND c.folder <> '' AND c.host = ?1 AND r.at IS NULL ORDER BY c.id";
+        self.look(|db| select(db, condition, values![db.host()]))
     }
 
     fn live(&self) -> Result<Vec<Issued>> {
-        self.select("WHERE c.state = 'live' AND c.folder <> '' ORDER BY c.id", &[])
+        let condition = "WHERE c.state = 'live' AND c.folder <> '' AND c.host = ?1 ORDER BY c.id";
+        self.look(|db| select(db, condition, values![db.host()]))
     }
 
     fn directories(&self) -> Result<Vec<PathBuf>> {
-        self.texts("SELECT DISTINCT folder FROM certificate WHERE folder <> ''")
-            .map(|all| all.iter().map(|f| restored(f)).collect())
+        let sql = "SELECT DISTINCT folder FROM certificate WHERE folder <> '' AND host = ?1";
+        self.look(|db| db.all(sql, values![db.host()], |r| r.get(0).map(restored)))
     }
 
     fn names(&self) -> Result<Vec<String>> {
-        self.texts("SELECT DISTINCT name FROM certificate_name")
+        self.look(|db| db.all("SELECT DISTINCT name FROM certificate_name", values![], |r| r.get(0)))
     }
 
     fn label_of(&self, sha256: &Sha256Fingerprint) -> Result<Option<Label>> {
-        let one = "SELECT label FROM certificate WHERE sha256 = ?1";
-        let found = self.db.query_row(one, [sha256.as_str()], |r| r.get::<_, String>(0));
-        Ok(found.optional().map_err(|e| self.failed(e))?.and_then(|l| l.parse().ok()))
+        let sql = "SELECT label FROM certificate WHERE sha256 = ?1";
+        let found = self.look(|db| db.one(sql, values![sha256.as_str()], |r| Ok(r.get::<&str>(0)?.parse().ok())));
+        found.map(Option::flatten)
     }
 
     fn directory_of(&self, sha256: &Sha256Fingerprint) -> Result<Option<PathBuf>> {
-        self.db
-            .query_row("SELECT folder FROM certificate WHERE sha256 = ?1", [sha256.as_str()], |r| r.get::<_, String>(0))
-            .map(|folder| restored(&folder))
-            .optional()
-            .map_err(|e| self.failed(e))
+        let sql = "SELECT folder FROM certificate WHERE sha256 = ?1 AND host = ?2";
+        self.look(|db| db.one(sql, values![sha256.as_str(), db.host()], |r| r.get(0).map(restored)))
     }
 
     fn current(&self, label: &str) -> Result<Option<Issued>> {
-        Ok(self.select("WHERE c.label = ?1 AND c.state = 'live' ORDER BY c.id DESC LIMIT 1", &[&label])?.pop())
+        let condition = "WHERE c.label = ?1 AND c.state = 'live' ORDER BY c.id DESC LIMIT 1";
+        Ok(self.look(|db| select(db, condition, values![label]))?.pop())
     }
 
     fn live_in(&self, directory: &Path) -> Result<Option<Issued>> {
-        let folder = text(directory);
-        Ok(self.select("WHERE c.folder = ?1 AND c.state = 'live' ORDER BY c.id DESC LIMIT 1", &[&folder])?.pop())
+        let condition = "WHERE c.folder = ?1 AND c.host = ?2 AND c.state = 'live' ORDER BY c.id DESC LIMIT 1";
+        Ok(self.look(|db| select(db, condition, values![text(directory), db.host()]))?.pop())
     }
 
     fn moved(&self, label: &Label, from: &Path, to: &Path, now: Timestamp) -> Result<()> {
-        let run = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
-            tx.execute(
-                "UPDATE certificate SET folder = ?3 WHERE label = ?1 AND folder = ?2",
-                params![label.as_str(), text(from), text(to)],
-            )?;
-            super::events::insert(&tx, now, "moved", label, &text(to))?;
-            tx.commit()
-        };
-        run().map_err(|e| self.failed(e))
+        let sql = "UPDATE certificate SET folder = ?3 WHERE label = ?1 AND folder = ?2 AND host = ?4";
+        self.write(|db| {
+            db.execute(sql, values![label.as_str(), text(from), text(to), db.host()])?;
+            super::events::insert(db, now, "moved", label, &text(to))
+        })
     }
 
     fn live_without_authority(&self) -> Result<Vec<Issued>> {
-        self.select("WHERE c.authority IS NULL AND c.state = 'live' ORDER BY c.id", &[])
+        self.look(|db| select(db, "WHERE c.authority IS NULL AND c.state = 'live' ORDER BY c.id", values![]))
+    }
+
+    fn is_taken(&self, label: &Label) -> Result<bool> {
+        let sql = "SELECT 1 FROM certificate WHERE label = ?1 AND state = 'live'
+             UNION ALL SELECT 1 FROM authority WHERE label = ?1 UNION ALL SELECT 1 FROM request WHERE label = ?1";
+        self.look(|db| Ok(db.one(sql, values![label.as_str()], |_| Ok(()))?.is_some()))
     }
 
     fn by_number(&self, hex: &str) -> Result<Vec<Issued>> {
-        let mut out = self.select("WHERE c.serial = ?1", &[&hex])?;
-        out.extend(self.select("WHERE c.sha256 = ?1", &[&hex])?);
-        Ok(out)
+        self.look(|db| {
+            let mut out = select(db, "WHERE c.serial = ?1", values![hex])?;
+            out.extend(select(db, "WHERE c.sha256 = ?1", values![hex])?);
+            Ok(out)
+        })
     }
 
     fn by_fingerprint(&self, sha256: &Sha256Fingerprint) -> Result<Option<Issued>> {
-        Ok(self.select("WHERE c.sha256 = ?1", &[&sha256.as_str()])?.pop())
+        Ok(self.look(|db| select(db, "WHERE c.sha256 = ?1", values![sha256.as_str()]))?.pop())
     }
 
     fn naming(&self, name: &str) -> Result<Vec<Issued>> {
-        let sql =
+        let condition =
             "JOIN certificate_name n ON n.certificate = c.id WHERE n.name = ?1 AND c.state = 'live' ORDER BY c.id";
-        self.select(sql, &[&name])
+        self.look(|db| select(db, condition, values![name]))
     }
 
     fn labels(&self, most: usize) -> Result<Vec<String>> {
-        let rows = || -> rusqlite::Result<Vec<String>> {
-            let mut q = self
-                .db
-                .prepare("SELECT DISTINCT label FROM certificate WHERE state = 'live' ORDER BY label LIMIT ?1")?;
-            q.query_map([i64::try_from(most).unwrap_or(i64::MAX)], |r| r.get(0))?.collect()
-        };
-        rows().map_err(|e| self.failed(e))
+        let sql = "SELECT DISTINCT label FROM certificate WHERE state = 'live' ORDER BY label LIMIT ?1";
+        self.look(|db| db.all(sql, values![i64::try_from(most).unwrap_or(i64::MAX)], |r| r.get(0)))
     }
 
     fn filtered(&self, filter: &Filter, sort: Sort) -> Result<Vec<Issued>> {
-        let query = Query::new(&self.db, filter).map_err(|e| self.failed(e))?;
-        self.select(&format!("{} {}", query.conditions, sort.clause()), &query.values())
+        self.look(|db| {
+            let query = Query::new(db, filter)?;
+            select(db, &format!("{} {}", query.conditions, sort.clause()), &query.values)
+        })
     }
 
     fn summaries(
@@ -339,18 +371,17 @@ impl Certificates for Sqlite {
         page: Option<Page>,
         row: &mut dyn FnMut(Summary),
     ) -> Result<usize> {
-        let query = Query::new(&self.db, filter).map_err(|e| self.failed(e))?;
         let (size, skipped) = page.map_or((usize::MAX, 0), |p| (p.size, p.size.saturating_mul(p.number)));
         let part = if page.is_some() { format!("LIMIT {size} OFFSET {skipped}") } else { String::new() };
-        let mut read = || -> rusqlite::Result<usize> {
+        self.look(|db| {
+            let query = Query::new(db, filter)?;
             let sql = format!("SELECT {SUMMARY} {} {} {part}", query.conditions, sort.clause());
-            let mut q = self.db.prepare(&sql)?;
-            let mut rows = q.query(query.values().as_slice())?;
             let mut shown = 0;
-            while let Some(r) = rows.next()? {
+            db.each(&sql, &query.values, &mut |r| {
                 shown += 1;
-                summary(r)?.into_iter().for_each(&mut *row);
-            }
+                summary(r, db.host())?.into_iter().for_each(&mut *row);
+                Ok(())
+            })?;
             // A page that is not full is the last.
             if shown < size && (shown > 0 || skipped == 0) {
                 return Ok(skipped + shown);
@@ -361,50 +392,42 @@ impl Certificates for Sqlite {
                 false => "certificate c",
             };
             let sql = format!("SELECT count(*) FROM {from} {}", query.conditions);
-            let count: i64 = self.db.query_row(&sql, query.values().as_slice(), |r| r.get(0))?;
+            let count: i64 = db.single(&sql, &query.values, |r| r.get(0))?;
             Ok(usize::try_from(count).unwrap_or(0))
-        };
-        read().map_err(|e| self.failed(e))
+        })
     }
 }
 
-impl Sqlite {
-    fn texts(&self, sql: &str) -> Result<Vec<String>> {
-        let read = || -> rusqlite::Result<Vec<String>> { self.db.prepare(sql)?.query_map([], |r| r.get(0))?.collect() };
-        read().map_err(|e| self.failed(e))
-    }
+fn select(db: &dyn Database, rest: &str, values: &[Value<'_>]) -> SqlResult<Vec<Issued>> {
+    let read = |r: Row<'_>| issued(r, db.host());
+    Ok(db.all(&format!("SELECT {COLUMNS} {rest}"), values, read)?.into_iter().flatten().collect())
+}
 
-    fn select(&self, rest: &str, values: &[&dyn ToSql]) -> Result<Vec<Issued>> {
-        let rows = || -> rusqlite::Result<Vec<Issued>> {
-            let mut q = self.db.prepare_cached(&format!("SELECT {COLUMNS} {rest}"))?;
-            let mut rows = q.query(values)?;
-            let mut out = Vec::new();
-            while let Some(r) = rows.next()? {
-                out.extend(issued(r)?);
-            }
-            Ok(out)
-        };
-        rows().map_err(|e| self.failed(e))
+/// Refuses a label that another machine took since it was found free; on one machine the lock of the data directory keeps it free.
+pub(super) fn is_free(db: &dyn Database, label: &Label) -> SqlResult<()> {
+    let sql = "SELECT 1 FROM certificate WHERE label = ?1 AND state = 'live'";
+    match !db.host().is_empty() && db.one(sql, values![label.as_str()], |_| Ok(()))?.is_some() {
+        true => Err(SqlError::Taken(label.to_string())),
+        false => Ok(()),
     }
 }
 
 /// Records a certificate; one of the same label that was live is superseded.
-pub(super) fn insert(db: &Connection, i: &Issued, now: Timestamp) -> rusqlite::Result<()> {
-    db.prepare_cached("UPDATE certificate SET state = 'superseded' WHERE label = ?1 AND state = 'live'")?
-        .execute([i.label.as_str()])?;
+pub(super) fn insert(db: &dyn Database, i: &Issued, now: Timestamp) -> SqlResult<()> {
+    let supersede = "UPDATE certificate SET state = 'superseded' WHERE label = ?1 AND state = 'live'";
+    db.execute(supersede, values![i.label.as_str()])?;
     let c = &i.certificate;
-    let mut insert = db.prepare_cached(
-        "INSERT INTO certificate
-           (label, serial, sha256, der, authority, folder, state, starts, ends, self_issued, names, issued_at, sha1)
-         VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'live', ?7, ?8, ?9, ?10, ?11, ?12)
-         ON CONFLICT (sha256) DO UPDATE SET label = excluded.label, folder = excluded.folder, state = 'live'
-         RETURNING id",
-    )?;
     // One that was signed here for a key that waits here comes back to that key: it stays one certificate.
-    let id = insert.query_row(
-        params![
+    let insert = "INSERT INTO certificate
+           (label, serial, sha256, der, authority, folder, state, starts, ends, self_issued, names, issued_at, sha1, host)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, 'live', ?7, ?8, ?9, ?10, ?11, ?12, ?13)
+         ON CONFLICT (sha256) DO UPDATE SET label = excluded.label, folder = excluded.folder, host = excluded.host, state = 'live'
+         RETURNING id";
+    let id = db.single(
+        insert,
+        values![
             i.label.as_str(),
-            c.serial,
+            &c.serial,
             c.sha256().as_str(),
             c.der(),
             i.authority.as_deref(),
@@ -414,7 +437,9 @@ pub(super) fn insert(db: &Connection, i: &Issued, now: Timestamp) -> rusqlite::R
             c.is_self_issued(),
             names_column(c),
             now.to_string(),
-            c.sha1()
+            c.sha1(),
+            // What a client enrolled is on no machine of ours.
+            if i.folder.as_os_str().is_empty() { "" } else { db.host() }
         ],
         |r| r.get(0),
     )?;
@@ -427,26 +452,18 @@ fn names_column(c: &Certificate) -> String {
 }
 
 /// Reads what a list says of each certificate out of the certificate itself.
-pub(super) fn summarize(db: &Connection) -> rusqlite::Result<()> {
-    let mut all = db.prepare("SELECT id, der FROM certificate")?;
-    let mut fill =
-        db.prepare("UPDATE certificate SET starts = ?2, self_issued = ?3, names = ?4, sha1 = ?5 WHERE id = ?1")?;
-    let mut rows = all.query([])?;
-    while let Some(r) = rows.next()? {
-        let (id, der): (i64, Vec<u8>) = (r.get(0)?, r.get(1)?);
-        if let Ok(c) = Certificate::read(&der, "a certificate of the ledger") {
-            fill.execute(params![id, c.not_before.unix(), c.is_self_issued(), names_column(&c), c.sha1()])?;
-            name_rows(db, id, &c)?;
-        }
-    }
-    Ok(())
+pub(super) fn summarize(db: &dyn Database) -> SqlResult<()> {
+    let fill = "UPDATE certificate SET starts = ?2, self_issued = ?3, names = ?4, sha1 = ?5 WHERE id = ?1";
+    db.each("SELECT id, der FROM certificate", values![], &mut |r| {
+        let id: i64 = r.get(0)?;
+        let Ok(c) = Certificate::read(r.get(1)?, "a certificate of the ledger") else { return Ok(()) };
+        db.execute(fill, values![id, c.not_before.unix(), c.is_self_issued(), names_column(&c), c.sha1()])?;
+        name_rows(db, id, &c)
+    })
 }
 
 /// The names of a certificate, for finding it by one.
-pub(super) fn name_rows(db: &Connection, id: i64, c: &Certificate) -> rusqlite::Result<()> {
-    let mut add = db.prepare_cached("INSERT OR IGNORE INTO certificate_name (name, certificate) VALUES (?1, ?2)")?;
-    for name in c.name_words() {
-        add.execute(params![name, id])?;
-    }
-    Ok(())
+pub(super) fn name_rows(db: &dyn Database, id: i64, c: &Certificate) -> SqlResult<()> {
+    let sql = "INSERT INTO certificate_name (name, certificate) VALUES (?1, ?2) ON CONFLICT DO NOTHING";
+    c.name_words().into_iter().try_for_each(|name| db.execute(sql, values![name, id]).map(drop))
 }

@@ -1,8 +1,7 @@
 //! What was done, in order.
 
-use super::Sqlite;
+use super::{Database, Row, SqlResult, Store, StoreExt as _, values};
 use crate::error::Result;
-use rusqlite::{Connection, params};
 use std::str::FromStr;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
@@ -19,10 +18,9 @@ pub struct Event {
     pub detail: String,
 }
 
-pub(super) fn insert(db: &Connection, at: Timestamp, kind: &str, about: &str, detail: &str) -> rusqlite::Result<()> {
-    db.prepare_cached("INSERT INTO event (at, kind, about, detail) VALUES (?1, ?2, ?3, ?4)")?
-        .execute(params![at.to_string(), kind, about, detail])
-        .map(|_| ())
+pub(super) fn insert(db: &dyn Database, at: Timestamp, kind: &str, about: &str, detail: &str) -> SqlResult<()> {
+    let sql = "INSERT INTO event (at, kind, about, detail, host) VALUES (?1, ?2, ?3, ?4, ?5)";
+    db.execute(sql, values![at.to_string(), kind, about, detail, db.host()]).map(drop)
 }
 
 /// What was done, by its time.
@@ -30,55 +28,49 @@ pub trait Events {
     /// Notes an event by itself.
     fn note(&self, at: Timestamp, kind: &str, about: &str, detail: &str) -> Result<()>;
 
-    /// When the latest event was, by its own time; None without any. A time that is none is left out.
+    /// When the latest event on this machine was, by its own time; None without any. A time that is none is left out.
     fn newest_event(&self) -> Result<Option<Timestamp>>;
 
-    /// Every event of a kind, oldest first.
+    /// Every event of a kind on this machine, oldest first.
     fn of_kind(&self, kind: &str) -> Result<Vec<Event>>;
 
     /// Everything that was done about a label, oldest first.
     fn history(&self, about: &str) -> Result<Vec<Event>>;
 }
 
-impl Events for Sqlite {
+fn event(r: Row<'_>) -> SqlResult<Event> {
+    Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? })
+}
+
+const COLUMNS: &str = "SELECT at, kind, about, detail FROM event";
+
+impl<S: Store> Events for S {
     fn note(&self, at: Timestamp, kind: &str, about: &str, detail: &str) -> Result<()> {
-        insert(&self.db, at, kind, about, detail).map_err(|e| self.failed(e))
+        self.write(|db| insert(db, at, kind, about, detail))
     }
 
     fn newest_event(&self) -> Result<Option<Timestamp>> {
-        let latest: Option<String> =
-            self.db.query_row("SELECT max(at) FROM event", [], |r| r.get(0)).map_err(|e| self.failed(e))?;
+        let sql = "SELECT max(at) FROM event WHERE host = ?1";
+        let latest: Option<String> = self.look(|db| db.single(sql, values![db.host()], |r| r.get(0)))?;
         Ok(latest.and_then(|at| Timestamp::from_str(&at).ok()))
     }
 
     fn of_kind(&self, kind: &str) -> Result<Vec<Event>> {
-        let rows = || -> rusqlite::Result<Vec<Event>> {
-            let mut q = self.db.prepare("SELECT at, kind, about, detail FROM event WHERE kind = ?1 ORDER BY id")?;
-            q.query_map([kind], |r| Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? }))?
-                .collect()
-        };
-        rows().map_err(|e| self.failed(e))
+        self.look(|db| {
+            db.all(&format!("{COLUMNS} WHERE kind = ?1 AND host = ?2 ORDER BY id"), values![kind, db.host()], event)
+        })
     }
 
     fn history(&self, about: &str) -> Result<Vec<Event>> {
-        let rows = || -> rusqlite::Result<Vec<Event>> {
-            let mut q = self.db.prepare("SELECT at, kind, about, detail FROM event WHERE about = ?1 ORDER BY id")?;
-            q.query_map([about], |r| Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? }))?
-                .collect()
-        };
-        rows().map_err(|e| self.failed(e))
+        self.look(|db| db.all(&format!("{COLUMNS} WHERE about = ?1 ORDER BY id"), values![about], event))
     }
 }
 
-impl Sqlite {
-    /// Every event of several kinds, oldest first.
-    pub(super) fn of_kinds(&self, kinds: &[&str; 2]) -> Result<Vec<Event>> {
-        let rows = || -> rusqlite::Result<Vec<Event>> {
-            let mut q =
-                self.db.prepare("SELECT at, kind, about, detail FROM event WHERE kind IN (?1, ?2) ORDER BY id")?;
-            q.query_map(kinds, |r| Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? }))?
-                .collect()
-        };
-        rows().map_err(|e| self.failed(e))
-    }
+/// Every event of several kinds on this machine, oldest first.
+pub(super) fn of_kinds(db: &dyn Database, kinds: &[&str; 2]) -> SqlResult<Vec<Event>> {
+    db.all(
+        &format!("{COLUMNS} WHERE kind IN (?1, ?2) AND host = ?3 ORDER BY id"),
+        values![kinds[0], kinds[1], db.host()],
+        event,
+    )
 }

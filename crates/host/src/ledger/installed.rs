@@ -1,7 +1,7 @@
 //! Servers that were set up, so that they can be left as they were found.
 
 use super::stored_path::StoredPath;
-use super::{Events as _, Sqlite};
+use super::{Events as _, Store, StoreExt as _, events};
 use crate::error::Result;
 use serde::{Deserialize, Serialize};
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
@@ -68,7 +68,7 @@ pub trait Servers {
     fn installed(&self) -> Result<Vec<Installed>>;
 }
 
-impl Servers for Sqlite {
+impl<S: Store> Servers for S {
     fn note_installed(&self, what: &Installed, now: Timestamp) -> Result<()> {
         self.note(now, KINDS[0], &what.label, &serde_json::to_string(what).unwrap_or_default())
     }
@@ -78,7 +78,7 @@ impl Servers for Sqlite {
     }
 
     fn installed(&self) -> Result<Vec<Installed>> {
-        let mut all = self.of_kinds(&KINDS)?;
+        let mut all = self.look(|db| events::of_kinds(db, &KINDS))?;
         all.reverse();
         let mut seen: Vec<(String, Label)> = Vec::new();
         let mut out = Vec::new();
@@ -103,6 +103,7 @@ mod tests {
     #![allow(clippy::unwrap_used, reason = "tests")]
 
     use super::*;
+    use crate::ledger::Sqlite;
 
     #[test]
     fn of_each_server_the_last_time_counts() {

@@ -3,9 +3,11 @@
 use super::installed::InstalledFile;
 use super::requests::Waiting;
 use super::stored_path::StoredPath;
-use super::{Certificates as _, Requests as _, Sqlite, authorities, certificates, events, requests, text};
+use super::{
+    Certificates as _, Database, Durability, Requests as _, SqlResult, Store, StoreExt as _, authorities, certificates,
+    events, requests, text, values,
+};
 use crate::error::Result;
-use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 use std::path::{Component, Path};
 use std::str::FromStr;
@@ -157,7 +159,7 @@ pub enum Record<'a> {
     Nothing,
 }
 
-fn record(db: &Connection, record: &Record<'_>, now: Timestamp) -> rusqlite::Result<()> {
+fn record(db: &dyn Database, record: &Record<'_>, now: Timestamp) -> SqlResult<()> {
     match record {
         Record::Authority(a) => {
             authorities::insert(db, a, now)?;
@@ -175,13 +177,14 @@ fn record(db: &Connection, record: &Record<'_>, now: Timestamp) -> rusqlite::Res
         }
         Record::Certificate { issued, kind, root } => {
             if let Some(root) = root {
-                let known: i64 =
-                    db.query_row("SELECT count(*) FROM authority WHERE label = ?1", [root.label.as_str()], |r| {
-                        r.get(0)
-                    })?;
+                let sql = "SELECT count(*) FROM authority WHERE label = ?1";
+                let known: i64 = db.single(sql, values![root.label.as_str()], |r| r.get(0))?;
                 if known == 0 {
                     authorities::insert(db, root, now)?;
                 }
+            }
+            if *kind == "issued" {
+                certificates::is_free(db, &issued.label)?;
             }
             certificates::insert(db, issued, now)?;
             events::insert(db, now, kind, &issued.label, &issued.certificate.sha256())
@@ -198,7 +201,7 @@ fn record(db: &Connection, record: &Record<'_>, now: Timestamp) -> rusqlite::Res
     }
 }
 
-/// What was begun: recorded before the first file is touched, and gone when the last one stands.
+/// What was begun on this machine: recorded before the first file is touched, and gone when the last one stands.
 pub trait Journal {
     /// Durably: the journal's row, and what it is about. Gives the journal's id.
     fn begin(&self, work: &Work, what: &Record<'_>, now: Timestamp) -> Result<i64>;
@@ -230,26 +233,21 @@ pub trait Journal {
     fn abandon(&self, id: i64, work: &Work, now: Timestamp) -> Result<()>;
 }
 
-impl Journal for Sqlite {
+impl<S: Store> Journal for S {
     fn begin(&self, work: &Work, what: &Record<'_>, now: Timestamp) -> Result<i64> {
         Ok(self.begin_all(&[(work, what)], now)?[0])
     }
 
     fn begin_all(&self, all: &[(&Work, &Record<'_>)], now: Timestamp) -> Result<Vec<i64>> {
-        let commit = || -> rusqlite::Result<Vec<i64>> {
-            let at = now.to_string();
-            let tx = self.db.unchecked_transaction()?;
+        let (sql, at) = ("INSERT INTO journal (at, work, host) VALUES (?1, ?2, ?3) RETURNING id", now.to_string());
+        self.write(|db| {
             let mut ids = Vec::with_capacity(all.len());
             for (work, what) in all {
-                tx.prepare_cached("INSERT INTO journal (at, work) VALUES (?1, ?2)")?
-                    .execute(params![at, json(work)])?;
-                ids.push(tx.last_insert_rowid());
-                record(&tx, what, now)?;
+                ids.push(db.single(sql, values![&at, json(work), db.host()], |r| r.get(0))?);
+                record(db, what, now)?;
             }
-            tx.commit()?;
             Ok(ids)
-        };
-        commit().map_err(|e| self.failed(e))
+        })
     }
 
     fn finish(&self, id: i64, work: &Work) -> Result<()> {
@@ -257,26 +255,16 @@ impl Journal for Sqlite {
     }
 
     fn finish_all(&self, all: &[(i64, &Work)]) -> Result<()> {
-        let run = || -> rusqlite::Result<()> {
-            // Not durable: a row too many is only looked at again.
-            self.db.pragma_update(None, "synchronous", "NORMAL")?;
-            match all {
-                // One statement is a transaction of its own.
-                [(id, work)] if !answers(work) => clear(&self.db, *id)?,
-                _ => {
-                    let tx = self.db.unchecked_transaction()?;
-                    for (id, work) in all {
-                        if let (true, Work::Publish { label, .. }) = (answers(work), work) {
-                            tx.execute("DELETE FROM request WHERE label = ?1", [label.as_str()])?;
-                        }
-                        clear(&tx, *id)?;
-                    }
-                    tx.commit()?;
+        // Not durable: a row too many is only looked at again.
+        self.write_as(Durability::Process, |db| {
+            for (id, work) in all {
+                if let (true, Work::Publish { label, .. }) = (answers(work), work) {
+                    db.execute("DELETE FROM request WHERE label = ?1", values![label.as_str()])?;
                 }
+                clear(db, *id)?;
             }
-            self.db.pragma_update(None, "synchronous", "FULL")
-        };
-        run().map_err(|e| self.failed(e))
+            Ok(())
+        })
     }
 
     fn unfinished(&self) -> Result<Vec<(i64, Work)>> {
@@ -285,134 +273,121 @@ impl Journal for Sqlite {
     }
 
     fn journal(&self) -> Result<Vec<(i64, std::result::Result<Work, String>)>> {
-        let rows = || -> rusqlite::Result<Vec<(i64, String)>> {
-            let mut q = self.db.prepare("SELECT id, work FROM journal ORDER BY id")?;
-            q.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
-        };
-        let rows = rows().map_err(|e| self.failed(e))?;
-        Ok(rows.into_iter().map(|(id, work)| (id, self.read_row(&work))).collect())
+        let sql = "SELECT id, work FROM journal WHERE host = ?1 ORDER BY id";
+        let rows: Vec<(i64, String)> =
+            self.look(|db| db.all(sql, values![db.host()], |r| Ok((r.get(0)?, r.get(1)?))))?;
+        Ok(rows.into_iter().map(|(id, work)| (id, read_row(self, &work))).collect())
     }
 
     fn refuse(&self, id: i64, why: &str, now: Timestamp) -> Result<()> {
-        let commit = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
-            events::insert(&tx, now, "journal-row-refused", "", why)?;
-            clear(&tx, id)?;
-            tx.commit()
-        };
-        commit().map_err(|e| self.failed(e))
+        self.write(|db| {
+            events::insert(db, now, "journal-row-refused", "", why)?;
+            clear(db, id)
+        })
     }
 
     fn drop_journal(&self) -> Result<()> {
-        self.db.execute("DELETE FROM journal", []).map(drop).map_err(|e| self.failed(e))
+        self.write(|db| db.execute("DELETE FROM journal WHERE host = ?1", values![db.host()]).map(drop))
     }
 
     fn abandon(&self, id: i64, work: &Work, now: Timestamp) -> Result<()> {
         let Work::Publish { what, label, sha256, answers, .. } = work else { return self.finish(id, work) };
-        let commit = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
+        let (label_of, sha256_of) = (values![label.as_str()], values![sha256.as_str()]);
+        self.write(|db| {
             match what {
                 WorkKind::Authority => {
-                    tx.execute("DELETE FROM authority WHERE label = ?1", [label.as_str()])?;
-                    tx.execute("DELETE FROM authority_certificate WHERE label = ?1", [label.as_str()])?;
+                    db.execute("DELETE FROM authority WHERE label = ?1", label_of)?;
+                    db.execute("DELETE FROM authority_certificate WHERE label = ?1", label_of)?;
                     // What its predecessor holds of it leads nowhere now.
-                    crossed_by_nobody(&tx)?;
+                    crossed_by_nobody(db)?;
                 }
                 WorkKind::Reissue => {
-                    tx.execute(
-                        "DELETE FROM authority_certificate WHERE sha256 = ?1 AND role = 'own'",
-                        [sha256.as_str()],
-                    )?;
+                    db.execute("DELETE FROM authority_certificate WHERE sha256 = ?1 AND role = 'own'", sha256_of)?;
                 }
                 WorkKind::Request => {
-                    tx.execute("DELETE FROM request WHERE label = ?1", [label.as_str()])?;
+                    db.execute("DELETE FROM request WHERE label = ?1", label_of)?;
                 }
                 // It exists all the same, where it was signed, and may come again; one that was signed here stays on record.
                 WorkKind::Certificate if *answers => {
                     let foreign = "sha256 = ?1 AND authority IS NULL";
-                    tx.execute(
-                        &format!("DELETE FROM certificate_name WHERE certificate = (SELECT id FROM certificate WHERE {foreign})"),
-                        [sha256.as_str()],
-                    )?;
-                    tx.execute(&format!("DELETE FROM certificate WHERE {foreign}"), [sha256.as_str()])?;
-                    tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256.as_str()])?;
+                    let names = "DELETE FROM certificate_name WHERE certificate = (SELECT id FROM certificate WHERE ";
+                    db.execute(&format!("{names}{foreign})"), sha256_of)?;
+                    db.execute(&format!("DELETE FROM certificate WHERE {foreign}"), sha256_of)?;
+                    db.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", sha256_of)?;
                 }
                 WorkKind::Certificate => {
-                    tx.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", [sha256.as_str()])?;
-                    tx.execute(
+                    db.execute("UPDATE certificate SET state = 'abandoned' WHERE sha256 = ?1", sha256_of)?;
+                    db.execute(
                         "UPDATE certificate SET state = 'live' WHERE id =
-                         (SELECT max(id) FROM certificate WHERE label = ?1 AND state = 'superseded')",
-                        [label.as_str()],
+                         (SELECT max(id) FROM certificate WHERE label = ?1 AND state = 'superseded')
+                           AND NOT EXISTS (SELECT 1 FROM certificate WHERE label = ?1 AND state = 'live')",
+                        label_of,
                     )?;
                 }
             }
-            events::insert(&tx, now, "abandoned", label, sha256)?;
-            tx.execute("DELETE FROM journal WHERE id = ?1", [id])?;
-            tx.commit()
-        };
-        commit().map_err(|e| self.failed(e))
+            events::insert(db, now, "abandoned", label, sha256)?;
+            clear(db, id)
+        })
     }
 }
 
-impl Sqlite {
-    /// A row's text as work.
-    ///
-    /// Errors: it cannot be read, or names files that are not its own.
-    pub fn read_row(&self, text: &str) -> std::result::Result<Work, String> {
-        let work: Work = serde_json::from_str(text).map_err(|_| "it cannot be read".to_owned())?;
-        self.accepted(&work).map(|()| work)
-    }
+/// A row's text as work.
+///
+/// Errors: it cannot be read, or names files that are not its own.
+fn read_row(store: &impl Store, text: &str) -> std::result::Result<Work, String> {
+    let work: Work = serde_json::from_str(text).map_err(|_| "it cannot be read".to_owned())?;
+    accepted(store, &work).map(|()| work)
+}
 
-    /// A row may name files in the data directory, in the directory of the certificate that it is about, or targets of its own plan
-    /// (of these only the staged files beside them are touched).
-    ///
-    /// Errors: why it is refused.
-    fn accepted(&self, work: &Work) -> std::result::Result<(), String> {
-        let label = |label: &str| Label::from_str(label).map(drop).map_err(|_| "its label is none".to_owned());
-        let whole = |path: &Path| match path.is_absolute() && path.components().all(|c| c != Component::ParentDir) {
-            true => Ok(()),
-            false => Err(format!("{} is not a whole path", path.shown())),
-        };
-        let other = |path: &Path, whose: &str| Err(format!("{} is not in the directory of {whose}", path.shown()));
-        match work {
-            Work::Publish { what, label: of, sha256, folder, names, tag, .. } => {
-                label(of)?;
-                if tag.len() != 8 || !tag.bytes().all(|b| b.is_ascii_hexdigit()) {
-                    return Err("its tag is none".into());
-                }
-                if !names.iter().all(|n| is_file_name(n)) {
-                    return Err("it names a file outside of its directory".into());
-                }
-                let own = match what {
-                    WorkKind::Authority | WorkKind::Reissue => Some(self.authority_directory(of)),
-                    WorkKind::Request => self.waiting_place(of).ok().flatten(),
-                    WorkKind::Certificate => self.directory_of(sha256).ok().flatten(),
-                };
-                // What a killed run had recorded is in the ledger, in the same commit as this row.
-                if own.as_deref() == Some(&**folder) { Ok(()) } else { other(folder, of) }
+/// A row may name files in the data directory, in the directory of the certificate that it is about, or targets of its own plan
+/// (of these only the staged files beside them are touched).
+///
+/// Errors: why it is refused.
+fn accepted(store: &impl Store, work: &Work) -> std::result::Result<(), String> {
+    let label = |label: &str| Label::from_str(label).map(drop).map_err(|_| "its label is none".to_owned());
+    let whole = |path: &Path| match path.is_absolute() && path.components().all(|c| c != Component::ParentDir) {
+        true => Ok(()),
+        false => Err(format!("{} is not a whole path", path.shown())),
+    };
+    let other = |path: &Path, whose: &str| Err(format!("{} is not in the directory of {whose}", path.shown()));
+    match work {
+        Work::Publish { what, label: of, sha256, folder, names, tag, .. } => {
+            label(of)?;
+            if tag.len() != 8 || !tag.bytes().all(|b| b.is_ascii_hexdigit()) {
+                return Err("its tag is none".into());
             }
-            Work::Trust { files, label: of, .. } => label(of).and_then(|()| files.iter().try_for_each(|f| whole(f))),
-            Work::Replace { files, .. } => files.iter().try_for_each(|f| whole(f)),
-            Work::Place { files, label: of, .. } => label(of).and_then(|()| files.iter().try_for_each(|f| whole(&f.0))),
-            Work::Install { files, label: of, directory, links, .. } => {
-                let all = files.iter().map(|f| &*f.path).chain(links.iter().map(|l| &**l));
-                label(of).and_then(|()| all.chain([&**directory]).try_for_each(whole))
+            if !names.iter().all(|n| is_file_name(n)) {
+                return Err("it names a file outside of its directory".into());
             }
-            Work::Swap { label: of } => label(of),
-            Work::KeyLeaves { label: of, file, into } => {
-                label(of)?;
-                if let Some(into) = into {
-                    whole(into)?;
-                }
-                let own = self.authority_directory(of).join(KEY_FILE);
-                if **file == *own { Ok(()) } else { other(file, of) }
+            let own = match what {
+                WorkKind::Authority | WorkKind::Reissue => Some(store.directory_of_authority(of)),
+                WorkKind::Request => store.waiting_place(of).ok().flatten(),
+                WorkKind::Certificate => store.directory_of(sha256).ok().flatten(),
+            };
+            // What a killed run had recorded is in the ledger, in the same commit as this row.
+            if own.as_deref() == Some(&**folder) { Ok(()) } else { other(folder, of) }
+        }
+        Work::Trust { files, label: of, .. } => label(of).and_then(|()| files.iter().try_for_each(|f| whole(f))),
+        Work::Replace { files, .. } => files.iter().try_for_each(|f| whole(f)),
+        Work::Place { files, label: of, .. } => label(of).and_then(|()| files.iter().try_for_each(|f| whole(&f.0))),
+        Work::Install { files, label: of, directory, links, .. } => {
+            let all = files.iter().map(|f| &*f.path).chain(links.iter().map(|l| &**l));
+            label(of).and_then(|()| all.chain([&**directory]).try_for_each(whole))
+        }
+        Work::Swap { label: of } => label(of),
+        Work::KeyLeaves { label: of, file, into } => {
+            label(of)?;
+            if let Some(into) = into {
+                whole(into)?;
             }
+            let own = store.directory_of_authority(of).join(KEY_FILE);
+            if **file == *own { Ok(()) } else { other(file, of) }
         }
     }
 }
 
-fn clear(db: &Connection, id: i64) -> rusqlite::Result<()> {
-    db.prepare_cached("DELETE FROM journal WHERE id = ?1")?.execute([id]).map(|_| ())
+fn clear(db: &dyn Database, id: i64) -> SqlResult<()> {
+    db.execute("DELETE FROM journal WHERE id = ?1", values![id]).map(drop)
 }
 
 /// True for the plain name of a file: no path, and nothing that leads out of its directory.
@@ -427,16 +402,16 @@ fn answers(work: &Work) -> bool {
 }
 
 /// Removes crossed certificates whose signer is in the ledger no more.
-fn crossed_by_nobody(db: &Connection) -> rusqlite::Result<()> {
-    let of = |role: &str| -> rusqlite::Result<Vec<(i64, Vec<u8>)>> {
-        let mut q = db.prepare("SELECT id, der FROM authority_certificate WHERE role = ?1")?;
-        q.query_map([role], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
+fn crossed_by_nobody(db: &dyn Database) -> SqlResult<()> {
+    let of = |role: &str| -> SqlResult<Vec<(i64, Vec<u8>)>> {
+        let sql = "SELECT id, der FROM authority_certificate WHERE role = ?1";
+        db.all(sql, values![role], |r| Ok((r.get(0)?, r.get(1)?)))
     };
     let read = |der: &[u8]| Certificate::read(der, "an authority").ok();
     let owners: Vec<Certificate> = of("own")?.iter().filter_map(|(_, der)| read(der)).collect();
     for (id, der) in of("crossed")? {
         if !read(&der).is_some_and(|c| owners.iter().any(|o| c.signed_by(o).is_ok())) {
-            db.execute("DELETE FROM authority_certificate WHERE id = ?1", [id])?;
+            db.execute("DELETE FROM authority_certificate WHERE id = ?1", values![id])?;
         }
     }
     Ok(())

@@ -1,9 +1,8 @@
 //! Where certificates come from that a service issues: what is asked again when they are renewed.
 
-use super::Sqlite;
 use super::stored_path::StoredPath;
+use super::{Store, StoreExt as _, values};
 use crate::error::Result;
-use rusqlite::{OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use std::net::SocketAddr;
 use tamga_core::vocabulary::label::Label;
@@ -48,38 +47,28 @@ pub trait Origins {
     /// Records it.
     fn set_origin(&self, label: &Label, origin: &Origin) -> Result<()>;
 
-    /// Every label whose certificates come from a service.
+    /// Every label whose certificates this machine gets from a service.
     fn origins(&self) -> Result<Vec<(Label, Origin)>>;
 }
 
-impl Origins for Sqlite {
+impl<S: Store> Origins for S {
     fn origin(&self, label: &Label) -> Result<Option<Origin>> {
-        let found = self
-            .db
-            .query_row("SELECT settings FROM origin WHERE label = ?1", [label.as_str()], |r| r.get::<_, String>(0))
-            .optional();
-        Ok(found.map_err(|e| self.failed(e))?.and_then(|s| serde_json::from_str(&s).ok()))
+        let sql = "SELECT settings FROM origin WHERE label = ?1";
+        let found: Option<String> = self.look(|db| db.one(sql, values![label.as_str()], |r| r.get(0)))?;
+        Ok(found.and_then(|s| serde_json::from_str(&s).ok()))
     }
 
     fn set_origin(&self, label: &Label, origin: &Origin) -> Result<()> {
-        self.db
-            .execute(
-                "INSERT INTO origin (label, settings) VALUES (?1, ?2)
-                 ON CONFLICT (label) DO UPDATE SET settings = excluded.settings",
-                params![label.as_str(), serde_json::to_string(origin).unwrap_or_default()],
-            )
-            .map(|_| ())
-            .map_err(|e| self.failed(e))
+        let settings = serde_json::to_string(origin).unwrap_or_default();
+        let sql = "INSERT INTO origin (label, settings, host) VALUES (?1, ?2, ?3)
+             ON CONFLICT (label) DO UPDATE SET settings = excluded.settings, host = excluded.host";
+        self.write(|db| db.execute(sql, values![label.as_str(), &settings, db.host()]).map(drop))
     }
 
     fn origins(&self) -> Result<Vec<(Label, Origin)>> {
-        let rows = || -> rusqlite::Result<Vec<(String, String)>> {
-            let mut q = self.db.prepare("SELECT label, settings FROM origin ORDER BY label")?;
-            q.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect()
-        };
-        let rows = rows().map_err(|e| self.failed(e))?;
-        let one =
-            |(label, settings): (String, String)| Some((label.parse().ok()?, serde_json::from_str(&settings).ok()?));
-        Ok(rows.into_iter().filter_map(one).collect())
+        let sql = "SELECT label, settings FROM origin WHERE host = ?1 ORDER BY label";
+        let rows: Vec<(String, String)> =
+            self.look(|db| db.all(sql, values![db.host()], |r| Ok((r.get(0)?, r.get(1)?))))?;
+        Ok(rows.into_iter().filter_map(|(l, s)| Some((l.parse().ok()?, serde_json::from_str(&s).ok()?))).collect())
     }
 }

@@ -1,8 +1,7 @@
 //! Keys that wait for their certificate.
 
-use super::{Sqlite, restored, text};
+use super::{Database, Row, SqlResult, Store, StoreExt as _, restored, text, values};
 use crate::error::Result;
-use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 use std::str::FromStr;
@@ -36,27 +35,28 @@ struct Settings {
     issuer_url: Option<String>,
 }
 
-pub(super) fn insert(db: &Connection, w: &Waiting, at: Timestamp) -> rusqlite::Result<()> {
+pub(super) fn insert(db: &dyn Database, w: &Waiting, at: Timestamp) -> SqlResult<()> {
     let settings = Settings {
         purposes: w.purposes.iter().map(|p| p.word().to_owned()).collect(),
         crl_url: w.links.crl.clone(),
         issuer_url: w.links.issuer.clone(),
     };
     db.execute(
-        "INSERT INTO request (label, kind, der, folder, settings, made_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-        params![
+        "INSERT INTO request (label, kind, der, folder, settings, made_at, host) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+        values![
             w.label.as_str(),
             if w.is_authority { "authority" } else { "certificate" },
             w.csr.der(),
             text(&w.folder),
             serde_json::to_string(&settings).unwrap_or_default(),
-            at.to_string()
+            at.to_string(),
+            db.host()
         ],
     )
-    .map(|_| ())
+    .map(drop)
 }
 
-/// The keys that wait for a signed certificate.
+/// The keys that wait for a signed certificate, on this machine.
 pub trait Requests {
     /// The waiting key of a label.
     fn waiting(&self, label: &str) -> Result<Option<Waiting>>;
@@ -64,49 +64,40 @@ pub trait Requests {
     /// Every waiting key.
     fn all_waiting(&self) -> Result<Vec<Waiting>>;
 
-    /// Where a label waits, if it does.
+    /// Where a label waits, if it does, on any machine.
     fn waiting_place(&self, label: &str) -> Result<Option<PathBuf>>;
 }
 
-impl Requests for Sqlite {
+const COLUMNS: &str = "SELECT label, kind, der, folder, settings FROM request";
+
+/// None where a row is none.
+fn waiting(r: Row<'_>) -> SqlResult<Option<Waiting>> {
+    let label: &str = r.get(0)?;
+    let settings: Settings = serde_json::from_str(r.get(4)?).unwrap_or_default();
+    let (Ok(csr), Ok(parsed)) = (Csr::read(r.get(2)?, label), label.parse()) else { return Ok(None) };
+    Ok(Some(Waiting {
+        csr,
+        label: parsed,
+        is_authority: r.get::<&str>(1)? == "authority",
+        folder: restored(r.get(3)?),
+        purposes: settings.purposes.iter().flat_map(|p| Purpose::from_str(p)).collect(),
+        links: Links { crl: settings.crl_url, issuer: settings.issuer_url, ocsp: None },
+    }))
+}
+
+impl<S: Store> Requests for S {
     fn waiting(&self, label: &str) -> Result<Option<Waiting>> {
-        Ok(self.read_waiting(Some(label))?.pop())
+        let sql = format!("{COLUMNS} WHERE label = ?1 AND host = ?2");
+        Ok(self.look(|db| db.one(&sql, values![label, db.host()], waiting))?.flatten())
     }
 
     fn all_waiting(&self) -> Result<Vec<Waiting>> {
-        self.read_waiting(None)
+        let sql = format!("{COLUMNS} WHERE host = ?1 ORDER BY label");
+        Ok(self.look(|db| db.all(&sql, values![db.host()], waiting))?.into_iter().flatten().collect())
     }
 
     fn waiting_place(&self, label: &str) -> Result<Option<PathBuf>> {
-        self.db
-            .query_row("SELECT folder FROM request WHERE label = ?1", [label], |r| r.get::<_, String>(0))
-            .map(|folder| restored(&folder))
-            .optional()
-            .map_err(|e| self.failed(e))
-    }
-}
-
-impl Sqlite {
-    fn read_waiting(&self, label: Option<&str>) -> Result<Vec<Waiting>> {
-        type Row = (String, String, Vec<u8>, String, String);
-        let rows = || -> rusqlite::Result<Vec<Row>> {
-            let mut q = self.db.prepare(
-                "SELECT label, kind, der, folder, settings FROM request WHERE ?1 IS NULL OR label = ?1 ORDER BY label",
-            )?;
-            q.query_map([label], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?)))?.collect()
-        };
-        let rows = rows().map_err(|e| self.failed(e))?;
-        let one = |(label, kind, der, folder, settings): Row| {
-            let settings: Settings = serde_json::from_str(&settings).unwrap_or_default();
-            Some(Waiting {
-                csr: Csr::read(&der, &label).ok()?,
-                label: label.parse().ok()?,
-                is_authority: kind == "authority",
-                folder: restored(&folder),
-                purposes: settings.purposes.iter().flat_map(|p| Purpose::from_str(p)).collect(),
-                links: Links { crl: settings.crl_url, issuer: settings.issuer_url, ocsp: None },
-            })
-        };
-        Ok(rows.into_iter().filter_map(one).collect())
+        let sql = "SELECT folder FROM request WHERE label = ?1";
+        self.look(|db| db.one(sql, values![label], |r| r.get(0).map(restored)))
     }
 }

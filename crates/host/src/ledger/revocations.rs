@@ -1,8 +1,7 @@
 //! What was revoked, and which lists were signed.
 
-use super::{Sqlite, events};
+use super::{Store, StoreExt as _, events, values};
 use crate::error::Result;
-use rusqlite::params;
 use std::str::FromStr;
 use tamga_core::pki::cert::crl::Revoked;
 use tamga_core::vocabulary::label::Label;
@@ -33,8 +32,9 @@ pub trait Revocations {
     /// Takes up what an earlier list of this authority says; a later number and further entries count.
     fn merge_list(&self, authority: &Label, number: u64, entries: &[Revoked], now: Timestamp) -> Result<usize>;
 
-    /// Uses a number up, durably, before the list with it is signed.
-    fn take_number(&self, authority: &Label, number: u64) -> Result<()>;
+    /// Takes the next number for a list, no less than `at_least`, durably, before the list with it is signed: of several machines that sign
+    /// at once each gets its own.
+    fn take_number(&self, authority: &Label, at_least: u64) -> Result<u64>;
 
     /// That a list with these entries was written. What was revoked since it was read is in the next one.
     fn published(&self, authority: &Label, number: u64, entries: &[Revoked], now: Timestamp) -> Result<()>;
@@ -43,107 +43,81 @@ pub trait Revocations {
     fn may_be_behind(&self, why: &str, authority: Option<&Label>) -> Result<()>;
 }
 
-impl Revocations for Sqlite {
+impl<S: Store> Revocations for S {
     fn revoke(&self, label: &Label, authority: &Label, serials: &[&str], reason: Reason, now: Timestamp) -> Result<()> {
-        let run = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
+        let sql =
+            "INSERT INTO revocation (authority, serial, at, reason) VALUES (?1, ?2, ?3, ?4) ON CONFLICT DO NOTHING";
+        self.write(|db| {
             for serial in serials {
-                tx.execute(
-                    "INSERT OR IGNORE INTO revocation (authority, serial, at, reason) VALUES (?1, ?2, ?3, ?4)",
-                    params![authority.as_str(), serial, now.to_string(), reason.word()],
-                )?;
-                events::insert(&tx, now, "revoked", label, &format!("{serial} {}", reason.word()))?;
+                db.execute(sql, values![authority.as_str(), *serial, now.to_string(), reason.word()])?;
+                events::insert(db, now, "revoked", label, &format!("{serial} {}", reason.word()))?;
             }
-            tx.commit()
-        };
-        run().map_err(|e| self.failed(e))
+            Ok(())
+        })
     }
 
     fn listed(&self, authority: &Label) -> Result<Listed> {
-        let run = || -> rusqlite::Result<Listed> {
-            let mut out = Listed::default();
-            let mut q = self.db.prepare("SELECT list_number, list_behind FROM authority WHERE label = ?1")?;
-            let mut rows = q.query([authority.as_str()])?;
-            if let Some(r) = rows.next()? {
-                out.number = u64::try_from(r.get::<_, i64>(0)?).unwrap_or(0);
-                out.behind = r.get(1)?;
-            }
-            let mut q = self
-                .db
-                .prepare("SELECT serial, at, reason, published FROM revocation WHERE authority = ?1 ORDER BY serial")?;
-            let mut rows = q.query([authority.as_str()])?;
-            while let Some(r) = rows.next()? {
-                let (at, reason): (String, String) = (r.get(1)?, r.get(2)?);
-                let Ok(at) = Timestamp::from_str(&at) else { continue };
-                out.unpublished += usize::from(!r.get::<_, bool>(3)?);
-                let reason = Reason::from_str(&reason).unwrap_or(Reason::Unspecified);
+        let sql = "SELECT serial, at, reason, published FROM revocation WHERE authority = ?1 ORDER BY serial";
+        self.look(|db| {
+            let state = "SELECT list_number, list_behind FROM authority WHERE label = ?1";
+            let found: Option<(i64, Option<String>)> =
+                db.one(state, values![authority.as_str()], |r| Ok((r.get(0)?, r.get(1)?)))?;
+            let (number, behind) = found.unwrap_or_default();
+            let mut out = Listed { number: u64::try_from(number).unwrap_or(0), behind, ..Listed::default() };
+            db.each(sql, values![authority.as_str()], &mut |r| {
+                let Ok(at) = Timestamp::from_str(r.get(1)?) else { return Ok(()) };
+                out.unpublished += usize::from(!r.get::<bool>(3)?);
+                let reason = Reason::from_str(r.get(2)?).unwrap_or(Reason::Unspecified);
                 out.entries.push(Revoked { serial: r.get(0)?, at, reason });
-            }
+                Ok(())
+            })?;
             Ok(out)
-        };
-        run().map_err(|e| self.failed(e))
+        })
     }
 
     fn merge_list(&self, authority: &Label, number: u64, entries: &[Revoked], now: Timestamp) -> Result<usize> {
-        let run = || -> rusqlite::Result<usize> {
-            let tx = self.db.unchecked_transaction()?;
+        let sql = "INSERT INTO revocation (authority, serial, at, reason, published) VALUES (?1, ?2, ?3, ?4, 1)
+             ON CONFLICT DO NOTHING";
+        self.write(|db| {
             let mut added = 0;
-            {
-                let mut add = tx.prepare(
-                    "INSERT OR IGNORE INTO revocation (authority, serial, at, reason, published) VALUES (?1, ?2, ?3, ?4, 1)",
-                )?;
-                for e in entries {
-                    added += add.execute(params![authority.as_str(), e.serial, e.at.to_string(), e.reason.word()])?;
-                }
+            for e in entries {
+                added += db.execute(sql, values![authority.as_str(), &e.serial, e.at.to_string(), e.reason.word()])?;
             }
-            tx.execute(
-                "UPDATE authority SET list_number = max(list_number, ?2), list_behind = NULL WHERE label = ?1",
-                params![authority.as_str(), i64::try_from(number).unwrap_or(i64::MAX)],
-            )?;
-            events::insert(&tx, now, "list-taken-up", authority, &format!("number {number}, {added} new entries"))?;
-            tx.commit()?;
+            let of = values![authority.as_str(), count(number)];
+            db.execute("UPDATE authority SET list_number = ?2 WHERE label = ?1 AND list_number < ?2", of)?;
+            db.execute("UPDATE authority SET list_behind = NULL WHERE label = ?1", &of[..1])?;
+            events::insert(db, now, "list-taken-up", authority, &format!("number {number}, {added} new entries"))?;
             Ok(added)
-        };
-        run().map_err(|e| self.failed(e))
+        })
     }
 
-    fn take_number(&self, authority: &Label, number: u64) -> Result<()> {
-        self.db
-            .execute(
-                "UPDATE authority SET list_number = ?2 WHERE label = ?1",
-                params![authority.as_str(), i64::try_from(number).unwrap_or(i64::MAX)],
-            )
-            .map(|_| ())
-            .map_err(|e| self.failed(e))
+    fn take_number(&self, authority: &Label, at_least: u64) -> Result<u64> {
+        let sql = "UPDATE authority SET list_number = CASE WHEN list_number < ?2 THEN ?2 ELSE list_number + 1 END
+             WHERE label = ?1 RETURNING list_number";
+        let at_least = count(at_least);
+        let taken: i64 = self.write(|db| db.single(sql, values![authority.as_str(), at_least], |r| r.get(0)))?;
+        Ok(u64::try_from(taken).unwrap_or(0))
     }
 
     fn published(&self, authority: &Label, number: u64, entries: &[Revoked], now: Timestamp) -> Result<()> {
-        let run = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
-            {
-                let mut mark = tx.prepare(
-                    "UPDATE revocation SET published = 1 WHERE authority = ?1 AND serial = ?2 AND published = 0",
-                )?;
-                for e in entries {
-                    mark.execute(params![authority.as_str(), e.serial])?;
-                }
+        let mark = "UPDATE revocation SET published = 1 WHERE authority = ?1 AND serial = ?2 AND published = 0";
+        self.write(|db| {
+            for e in entries {
+                db.execute(mark, values![authority.as_str(), &e.serial])?;
             }
-            tx.execute("UPDATE authority SET list_behind = NULL WHERE label = ?1", [authority.as_str()])?;
-            events::insert(&tx, now, "list-signed", authority, &format!("number {number}, {} entries", entries.len()))?;
-            tx.commit()
-        };
-        run().map_err(|e| self.failed(e))
+            db.execute("UPDATE authority SET list_behind = NULL WHERE label = ?1", values![authority.as_str()])?;
+            events::insert(db, now, "list-signed", authority, &format!("number {number}, {} entries", entries.len()))
+        })
     }
 
     fn may_be_behind(&self, why: &str, authority: Option<&Label>) -> Result<()> {
-        self.db
-            .execute(
-                "UPDATE authority SET list_behind = ?1 WHERE ?2 IS NULL OR label = ?2",
-                params![why, authority.map(Label::as_str)],
-            )
-            .map(|_| ())
-            .map_err(|e| self.failed(e))
+        let sql = "UPDATE authority SET list_behind = ?1 WHERE ?2 IS NULL OR label = ?2";
+        self.write(|db| db.execute(sql, values![why, authority.map(Label::as_str)]).map(drop))
     }
+}
+
+fn count(number: u64) -> i64 {
+    i64::try_from(number).unwrap_or(i64::MAX)
 }
 
 #[cfg(test)]
@@ -151,6 +125,7 @@ mod tests {
     #![allow(clippy::unwrap_used, reason = "tests")]
 
     use super::*;
+    use crate::ledger::Sqlite;
     use std::path::Path;
 
     /// The enrollment service records revocations while another command signs a list.

@@ -1,6 +1,6 @@
 //! Putting a ledger together again from what can be read of a damaged one.
 
-use super::{Sqlite, authorities, certificates, events};
+use super::{Sqlite, StoreExt as _, authorities, certificates, events, values};
 use crate::error::{Error, Result};
 use rusqlite::{Connection, OpenFlags, params};
 use std::path::Path;
@@ -49,7 +49,7 @@ impl Sqlite {
     pub fn salvage(&self, damaged: &Path) -> Salvaged {
         let mut out = Salvaged::default();
         let Ok(old) = Connection::open_with_flags(damaged, OpenFlags::SQLITE_OPEN_READ_ONLY) else { return out };
-        if super::distrust(&old).is_err() {
+        if super::sql::distrust(&old).is_err() {
             return out;
         }
         for (table, columns) in TABLES {
@@ -71,56 +71,42 @@ impl Sqlite {
 
     /// Tells the authorities' directories after the data directory moved.
     pub fn relocate(&self, from: &Path, to: &Path) -> Result<()> {
-        let run = || -> rusqlite::Result<()> {
-            let mut q = self.db.prepare("SELECT label FROM authority")?;
-            let labels: Vec<String> = q.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-            for label in labels {
+        self.write(|db| {
+            for label in db.all("SELECT label FROM authority", values![], |r| r.get::<String>(0))? {
                 // Whatever the data directory was called where the backup was made: the label is the directory's name.
                 if from.join("authorities").join(&label).is_dir() {
-                    let place = to.join("authorities").join(&label);
-                    let place = super::stored_path::stored(&place);
-                    self.db.execute("UPDATE authority SET folder = ?2 WHERE label = ?1", [&label, &place])?;
+                    let place = super::stored_path::stored(&to.join("authorities").join(&label));
+                    db.execute("UPDATE authority SET folder = ?2 WHERE label = ?1", values![&label, place])?;
                 }
             }
             Ok(())
-        };
-        run().map_err(|e| self.failed(e))
+        })
     }
 
     /// Records an authority that was found in the data directory.
     pub fn adopt_authority(&self, a: &Authority, now: Timestamp) -> Result<()> {
-        let run = || -> rusqlite::Result<()> {
-            let tx = self.db.unchecked_transaction()?;
-            authorities::insert(&tx, a, now)?;
-            events::insert(&tx, now, "found", &a.label, &a.certificate.sha256())?;
-            tx.commit()
-        };
-        run().map_err(|e| self.failed(e))
+        self.write(|db| {
+            authorities::insert(db, a, now)?;
+            events::insert(db, now, "found", &a.label, &a.certificate.sha256())
+        })
     }
 
     /// Records a certificate that was found in a directory; false if it is known already.
     pub fn adopt_certificate(&self, i: &Issued, now: Timestamp) -> Result<bool> {
-        let run = || -> rusqlite::Result<bool> {
-            let sha256 = i.certificate.sha256();
-            let known: i64 =
-                self.db
-                    .query_row("SELECT count(*) FROM certificate WHERE sha256 = ?1", [sha256.as_str()], |r| r.get(0))?;
-            if known > 0 {
+        let sha256 = i.certificate.sha256();
+        self.write(|db| {
+            let sql = "SELECT count(*) FROM certificate WHERE sha256 = ?1";
+            if db.single(sql, values![sha256.as_str()], |r| r.get::<i64>(0))? > 0 {
                 return Ok(false);
             }
-            let tx = self.db.unchecked_transaction()?;
-            certificates::insert(&tx, i, now)?;
+            certificates::insert(db, i, now)?;
             if i.life != Life::Live {
-                tx.execute(
-                    "UPDATE certificate SET state = ?2 WHERE sha256 = ?1",
-                    params![sha256.as_str(), i.life.word()],
-                )?;
+                let sql = "UPDATE certificate SET state = ?2 WHERE sha256 = ?1";
+                db.execute(sql, values![sha256.as_str(), i.life.word()])?;
             }
-            events::insert(&tx, now, "found", &i.label, &sha256)?;
-            tx.commit()?;
+            events::insert(db, now, "found", &i.label, &sha256)?;
             Ok(true)
-        };
-        run().map_err(|e| self.failed(e))
+        })
     }
 }
 
@@ -161,14 +147,14 @@ fn copy(old: &Connection, new: &Connection, table: &str, columns: &str) -> rusql
     Ok(n)
 }
 
-/// Moves a ledger that cannot be used aside, with SQLite's files beside it. Gives its new place.
-pub fn set_aside(data: &Path, now: Timestamp) -> Result<Option<std::path::PathBuf>> {
+/// Moves a ledger that is not used any more aside, with SQLite's files beside it. `why` is a word of its new name. Gives its new place.
+pub fn set_aside(data: &Path, why: &str, now: Timestamp) -> Result<Option<std::path::PathBuf>> {
     let stamp = now.unix();
     let mut moved = None;
     for name in super::FILES {
         let from = data.join(name);
         if from.exists() {
-            let to = data.join(name.replace("ledger.", &format!("ledger-damaged-{stamp}.")));
+            let to = data.join(name.replace("ledger.", &format!("ledger-{why}-{stamp}.")));
             let dir = crate::fs::Dir::open(data, crate::fs::Allowed::Owner)?;
             let new = to.file_name().unwrap_or_default();
             dir.rename(name.as_ref(), new).map_err(Error::file("moving aside", &from))?;

@@ -1,10 +1,11 @@
 //! The tables, and how older ledgers become new ones.
 
 use super::enrollment;
+use super::sql::SqlResult;
 use rusqlite::Connection;
 
 /// The present layout.
-pub const VERSION: i64 = 6;
+pub const VERSION: i64 = 7;
 
 /// Version 1, as it was first released: kept so that the migration can be tested.
 pub const FIRST: &str = "
@@ -65,6 +66,32 @@ CREATE INDEX certificate_enrolled ON certificate (ends) WHERE folder = '' AND st
 CREATE TABLE origin (label TEXT PRIMARY KEY, settings TEXT NOT NULL) STRICT;
 ";
 
+/// Version 7: which machine's files and keys a row is about, since several machines may share a ledger; empty for the one whose own it is.
+/// Of a label one certificate is live, and no authority gives a serial number twice.
+const SEVENTH: &str = "
+ALTER TABLE authority ADD COLUMN host TEXT NOT NULL DEFAULT '';
+ALTER TABLE certificate ADD COLUMN host TEXT NOT NULL DEFAULT '';
+ALTER TABLE request ADD COLUMN host TEXT NOT NULL DEFAULT '';
+ALTER TABLE journal ADD COLUMN host TEXT NOT NULL DEFAULT '';
+ALTER TABLE event ADD COLUMN host TEXT NOT NULL DEFAULT '';
+ALTER TABLE origin ADD COLUMN host TEXT NOT NULL DEFAULT '';
+CREATE UNIQUE INDEX certificate_live ON certificate (label) WHERE state = 'live';
+";
+
+/// Of several live ones of a label, which earlier layouts did not exclude, the newest stays.
+const ONE_LIVE: &str = "
+UPDATE certificate SET state = 'superseded' WHERE state = 'live' AND id <
+  (SELECT max(n.id) FROM certificate n WHERE n.label = certificate.label AND n.state = 'live');
+";
+
+/// What only a server has: see `sql/postgres`.
+const SERVER: &str = "
+CREATE TABLE schema_version (version INTEGER PRIMARY KEY) STRICT;
+CREATE TABLE ledger_host (name TEXT PRIMARY KEY, identity TEXT NOT NULL) STRICT;
+CREATE TABLE commit_mark (id BLOB PRIMARY KEY, at INTEGER NOT NULL) STRICT;
+CREATE INDEX commit_mark_at ON commit_mark (at);
+";
+
 const RECORDS: &str = "
 CREATE TABLE event (id INTEGER PRIMARY KEY, at TEXT NOT NULL, kind TEXT NOT NULL, about TEXT NOT NULL,
   detail TEXT NOT NULL) STRICT;
@@ -87,7 +114,7 @@ DROP TABLE certificate_1;
 ";
 
 /// Brings a ledger to the present version. `Ok(false)`: it is of a newer one.
-pub(super) fn migrate(db: &Connection) -> rusqlite::Result<bool> {
+pub(super) fn migrate(db: &Connection) -> SqlResult<bool> {
     let version = |db: &Connection| db.pragma_query_value(None, "user_version", |r| r.get::<_, i64>(0));
     if version(db)? == VERSION {
         return Ok(true);
@@ -96,31 +123,95 @@ pub(super) fn migrate(db: &Connection) -> rusqlite::Result<bool> {
     // Another process may have been faster.
     let done = match version(db)? {
         VERSION => Ok(true),
-        0 => db
-            .execute_batch(&format!("{TABLES}{ALONE}{SUMMARY}{RECORDS}{FIFTH}{SIXTH}{}", enrollment::TABLES))
-            .map(|()| true),
-        from @ 1..=5 => {
-            let older = match from {
-                1 => from_first(db).and_then(|()| db.execute_batch(ALONE)),
-                2 => db.execute_batch(ALONE),
-                _ => Ok(()),
-            };
-            older
-                .and_then(|()| if from < 4 { db.execute_batch(SUMMARY) } else { Ok(()) })
-                .and_then(|()| if from < 5 { db.execute_batch(FIFTH) } else { Ok(()) })
-                .and_then(|()| if from < 5 { super::certificates::summarize(db) } else { Ok(()) })
-                .and_then(|()| db.execute_batch(&format!("{SIXTH}{}", enrollment::TABLES)))
-                .map(|()| true)
-        }
+        0 => created(db).map(|()| true),
+        from @ 1..VERSION => (from..VERSION).try_for_each(|from| step(db, from)).map(|()| true),
         _ => Ok(false),
     };
     match done {
-        Ok(true) => db.execute_batch(&format!("PRAGMA user_version = {VERSION}; COMMIT")).map(|()| true),
+        Ok(true) => Ok(db.execute_batch(&format!("PRAGMA user_version = {VERSION}; COMMIT")).map(|()| true)?),
         other => {
             db.execute_batch("ROLLBACK")?;
             other
         }
     }
+}
+
+/// The tables of the present layout.
+fn created(db: &Connection) -> SqlResult<()> {
+    Ok(db.execute_batch(&format!("{}{}", newest(), serials(0)))?)
+}
+
+/// Brings a ledger of one layout to the next.
+fn step(db: &Connection, from: i64) -> SqlResult<()> {
+    match from {
+        1 => from_first(db)?,
+        2 => db.execute_batch(ALONE)?,
+        3 => db.execute_batch(SUMMARY)?,
+        4 => {
+            db.execute_batch(FIFTH)?;
+            super::certificates::summarize(db)?;
+        }
+        5 => db.execute_batch(&format!("{SIXTH}{}", enrollment::TABLES))?,
+        6 => {
+            // Numbers that stand twice already are left as they are; no later one is given twice.
+            let twice = "SELECT max(b.id) FROM certificate a JOIN certificate b ON b.authority = a.authority AND b.serial = a.serial AND b.id > a.id";
+            let after: Option<i64> = db.query_row(twice, [], |r| r.get(0))?;
+            db.execute_batch(&format!("{ONE_LIVE}{SEVENTH}{}", serials(after.unwrap_or(0))))?;
+        }
+        _ => {}
+    }
+    Ok(())
+}
+
+/// The tables of the present layout but for [`serials`].
+fn newest() -> String {
+    [TABLES, ALONE, SUMMARY, RECORDS, FIFTH, SIXTH, enrollment::TABLES, SEVENTH].concat()
+}
+
+/// The index that keeps an authority from giving a serial number twice, from a row on.
+fn serials(after: i64) -> String {
+    format!(
+        "CREATE UNIQUE INDEX certificate_number ON certificate (authority, serial) WHERE authority IS NOT NULL AND id > {after};"
+    )
+}
+
+/// The tables of the present layout as PostgreSQL has them. Text is ordered by its octets, as in SQLite.
+pub(super) fn postgres() -> String {
+    [SERVER, &newest(), &serials(0)]
+        .concat()
+        .replace(" STRICT, WITHOUT ROWID", "")
+        .replace(" STRICT", "")
+        .replace("id INTEGER PRIMARY KEY", "id bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY")
+        .replace(" INTEGER", " bigint")
+        .replace(" BLOB", " bytea")
+        .replace(" TEXT", " text COLLATE \"C\"")
+}
+
+/// The roles of a database that keeps a ledger, each with no more rights than it needs. A test carries them out.
+pub const GRANTS: &str = r#"-- For the administrator of the database, once, after the first tamga ledger move as the role that owns the tables.
+-- tamga_owner makes the tables, and changes them with a new version of Tamga.
+CREATE ROLE tamga_owner NOLOGIN;
+GRANT CREATE, USAGE ON SCHEMA public TO tamga_owner;
+-- tamga_writer issues, renews and revokes.
+CREATE ROLE tamga_writer NOLOGIN;
+GRANT USAGE ON SCHEMA public TO tamga_writer;
+GRANT SELECT ON ALL TABLES IN SCHEMA public TO tamga_writer;
+GRANT INSERT ON ALL TABLES IN SCHEMA public TO tamga_writer;
+GRANT UPDATE ON authority, certificate, revocation, origin, enrollment_account, enrollment_invitation, enrollment_order,
+  enrollment_authorization, enrollment_challenge TO tamga_writer;
+GRANT DELETE ON authority, authority_certificate, certificate, certificate_name, request, journal, commit_mark, enrollment_nonce,
+  enrollment_order, enrollment_order_authorization, enrollment_authorization, enrollment_challenge TO tamga_writer;
+GRANT USAGE ON ALL SEQUENCES IN SCHEMA public TO tamga_writer;
+-- tamga_reader looks: status, list, show, ledger check.
+CREATE ROLE tamga_reader NOLOGIN;
+GRANT USAGE ON SCHEMA public TO tamga_reader;
+GRANT SELECT ON ALL TABLES IN SCHEMA public TO tamga_reader;
+-- Then for each person or machine, such as: GRANT tamga_writer TO "lab-operator";
+"#;
+
+/// What brings PostgreSQL's tables from one layout to the next. The first one there was 7.
+pub(super) fn postgres_step(_from: i64) -> String {
+    String::new()
 }
 
 fn from_first(db: &Connection) -> rusqlite::Result<()> {

@@ -118,6 +118,17 @@ pub fn data_home(home: &Path, env: &dyn Fn(&str) -> Option<String>) -> PathBuf {
     }
 }
 
+/// The name of this machine, as it calls itself.
+pub fn host_name() -> String {
+    rustix::system::uname().nodename().to_string_lossy().into_owned()
+}
+
+/// True if other accounts than the owner may read a file.
+pub fn is_open_to_others(file: &std::fs::File) -> bool {
+    use std::os::unix::fs::MetadataExt as _;
+    file.metadata().is_ok_and(|m| m.mode() & 0o077 != 0)
+}
+
 /// The variable that names a person's home directory.
 pub const HOME: &str = "HOME";
 

@@ -221,5 +221,15 @@ pub fn data_home(home: &Path, env: &dyn Fn(&str) -> Option<String>) -> PathBuf {
     env("LOCALAPPDATA").map_or_else(|| home.join("AppData").join("Local"), PathBuf::from)
 }
 
+/// The name of this machine, as it calls itself.
+pub fn host_name() -> String {
+    std::env::var("COMPUTERNAME").unwrap_or_else(|_| "windows".into()).to_lowercase()
+}
+
+/// True if other accounts than the owner may read a file: said by its directory here, which is the user's own.
+pub fn is_open_to_others(_: &std::fs::File) -> bool {
+    false
+}
+
 /// The variable that names a person's home directory.
 pub const HOME: &str = "USERPROFILE";

@@ -20,10 +20,10 @@ pub(super) fn render(object: &Object, now: Timestamp) -> String {
                 vec![human::dim("state"), i.standing(now).word().into()],
                 vec![
                     human::dim("directory"),
-                    if i.is_enrolled() {
-                        "on the machine of the client that enrolled it".into()
-                    } else {
-                        i.folder.shown()
+                    match &i.host {
+                        Some(host) => format!("{}, on the machine {}", i.folder.shown(), host.shown()),
+                        None if i.is_enrolled() => "on the machine of the client that enrolled it".into(),
+                        None => i.folder.shown(),
                     },
                 ],
             ];

@@ -51,6 +51,9 @@ pub fn free(label: &Label, authorities: &[Authority], issued: Option<&Issued>, w
         return Err(taken(format!("a key that waits for its certificate in {}", place.shown())));
     }
     match issued {
+        Some(Issued { folder, host: Some(host), .. }) => {
+            Err(taken(format!("the certificate in {}, on the machine {}", folder.shown(), host.shown())))
+        }
         Some(i) => Err(taken(format!("the certificate in {}", i.folder.shown()))),
         None => Ok(()),
     }

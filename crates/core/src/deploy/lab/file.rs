@@ -27,6 +27,8 @@ use toml::Spanned;
 /// The whole file.
 #[derive(Default)]
 pub struct Lab {
+    /// Where the ledger is, as it was typed; None for where the data directory says.
+    pub ledger: Option<String>,
     /// Authorities; an intermediate after its issuer.
     pub authorities: Vec<Authority>,
     /// Certificates; every label is there once.
@@ -196,7 +198,7 @@ pub fn read(text: &str, what: &str, base: &Path) -> Result<Lab> {
         let message = e.message().lines().next().unwrap_or_default().to_owned();
         reader.at(e.span().map_or(0, |s| s.start), spelling(&message))
     })?;
-    let mut lab = Lab::default();
+    let mut lab = Lab { ledger: file.ledger.as_ref().map(|l| l.get_ref().clone()), ..Lab::default() };
     for a in &file.authority {
         let authority = reader.authority(a)?;
         reader.unused(&lab, &authority.label, a.label.span())?;

@@ -10,6 +10,7 @@ pub(super) type Text = Spanned<String>;
 #[derive(Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub(super) struct File {
+    pub(super) ledger: Option<Text>,
     pub(super) authority: Vec<Authority>,
     pub(super) certificate: Vec<Certificate>,
     pub(super) trust: Vec<Trust>,

@@ -6,7 +6,6 @@ mod accounts;
 mod nonces;
 mod orders;
 
-use super::Sqlite;
 use crate::error::Result;
 use tamga_core::ca::report::{Issued, Summary};
 use tamga_core::enrollment::challenge::ChallengeType;
@@ -19,7 +18,7 @@ use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::timestamp::Timestamp;
 
 /// The tables, since layout 6. Times are seconds since 1970; `identifiers`, `contact` and `names` are JSON arrays.
-pub(super) const TABLES: &str = "
+pub(super) const TABLES: &str = r#"
 CREATE TABLE enrollment_account (id INTEGER PRIMARY KEY, thumbprint TEXT NOT NULL UNIQUE, jwk TEXT NOT NULL, state TEXT NOT NULL,
   contact TEXT NOT NULL, invitation TEXT, made_at INTEGER NOT NULL) STRICT;
 CREATE TABLE enrollment_invitation (key_id TEXT PRIMARY KEY, sealed BLOB NOT NULL, names TEXT NOT NULL, uses_left INTEGER,
@@ -34,15 +33,15 @@ CREATE INDEX enrollment_order_expires ON enrollment_order (expires) WHERE state 
 CREATE TABLE enrollment_authorization (id INTEGER PRIMARY KEY, account INTEGER NOT NULL, kind TEXT NOT NULL, name TEXT NOT NULL,
   state TEXT NOT NULL, expires INTEGER NOT NULL) STRICT;
 CREATE INDEX enrollment_authorization_name ON enrollment_authorization (account, name);
-CREATE TABLE enrollment_order_authorization (of_order INTEGER NOT NULL, place INTEGER NOT NULL, authorization INTEGER NOT NULL,
+CREATE TABLE enrollment_order_authorization (of_order INTEGER NOT NULL, place INTEGER NOT NULL, "authorization" INTEGER NOT NULL,
   PRIMARY KEY (of_order, place)) STRICT, WITHOUT ROWID;
-CREATE INDEX enrollment_authorization_orders ON enrollment_order_authorization (authorization);
-CREATE TABLE enrollment_challenge (id INTEGER PRIMARY KEY, authorization INTEGER NOT NULL, kind TEXT NOT NULL, token TEXT NOT NULL,
+CREATE INDEX enrollment_authorization_orders ON enrollment_order_authorization ("authorization");
+CREATE TABLE enrollment_challenge (id INTEGER PRIMARY KEY, "authorization" INTEGER NOT NULL, kind TEXT NOT NULL, token TEXT NOT NULL,
   state TEXT NOT NULL, validated INTEGER, error TEXT) STRICT;
-CREATE INDEX enrollment_challenge_authorization ON enrollment_challenge (authorization);
+CREATE INDEX enrollment_challenge_authorization ON enrollment_challenge ("authorization");
 CREATE INDEX enrollment_challenge_waiting ON enrollment_challenge (id) WHERE state = 'processing';
 CREATE TABLE enrollment_nonce (id BLOB PRIMARY KEY, at INTEGER NOT NULL) STRICT, WITHOUT ROWID;
-";
+"#;
 
 /// Whose certificate it is, where a client got it by itself.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -181,23 +180,6 @@ pub trait Orders {
 pub trait Nonces {
     /// Takes a nonce; false if it was taken before. What is recorded outlives the process, but perhaps not a loss of power.
     fn take_nonce(&self, id: &[u8], now: Timestamp) -> Result<bool>;
-}
-
-impl Sqlite {
-    /// One transaction that takes the lock for writing at its beginning: two that read first and write then would get in each other's way.
-    fn write<T>(&self, work: impl FnOnce(&rusqlite::Connection) -> rusqlite::Result<T>) -> Result<T> {
-        let run = || -> rusqlite::Result<T> {
-            let tx = rusqlite::Transaction::new_unchecked(&self.db, rusqlite::TransactionBehavior::Immediate)?;
-            let out = work(&tx)?;
-            tx.commit()?;
-            Ok(out)
-        };
-        run().map_err(|e| self.failed(e))
-    }
-
-    fn look<T>(&self, work: impl FnOnce(&rusqlite::Connection) -> rusqlite::Result<T>) -> Result<T> {
-        work(&self.db).map_err(|e| self.failed(e))
-    }
 }
 
 /// A JSON array of texts; what is none is empty.

@@ -1,0 +1,155 @@
+//! Servers that are killed, started again and replaced while certificates are issued: none that was reported as done is missing.
+
+use super::{joined, recorded, with_authority};
+use std::collections::BTreeSet;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
+use tamga_testkit::postgres::{Pooler, Postgres};
+use tamga_testkit::sandbox::Sandbox;
+
+/// Issues certificates one after another until `stop` is set; the labels of those that were reported as done.
+fn issuing(s: &Sandbox, prefix: &str, count: usize, stop: &AtomicBool) -> Vec<String> {
+    let mut done = Vec::new();
+    for n in 0..count {
+        if stop.load(Ordering::Relaxed) {
+            break;
+        }
+        let label = format!("{prefix}-{n}");
+        let ran = s.run(&["issue", &format!("{label}.test"), "--label", &label]);
+        assert!(matches!(ran.code, 0 | 4), "{}", ran.err);
+        if ran.code == 0 {
+            done.push(label);
+        }
+    }
+    done
+}
+
+/// What was reported as done is recorded, with its files; no serial number was given twice.
+fn nothing_is_missing(server: &Postgres, machines: &[(&Sandbox, Vec<String>)]) {
+    let all: BTreeSet<String> = recorded(server, "tamga").into_iter().collect();
+    for (s, done) in machines {
+        for label in done {
+            assert!(all.contains(label), "{label} was reported as done and is not recorded");
+            assert!(s.lab(label).join("certificate.pem").exists(), "{label}");
+        }
+        // What was interrupted is completed or undone by the next run.
+        s.run(&["issue", "after.test", "--label", &format!("after-{}", done[0])]).expect(0);
+    }
+    assert_eq!(server.sql("tamga", "SELECT count(*) - count(DISTINCT serial) FROM certificate"), "0");
+    assert_eq!(server.sql("tamga", "SELECT count(*) FROM journal"), "0");
+}
+
+#[test]
+fn a_server_that_is_killed_and_started_loses_nothing_that_was_reported() {
+    let Some(server) = Postgres::start(&[]) else { return };
+    let url = server.database("tamga");
+    let one = with_authority();
+    one.run(&["ledger", "move", &url, "--host", "archive"]).expect(0);
+    let two = joined(&one, &url, "reef");
+    let stop = AtomicBool::new(false);
+    let (a, b) = std::thread::scope(|scope| {
+        let (a, b) = (scope.spawn(|| issuing(&one, "a", 100, &stop)), scope.spawn(|| issuing(&two, "b", 100, &stop)));
+        std::thread::sleep(Duration::from_millis(1500));
+        server.kill();
+        server.again();
+        (a.join().unwrap(), b.join().unwrap())
+    });
+    assert!(a.len() + b.len() >= 190, "{} and {}", a.len(), b.len());
+    nothing_is_missing(&server, &[(&one, a), (&two, b)]);
+}
+
+#[test]
+fn a_replica_takes_over_and_nothing_that_was_reported_is_missing() {
+    let Some(primary) = Postgres::start(&["synchronous_standby_names=b"]) else { return };
+    primary.set("synchronous_commit", Some("local"));
+    let url = primary.database("tamga");
+    let replica = primary.replica("b");
+    primary.set("synchronous_commit", None);
+    let both = url.replace(
+        &format!("127.0.0.1:{}", primary.port()),
+        &format!("127.0.0.1:{},127.0.0.1:{}", primary.port(), replica.port()),
+    );
+    let one = with_authority();
+    one.run(&["ledger", "move", &both, "--host", "archive"]).expect(0);
+    let two = joined(&one, &both, "reef");
+    let stop = AtomicBool::new(false);
+    let (a, b) = std::thread::scope(|scope| {
+        let (a, b) = (scope.spawn(|| issuing(&one, "a", 60, &stop)), scope.spawn(|| issuing(&two, "b", 60, &stop)));
+        std::thread::sleep(Duration::from_millis(1500));
+        primary.kill();
+        // The new one waits for no replica.
+        replica.promote();
+        replica.set("synchronous_commit", Some("local"));
+        (a.join().unwrap(), b.join().unwrap())
+    });
+    assert!(a.len() + b.len() >= 110, "{} and {}", a.len(), b.len());
+    nothing_is_missing(&replica, &[(&one, a), (&two, b)]);
+}
+
+/// The replica is gone: the server waits for it, and an administrator cancels the waiting. The server then answers "done", with a warning,
+/// and what it did is nowhere but there.
+#[test]
+fn a_commit_that_no_replica_confirmed_is_not_reported_as_done() {
+    let Some(primary) = Postgres::start(&["synchronous_standby_names=b"]) else { return };
+    primary.set("synchronous_commit", Some("local"));
+    let url = primary.database("tamga");
+    let s = with_authority();
+    s.run(&["ledger", "move", &url]).expect(0);
+    primary.set("synchronous_commit", None);
+    let ran = std::thread::scope(|scope| {
+        let ran = scope.spawn(|| s.run(&["issue", "charts.test"]));
+        let cancel = "SELECT count(pg_cancel_backend(pid)) FROM pg_stat_activity WHERE wait_event = 'SyncRep'";
+        while primary.sql("postgres", cancel) == "0" {
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        // Whatever it asks next waits as well.
+        while !ran.is_finished() {
+            primary.sql("postgres", cancel);
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        ran.join().unwrap()
+    });
+    let ran = ran.expect(4);
+    assert!(ran.err.contains("is not known") && ran.err.contains("replica"), "{}", ran.err);
+    assert!(!s.lab("charts.test").join("certificate.pem").exists());
+}
+
+#[test]
+fn a_pooler_may_give_every_transaction_another_connection() {
+    let Some(server) = Postgres::start(&["fsync=off"]) else { return };
+    let Some(pooler) = Pooler::start(&server) else { return };
+    server.database("tamga");
+    let url = pooler.url("tamga");
+    let one = with_authority();
+    one.run(&["ledger", "move", &url, "--host", "archive"]).expect(0);
+    let two = joined(&one, &url, "reef");
+    let machines = [one, two];
+    let stop = AtomicBool::new(false);
+    let done: Vec<Vec<String>> = std::thread::scope(|scope| {
+        let run = |n: usize| issuing(&machines[n], ["a", "b"][n], 20, &stop);
+        let all = [0, 1].map(|n| scope.spawn(move || run(n)));
+        all.map(|t| t.join().unwrap()).into()
+    });
+    assert_eq!(done.iter().map(Vec::len).sum::<usize>(), 40, "{}", pooler.log());
+    assert_eq!(recorded(&server, "tamga").len(), 40);
+}
+
+/// Two lists with one number would be two truths: of machines that sign at once each takes its own.
+#[test]
+fn machines_that_sign_lists_at_once_take_different_numbers() {
+    let Some(server) = Postgres::start(&["fsync=off"]) else { return };
+    let url = server.database("tamga");
+    let one = with_authority();
+    one.run(&["ledger", "move", &url, "--host", "archive"]).expect(0);
+    let two = joined(&one, &url, "reef");
+    let sign = |s: &Sandbox| -> Vec<u64> {
+        let words = ["authority", "crl", "saltmarsh", "--output", "list.pem"];
+        (0..8).map(|_| s.json(&words).expect(0).json()["crl"]["number"].as_u64().unwrap()).collect()
+    };
+    let (a, b) = std::thread::scope(|scope| {
+        let (a, b) = (scope.spawn(|| sign(&one)), scope.spawn(|| sign(&two)));
+        (a.join().unwrap(), b.join().unwrap())
+    });
+    let all: BTreeSet<u64> = a.iter().chain(&b).copied().collect();
+    assert_eq!(all.len(), 16, "{a:?} {b:?}");
+}

@@ -21,6 +21,7 @@ use tamga_core::stores::trust::{self, Goal, Root, Store};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::fs;
+use tamga_host::ledger::place::{self, Address};
 
 /// What was done, or would be.
 pub type Report = Answer<Done, Plan>;
@@ -100,6 +101,8 @@ pub enum Remains {
     DataKept(PathBuf),
     /// The data directory, because nobody could be asked.
     DataUnasked(PathBuf),
+    /// A ledger that other machines share.
+    Ledger(String),
     /// A certificate's directory.
     Directory {
         /// It.
@@ -124,6 +127,9 @@ impl Remains {
             }
             Remains::Identities(place, count, e) => {
                 format!("{count} identities in {}: {}; {}", place.shown(), e.0.why(), e.0.remedy())
+            }
+            Remains::Ledger(url) => {
+                format!("the ledger {url}: other machines may share it; who may do so removes the database")
             }
             Remains::Server(words) => words.clone(),
             Remains::ServerKept(e) => format!("{}: {}; {}", e.0.what(), e.0.why(), e.0.remedy()),
@@ -230,6 +236,9 @@ pub fn leave(env: &Env, bundles: &[PathBuf]) -> Result<Report> {
         Some(Err(_)) => done.keep(Remains::Hosts),
         None => {}
     }
+    if let Some(Address::Server(url)) = env.machine.ledgers().chosen().map(|c| c.whereabouts(&data)).transpose()? {
+        done.remains.push(Remains::Ledger(url.shown()));
+    }
     done.remove_data(env, has_data)?;
     for path in directories {
         let has_key = env.disk().exists(&path.join(KEY_FILE));
@@ -329,10 +338,14 @@ impl Done {
 /// work in it then, and the lock itself goes last.
 fn remove(env: &Env, data: &Path) -> Result<()> {
     let _lock = env.disk().lock(data)?;
-    for name in tamga_host::ledger::FILES {
+    let is_aside = |name: &std::ffi::OsStr| {
+        name.to_str().is_some_and(|n| n.starts_with("ledger-moved-") || n.starts_with("ledger-damaged-"))
+    };
+    let aside = env.disk().list(data).unwrap_or_default().into_iter().filter(|n| is_aside(n));
+    for name in tamga_host::ledger::FILES.into_iter().chain([place::FILE]).map(std::ffi::OsString::from).chain(aside) {
         env.disk().remove(&data.join(name))?;
     }
-    for name in ["authorities", "trust"] {
+    for name in ["authorities", "enrollment", "trust"] {
         env.disk().remove_tree(&data.join(name))?;
     }
     for name in [fs::APPLY, fs::CHANGE] {

@@ -58,7 +58,11 @@ fn render(done: &leave::Done) -> String {
     let of_stores = |r: &Remains| match r {
         Remains::UnknownRoot { .. } | Remains::Root { .. } | Remains::Database(_) | Remains::Identities(..) => true,
         Remains::Server(_) | Remains::ServerKept(_) | Remains::Timer(..) | Remains::Hosts => false,
-        Remains::DataInUse(_) | Remains::DataKept(_) | Remains::DataUnasked(_) | Remains::Directory { .. } => false,
+        Remains::Ledger(_)
+        | Remains::DataInUse(_)
+        | Remains::DataKept(_)
+        | Remains::DataUnasked(_)
+        | Remains::Directory { .. } => false,
     };
     if done.rows.is_empty() && !done.remains.iter().any(of_stores) {
         text.push_str("no root of Tamga's is in any store\n");

@@ -77,9 +77,9 @@ fn an_older_ledger_becomes_a_new_one() {
                    DROP INDEX event_kind; DROP INDEX event_about;";
     let listed = |s: &Sandbox| s.json(&["list", "--at", at]).expect(0).json()["certificates"].clone();
     let rows = listed(&s);
-    for (version, back) in [(2, "DROP INDEX certificate_alone;"), (3, ""), (4, ""), (5, "")] {
+    for (version, back) in [(2, "DROP INDEX certificate_alone;"), (3, ""), (4, ""), (5, ""), (6, "")] {
         let columns = match version {
-            5 => "",
+            5 | 6 => "",
             4 => "ALTER TABLE certificate DROP COLUMN sha1; DROP INDEX event_kind; DROP INDEX event_about;",
             _ => columns,
         };
@@ -90,8 +90,14 @@ fn an_older_ledger_becomes_a_new_one() {
             .filter(|l| l.contains("CREATE TABLE") && l.starts_with("enrollment_"))
             .map(|l| format!("DROP TABLE {};", l.split("CREATE").next().unwrap()))
             .collect();
-        let newest = "ALTER TABLE authority DROP COLUMN ocsp_url; DROP INDEX certificate_enrolled; DROP TABLE origin;";
-        db.execute_batch(&format!("{enrollment} {newest} {columns} {back} PRAGMA user_version = {version}")).unwrap();
+        let sixth = "ALTER TABLE authority DROP COLUMN ocsp_url; DROP INDEX certificate_enrolled; DROP TABLE origin;";
+        let older = if version < 6 { format!("{enrollment} {sixth} {columns} {back}") } else { String::new() };
+        let seventh: String = ["authority", "certificate", "request", "journal", "event", "origin"]
+            .map(|table| format!("ALTER TABLE {table} DROP COLUMN host;"))
+            .concat();
+        let indices = "DROP INDEX certificate_live; DROP INDEX certificate_number;
+                       ALTER TABLE journal DROP COLUMN mark; ALTER TABLE event DROP COLUMN mark;";
+        db.execute_batch(&format!("{indices} {seventh} {older} PRAGMA user_version = {version}")).unwrap();
         drop(db);
         assert_eq!(listed(&s), rows, "what a list says is read out of the certificates");
         let db = rusqlite::Connection::open(s.path("data/ledger.sqlite")).unwrap();

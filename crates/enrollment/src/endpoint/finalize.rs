@@ -14,7 +14,7 @@ use tamga_core::enrollment::from_base64url;
 use tamga_core::enrollment::identifier::Identifier;
 use tamga_core::enrollment::object::Order;
 use tamga_core::enrollment::problem::{Problem, ProblemType};
-use tamga_core::enrollment::state::OrderState;
+use tamga_core::enrollment::state::{OrderState, Recorded};
 use tamga_core::error::Diagnostic as _;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::csr::Csr;
@@ -44,7 +44,7 @@ pub(super) fn finalize(service: &Service, asked: &Asked<'_>, id: i64) -> Result<
     let der = from_base64url(text).ok_or_else(bad)?;
     let csr = csr::judge(&der, &found.identifiers, &account.key).map_err(Box::new)?;
     let issued = sign(service, &found, &csr)?;
-    let names = issued.certificate.name_words();
+    let (names, sha256) = (issued.certificate.name_words(), issued.certificate.sha256());
     let recorded = service.ledger().issue(id, &issued, service.now()).map_err(|e| service.failed(&e))?;
     if recorded {
         let c = &issued.certificate;
@@ -63,8 +63,12 @@ pub(super) fn finalize(service: &Service, asked: &Asked<'_>, id: i64) -> Result<
             names,
         });
     }
-    // Of two requests at once the second finds the first one's certificate.
-    Ok(order::located(service, 200, &order::own(service, &account, id)?))
+    let ended = match recorded {
+        true => Order { recorded: Recorded::Issued, certificate: Some(sha256), ..found },
+        // Of two requests at once the second finds the first one's certificate.
+        false => order::own(service, &account, id)?,
+    };
+    Ok(order::located(service, 200, &ended))
 }
 
 /// The certificate for an order, not yet recorded.

@@ -1,5 +1,6 @@
 //! What was done, in order.
 
+use super::sql::Value;
 use super::{Database, Row, SqlResult, Store, StoreExt as _, values};
 use crate::error::Result;
 use std::str::FromStr;
@@ -19,8 +20,10 @@ pub struct Event {
 }
 
 pub(super) fn insert(db: &dyn Database, at: Timestamp, kind: &str, about: &str, detail: &str) -> SqlResult<()> {
-    let sql = "INSERT INTO event (at, kind, about, detail, host) VALUES (?1, ?2, ?3, ?4, ?5)";
-    db.execute(sql, values![at.to_string(), kind, about, detail, db.host()]).map(drop)
+    let sql = "INSERT INTO event (at, kind, about, detail, host, mark) VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
+    let at = at.to_string();
+    let mark = db.mark(&[&at, kind, about, detail]);
+    db.execute(sql, values![&at, kind, about, detail, db.host(), mark]).map(drop)
 }
 
 /// What was done, by its time.
@@ -42,7 +45,14 @@ fn event(r: Row<'_>) -> SqlResult<Event> {
     Ok(Event { at: r.get(0)?, kind: r.get(1)?, about: r.get(2)?, detail: r.get(3)? })
 }
 
-const COLUMNS: &str = "SELECT at, kind, about, detail FROM event";
+const COLUMNS: &str = "SELECT at, kind, about, detail, mark FROM event";
+
+/// Events of this machine that it recorded itself: by some of them files are removed again.
+fn own(db: &dyn Database, sql: &str, values: &[Value<'_>]) -> SqlResult<Vec<Event>> {
+    let all = db.all(sql, values, |r| Ok((event(r)?, r.get::<String>(4)?)))?;
+    let is_ours = |(e, mark): &(Event, String)| *mark == db.mark(&[&e.at, &e.kind, &e.about, &e.detail]);
+    Ok(all.into_iter().filter(is_ours).map(|(e, _)| e).collect())
+}
 
 impl<S: Store> Events for S {
     fn note(&self, at: Timestamp, kind: &str, about: &str, detail: &str) -> Result<()> {
@@ -56,9 +66,8 @@ impl<S: Store> Events for S {
     }
 
     fn of_kind(&self, kind: &str) -> Result<Vec<Event>> {
-        self.look(|db| {
-            db.all(&format!("{COLUMNS} WHERE kind = ?1 AND host = ?2 ORDER BY id"), values![kind, db.host()], event)
-        })
+        let sql = format!("{COLUMNS} WHERE kind = ?1 AND host = ?2 ORDER BY id");
+        self.look(|db| own(db, &sql, values![kind, db.host()]))
     }
 
     fn history(&self, about: &str) -> Result<Vec<Event>> {
@@ -68,9 +77,6 @@ impl<S: Store> Events for S {
 
 /// Every event of several kinds on this machine, oldest first.
 pub(super) fn of_kinds(db: &dyn Database, kinds: &[&str; 2]) -> SqlResult<Vec<Event>> {
-    db.all(
-        &format!("{COLUMNS} WHERE kind IN (?1, ?2) AND host = ?3 ORDER BY id"),
-        values![kinds[0], kinds[1], db.host()],
-        event,
-    )
+    let sql = format!("{COLUMNS} WHERE kind IN (?1, ?2) AND host = ?3 ORDER BY id");
+    own(db, &sql, values![kinds[0], kinds[1], db.host()])
 }

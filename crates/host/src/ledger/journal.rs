@@ -239,11 +239,14 @@ impl<S: Store> Journal for S {
     }
 
     fn begin_all(&self, all: &[(&Work, &Record<'_>)], now: Timestamp) -> Result<Vec<i64>> {
-        let (sql, at) = ("INSERT INTO journal (at, work, host) VALUES (?1, ?2, ?3) RETURNING id", now.to_string());
+        let (sql, at) =
+            ("INSERT INTO journal (at, work, host, mark) VALUES (?1, ?2, ?3, ?4) RETURNING id", now.to_string());
         self.write(|db| {
             let mut ids = Vec::with_capacity(all.len());
             for (work, what) in all {
-                ids.push(db.single(sql, values![&at, json(work), db.host()], |r| r.get(0))?);
+                let work = json(work);
+                let mark = db.mark(&[&at, &work]);
+                ids.push(db.single(sql, values![&at, work, db.host(), mark], |r| r.get(0))?);
                 record(db, what, now)?;
             }
             Ok(ids)
@@ -273,10 +276,19 @@ impl<S: Store> Journal for S {
     }
 
     fn journal(&self) -> Result<Vec<(i64, std::result::Result<Work, String>)>> {
-        let sql = "SELECT id, work FROM journal WHERE host = ?1 ORDER BY id";
-        let rows: Vec<(i64, String)> =
-            self.look(|db| db.all(sql, values![db.host()], |r| Ok((r.get(0)?, r.get(1)?))))?;
-        Ok(rows.into_iter().map(|(id, work)| (id, read_row(self, &work))).collect())
+        let sql = "SELECT id, work, at, mark FROM journal WHERE host = ?1 ORDER BY id";
+        let rows = self.look(|db| {
+            db.all(sql, values![db.host()], |r| {
+                let (work, at): (String, &str) = (r.get(1)?, r.get(2)?);
+                let is_ours = r.get::<&str>(3)? == db.mark(&[at, &work]);
+                Ok((r.get(0)?, work, is_ours))
+            })
+        })?;
+        let one = |work: &str, is_ours: bool| match is_ours {
+            true => read_row(self, work),
+            false => Err("this machine did not record it".to_owned()),
+        };
+        Ok(rows.into_iter().map(|(id, work, is_ours)| (id, one(&work, is_ours))).collect())
     }
 
     fn refuse(&self, id: i64, why: &str, now: Timestamp) -> Result<()> {

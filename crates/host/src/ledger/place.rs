@@ -40,7 +40,7 @@ impl std::fmt::Display for Address {
 }
 
 /// What `ledger.toml` says.
-#[derive(Clone, Debug, Default, Deserialize)]
+#[derive(Clone, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Noted {
     /// The address; none for the file in the data directory.
@@ -49,6 +49,8 @@ struct Noted {
     host: Option<String>,
     /// What tells this data directory from another of the same name.
     identity: Option<String>,
+    /// What this machine marks its rows with: nobody else knows it.
+    secret: Option<Zeroizing<String>>,
     /// Where it was about to be moved.
     moving: Option<Moving>,
 }
@@ -154,13 +156,17 @@ impl Chosen {
 
     fn note(data: &Path, noted: &Noted) -> Result<()> {
         let quoted = |text: &str| serde_json::Value::from(text).to_string();
-        let mut out =
-            "# Where the ledger of this data directory is: tamga ledger status. Changed by tamga ledger move.\n"
-                .to_owned();
+        let mut out = Zeroizing::new(String::new());
+        out.push_str(
+            "# Where the ledger of this data directory is: tamga ledger status. Changed by tamga ledger move.\n",
+        );
         for (name, value) in [("url", &noted.url), ("host", &noted.host), ("identity", &noted.identity)] {
             if let Some(value) = value {
                 out.push_str(&format!("{name} = {}\n", quoted(value)));
             }
+        }
+        if let Some(secret) = &noted.secret {
+            out.push_str(&format!("secret = {}\n", quoted(secret)));
         }
         if let Some(m) = &noted.moving {
             out.push_str(&format!("\n[moving]\nurl = {}\nattempt = {}\n", quoted(&m.url), quoted(&m.attempt)));
@@ -201,7 +207,7 @@ impl Chosen {
     }
 
     /// The name of this machine in a ledger that several share.
-    pub fn host(&self, data: &Path) -> Result<String> {
+    fn host(&self, data: &Path) -> Result<String> {
         Ok(self.noted(data)?.host.unwrap_or_else(crate::platform::host_name))
     }
 
@@ -210,9 +216,9 @@ impl Chosen {
             Address::File(path) if !make && !path.exists() => Ok(None),
             Address::File(path) => Ok(Some(Opened::Sqlite(Box::new(Sqlite::open_at(data, path)?)))),
             Address::Server(url) => {
-                let host = self.host(data)?;
+                let noted = self.noted(data)?;
                 // A database without our tables may be the wrong one: only a move makes them.
-                match self.connected(data, url, &host, false) {
+                match self.connected(data, url, &noted, false) {
                     Err(Error::LedgerAbsent { .. }) => Ok(None),
                     ledger => Ok(Some(Opened::Postgres(Box::new(ledger?)))),
                 }
@@ -220,7 +226,13 @@ impl Chosen {
         }
     }
 
-    fn connected(&self, data: &Path, url: &str, host: &str, make: bool) -> Result<Postgres> {
+    fn connected(&self, data: &Path, url: &str, noted: &Noted, make: bool) -> Result<Postgres> {
+        let (Some(host), Some(secret)) = (&noted.host, &noted.secret) else {
+            return Err(Error::LedgerUrl {
+                url: tamga_core::vocabulary::text::harmless(&without_password(url)),
+                why: "this data directory has not joined it: tamga ledger move URL".into(),
+            });
+        };
         let account = self.variables.get("USER").or(self.variables.get("LOGNAME")).cloned();
         let around = Around {
             variable: &|name| self.variables.get(name).cloned(),
@@ -232,7 +244,12 @@ impl Chosen {
             url: tamga_core::vocabulary::text::harmless(&without_password(url)),
             why,
         })?;
-        Postgres::open(settings, Place { data, host, roots: &roots(data) }, self.pool.clone(), make)
+        Postgres::open(
+            settings,
+            Place { data, host, secret: secret.as_bytes(), roots: &roots(data) },
+            self.pool.clone(),
+            make,
+        )
     }
 
     /// The ledger as it is now: where a move was interrupted, it is where the copy arrived.
@@ -289,13 +306,20 @@ impl Chosen {
             crate::entropy::System.fill(&mut bytes);
             noted.identity = Some(hex(&bytes));
         }
+        if noted.secret.is_none() {
+            let mut bytes = Zeroizing::new([0; 32]);
+            crate::entropy::System.fill(&mut *bytes);
+            noted.secret = Some(Zeroizing::new(hex(&*bytes)));
+        }
         let mut attempt = [0; 16];
         crate::entropy::System.fill(&mut attempt);
         let attempt = hex(&attempt);
+        // What names this machine there is kept before it is said there.
+        Chosen::note(data, &noted)?;
         let (name, identity) = (noted.host.clone().unwrap_or_default(), noted.identity.clone().unwrap_or_default());
         let target = match &target_address {
             Address::Server(url) => {
-                let ledger = self.connected(data, url, &name, true)?;
+                let ledger = self.connected(data, url, &noted, true)?;
                 if !ledger.is_known_as(&identity)? {
                     return Err(Error::LedgerName { url: url.clone(), host: name });
                 }

@@ -67,13 +67,16 @@ CREATE TABLE origin (label TEXT PRIMARY KEY, settings TEXT NOT NULL) STRICT;
 ";
 
 /// Version 7: which machine's files and keys a row is about, since several machines may share a ledger; empty for the one whose own it is.
-/// Of a label one certificate is live, and no authority gives a serial number twice.
+/// Of a label one certificate is live, and no authority gives a serial number twice. `mark` is this machine's on rows of a shared ledger by which
+/// it changes files: others may write there too.
 const SEVENTH: &str = "
 ALTER TABLE authority ADD COLUMN host TEXT NOT NULL DEFAULT '';
 ALTER TABLE certificate ADD COLUMN host TEXT NOT NULL DEFAULT '';
 ALTER TABLE request ADD COLUMN host TEXT NOT NULL DEFAULT '';
 ALTER TABLE journal ADD COLUMN host TEXT NOT NULL DEFAULT '';
+ALTER TABLE journal ADD COLUMN mark TEXT NOT NULL DEFAULT '';
 ALTER TABLE event ADD COLUMN host TEXT NOT NULL DEFAULT '';
+ALTER TABLE event ADD COLUMN mark TEXT NOT NULL DEFAULT '';
 ALTER TABLE origin ADD COLUMN host TEXT NOT NULL DEFAULT '';
 CREATE UNIQUE INDEX certificate_live ON certificate (label) WHERE state = 'live';
 ";
@@ -245,4 +248,37 @@ fn from_first(db: &Connection) -> rusqlite::Result<()> {
     drop(rows);
     drop(old);
     db.execute_batch(FROM_FIRST_END)
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used, reason = "tests")]
+
+    use super::*;
+
+    /// Earlier layouts allowed two certificates in force under one label, and one serial number twice.
+    #[test]
+    fn what_earlier_layouts_allowed_is_brought_over_and_not_added_to() {
+        let db = Connection::open_in_memory().unwrap();
+        db.execute_batch(&[TABLES, ALONE, SUMMARY, RECORDS, FIFTH, SIXTH, enrollment::TABLES].concat()).unwrap();
+        let add = |n: i64, serial: &str| {
+            db.execute(
+                "INSERT INTO certificate (id, label, serial, sha256, der, authority, folder, state, ends, issued_at)
+                 VALUES (?1, ?2, ?3, ?1, x'', 'saltmarsh', '/lab', 'live', 0, '')",
+                rusqlite::params![n, if n < 3 { "charts".to_owned() } else { format!("tides-{n}") }, serial],
+            )
+        };
+        for (n, serial) in [(1, "0a"), (2, "0b"), (3, "0b")] {
+            add(n, serial).unwrap();
+        }
+        db.execute_batch("PRAGMA user_version = 6").unwrap();
+        assert!(migrate(&db).unwrap());
+        let live: Vec<i64> = {
+            let mut q = db.prepare("SELECT id FROM certificate WHERE state = 'live' ORDER BY id").unwrap();
+            q.query_map([], |r| r.get(0)).unwrap().collect::<rusqlite::Result<_>>().unwrap()
+        };
+        assert_eq!(live, [2, 3], "the newest of a label stays");
+        add(4, "0c").unwrap();
+        add(5, "0c").unwrap_err();
+    }
 }

@@ -31,8 +31,8 @@ pub(super) const TABLES: [(&str, &str); 16] = [
     ("certificate_name", "name, certificate"),
     ("revocation", "authority, serial, at, reason, published"),
     ("request", "label, kind, der, folder, settings, made_at, host"),
-    ("event", "id, at, kind, about, detail, host"),
-    ("journal", "id, at, work, host"),
+    ("event", "id, at, kind, about, detail, host, mark"),
+    ("journal", "id, at, work, host, mark"),
     ("origin", "label, settings, host"),
     ("enrollment_account", "id, thumbprint, jwk, state, contact, invitation, made_at"),
     ("enrollment_invitation", "key_id, sealed, names, uses_left, ends, made_at"),
@@ -106,6 +106,11 @@ fn table_copied(from: &dyn Database, to: &dyn Database, table: &str, columns: &s
             let nowhere = table == "certificate" && folder.is_some_and(|f| text(&row[f]).is_empty());
             if text(&row[host]) == from.host() && !nowhere {
                 row[host] = to.host().to_owned().into();
+                // Marked by nobody, or by another secret, over there: all that is between the number and the machine's name.
+                if let Some(mark) = names.iter().position(|n| *n == "mark") {
+                    let parts: Vec<&str> = row[1..host].iter().map(text).collect();
+                    row[mark] = to.mark(&parts).into();
+                }
             }
         }
         n += 1;

@@ -189,6 +189,10 @@ fn two_enrollment_services_share_their_accounts_and_each_signs_with_its_own_key(
     let refused = client.run(&["renew", "archive.saltmarsh.test"]);
     assert_ne!(refused.code, 0, "{}", refused.out);
     assert_eq!((first.stop(), second.stop()), (0, 0));
+    // To leave is to take the machine's own files away, the service's keys too, and to name what the others still use.
+    let left = two.run(&["leave", "--yes"]).expect(0);
+    assert!(left.out.contains("postgres://") && !two.path("data").exists(), "{}", left.out);
+    assert_eq!(all(&one), 2);
 }
 
 #[test]
@@ -217,4 +221,65 @@ fn the_server_is_known_by_our_own_root_and_its_name() {
     assert!(refused.err.contains("UnknownIssuer") || refused.err.contains("unknown issuer"), "{}", refused.err);
     let root = s.path("data/authorities/saltmarsh/certificate.pem").display().to_string();
     stranger.run(&["ledger", "move", &url("127.0.0.1", &format!("&sslrootcert={root}")), "--host", "reef"]).expect(0);
+}
+
+/// A server that takes connections and says nothing, and one that speaks of something else, hold nobody up for long.
+#[test]
+fn a_server_that_is_none_is_given_up() {
+    use std::io::Write as _;
+    let s = machine();
+    for greeting in [&b""[..], b"HTTP/1.1 400 Bad Request\r\n\r\n", &[0xff; 4096]] {
+        let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+        let url = format!("postgres://u@{}/x", listener.local_addr().unwrap());
+        std::thread::spawn(move || {
+            let mut kept = Vec::new();
+            for mut socket in listener.incoming().flatten() {
+                let _ = socket.write_all(greeting);
+                kept.push(socket);
+            }
+        });
+        for more in ["", "?sslmode=disable"] {
+            let began = std::time::Instant::now();
+            s.run(&["ledger", "move", &format!("{url}{more}"), "--host", "reef"]).expect(4);
+            assert!(began.elapsed() < std::time::Duration::from_secs(40), "{greeting:?}");
+        }
+    }
+}
+
+/// Who may write to the database may not have files of a machine touched: journal rows and records of servers carry the machine's own mark.
+#[test]
+fn rows_that_a_machine_did_not_record_are_refused_there() {
+    let Some(server) = Postgres::start(&["fsync=off"]) else { return };
+    let url = server.database("tamga");
+    let s = with_authority();
+    s.run(&["issue", "charts.test", "--label", "charts"]).expect(0);
+    s.run(&["ledger", "move", &url, "--host", "archive"]).expect(0);
+    let victim = s.path("victim");
+    let staged = s.path(".victim.tamga-0123abcd");
+    for path in [&victim, &staged] {
+        std::fs::write(path, "mine").unwrap();
+    }
+    let work = format!(r#"{{"kind":"replace","said":"forged","files":["{}"]}}"#, victim.display());
+    server.sql(
+        "tamga",
+        &format!("INSERT INTO journal (at, work, host) VALUES ('2026-06-01T00:00:00Z', '{work}', 'archive')"),
+    );
+    let ran = s.run(&["issue", "tides.test"]).expect(0);
+    assert!(ran.err.contains("refused") && ran.err.contains("did not record"), "{}", ran.err);
+    assert_eq!(server.sql("tamga", "SELECT count(*) FROM journal"), "0");
+    let files = format!(
+        r#"[{{"path":"{}","digest":"{}","existed":false}}]"#,
+        victim.display(),
+        tamga_host::digest::sha256(b"mine")
+    );
+    let root = s.path("data/authorities/saltmarsh/certificate.pem");
+    let sha256 = tamga_testkit::sample::certificate(&root).sha256();
+    let detail = format!(
+        r#"{{"server":"nginx","label":"charts","certificate":"{sha256}","files":{files},"appended":[],"links":[],"beside":[],"account":null}}"#
+    );
+    server.sql("tamga", &format!("INSERT INTO event (at, kind, about, detail, host) VALUES ('2026-06-01T00:00:00Z', 'installed', 'charts', '{detail}', 'archive')"));
+    s.run(&["leave", "--yes"]).expect(0);
+    assert!(victim.exists() && staged.exists());
+    let noted = tamga_testkit::sandbox::Sandbox::files(&s, "data");
+    assert!(noted.iter().all(|(path, mode)| !path.ends_with("ledger.toml") || *mode == 0o600), "{noted:?}");
 }

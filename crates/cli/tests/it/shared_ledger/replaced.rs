@@ -25,9 +25,9 @@ fn issuing(s: &Sandbox, prefix: &str, count: usize, stop: &AtomicBool) -> Vec<St
 }
 
 /// What was reported as done is recorded, with its files; no serial number was given twice.
-fn nothing_is_missing(server: &Postgres, machines: &[(&Sandbox, Vec<String>)]) {
+fn nothing_is_missing(server: &Postgres, machines: &[Sandbox], done: &[Vec<String>]) {
     let all: BTreeSet<String> = recorded(server, "tamga").into_iter().collect();
-    for (s, done) in machines {
+    for (s, done) in machines.iter().zip(done) {
         for label in done {
             assert!(all.contains(label), "{label} was reported as done and is not recorded");
             assert!(s.lab(label).join("certificate.pem").exists(), "{label}");
@@ -39,23 +39,46 @@ fn nothing_is_missing(server: &Postgres, machines: &[(&Sandbox, Vec<String>)]) {
     assert_eq!(server.sql("tamga", "SELECT count(*) FROM journal"), "0");
 }
 
+/// How many certificates are issued in all: few in the gate, as many as `TAMGA_TESTS_SHARED` says elsewhere.
+fn wanted(usual: usize) -> usize {
+    std::env::var("TAMGA_TESTS_SHARED").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
+}
+
+/// Machines that issue on one ledger: two in the gate, four where many certificates are asked for.
+fn crowd(url: &str) -> Vec<Sandbox> {
+    let first = with_authority();
+    first.run(&["ledger", "move", url, "--host", "m0"]).expect(0);
+    let more = if wanted(0) > 0 { 4 } else { 2 };
+    let others: Vec<Sandbox> = (1..more).map(|n| joined(&first, url, &format!("m{n}"))).collect();
+    std::iter::once(first).chain(others).collect()
+}
+
+/// All of them issue, so many in all, and `meanwhile` happens to the server.
+fn all_issue(machines: &[Sandbox], count: usize, meanwhile: impl FnOnce()) -> Vec<Vec<String>> {
+    let stop = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        let each = count / machines.len();
+        let stop = &stop;
+        let run = |n: usize| move || issuing(&machines[n], &format!("m{n}"), each, stop);
+        let all: Vec<_> = (0..machines.len()).map(|n| scope.spawn(run(n))).collect();
+        std::thread::sleep(Duration::from_millis(1500));
+        meanwhile();
+        all.into_iter().map(|t| t.join().unwrap()).collect()
+    })
+}
+
 #[test]
 fn a_server_that_is_killed_and_started_loses_nothing_that_was_reported() {
     let Some(server) = Postgres::start(&[]) else { return };
-    let url = server.database("tamga");
-    let one = with_authority();
-    one.run(&["ledger", "move", &url, "--host", "archive"]).expect(0);
-    let two = joined(&one, &url, "reef");
-    let stop = AtomicBool::new(false);
-    let (a, b) = std::thread::scope(|scope| {
-        let (a, b) = (scope.spawn(|| issuing(&one, "a", 100, &stop)), scope.spawn(|| issuing(&two, "b", 100, &stop)));
-        std::thread::sleep(Duration::from_millis(1500));
+    let machines = crowd(&server.database("tamga"));
+    let count = wanted(200);
+    let done = all_issue(&machines, count, || {
         server.kill();
         server.again();
-        (a.join().unwrap(), b.join().unwrap())
     });
-    assert!(a.len() + b.len() >= 190, "{} and {}", a.len(), b.len());
-    nothing_is_missing(&server, &[(&one, a), (&two, b)]);
+    let sum: usize = done.iter().map(Vec::len).sum();
+    assert!(sum + 10 >= count, "{sum} of {count}");
+    nothing_is_missing(&server, &machines, &done);
 }
 
 #[test]
@@ -69,21 +92,17 @@ fn a_replica_takes_over_and_nothing_that_was_reported_is_missing() {
         &format!("127.0.0.1:{}", primary.port()),
         &format!("127.0.0.1:{},127.0.0.1:{}", primary.port(), replica.port()),
     );
-    let one = with_authority();
-    one.run(&["ledger", "move", &both, "--host", "archive"]).expect(0);
-    let two = joined(&one, &both, "reef");
-    let stop = AtomicBool::new(false);
-    let (a, b) = std::thread::scope(|scope| {
-        let (a, b) = (scope.spawn(|| issuing(&one, "a", 60, &stop)), scope.spawn(|| issuing(&two, "b", 60, &stop)));
-        std::thread::sleep(Duration::from_millis(1500));
+    let machines = crowd(&both);
+    let count = wanted(120);
+    let done = all_issue(&machines, count, || {
         primary.kill();
         // The new one waits for no replica.
         replica.promote();
         replica.set("synchronous_commit", Some("local"));
-        (a.join().unwrap(), b.join().unwrap())
     });
-    assert!(a.len() + b.len() >= 110, "{} and {}", a.len(), b.len());
-    nothing_is_missing(&replica, &[(&one, a), (&two, b)]);
+    let sum: usize = done.iter().map(Vec::len).sum();
+    assert!(sum + 10 >= count, "{sum} of {count}");
+    nothing_is_missing(&replica, &machines, &done);
 }
 
 /// The replica is gone: the server waits for it, and an administrator cancels the waiting. The server then answers "done", with a warning,

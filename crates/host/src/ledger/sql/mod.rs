@@ -157,6 +157,9 @@ pub(super) trait Database {
     /// The name of this machine in the ledger; empty where the ledger is this machine's own.
     fn host(&self) -> &str;
 
+    /// This machine's mark on a row that nobody else may forge; empty where the ledger is this machine's own.
+    fn mark(&self, parts: &[&str]) -> String;
+
     /// Carries a statement out; how many rows it changed.
     fn execute(&self, sql: &str, values: &[Value<'_>]) -> SqlResult<usize>;
 

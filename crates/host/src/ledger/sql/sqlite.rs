@@ -148,6 +148,10 @@ impl Database for Connection {
         ""
     }
 
+    fn mark(&self, _: &[&str]) -> String {
+        String::new()
+    }
+
     fn execute(&self, sql: &str, values: &[Value<'_>]) -> SqlResult<usize> {
         Ok(self.prepare_cached(sql)?.execute(params_from_iter(values))?)
     }

@@ -19,6 +19,9 @@ use tokio_postgres::{AsyncMessage, Client, Socket};
 /// How long an answer is waited for.
 pub(super) const PATIENCE: Duration = Duration::from_secs(30);
 
+/// How long a server may take from the first packet until it lets us in.
+const WELCOME: Duration = Duration::from_secs(15);
+
 /// A connection.
 pub(super) struct Link {
     pub(super) client: Client,
@@ -71,7 +74,7 @@ impl Link {
             .name("ledger".into())
             .spawn(drive)
             .map_err(|e| SqlError::Unreachable(e.to_string()))?;
-        let client = making.recv().map_err(|_| SqlError::Unreachable("the connection was not made".into()))??;
+        let client = making.recv_timeout(WELCOME).map_err(|_| SqlError::Silent(WELCOME.as_secs()))??;
         Ok(Link { client, warned })
     }
 

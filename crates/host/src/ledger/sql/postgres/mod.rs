@@ -45,7 +45,7 @@ pub struct Postgres {
     /// True once a server was reached.
     was_reached: Kept<bool>,
     data: PathBuf,
-    host: String,
+    host: Host,
 }
 
 impl Postgres {
@@ -55,7 +55,7 @@ impl Postgres {
     pub(crate) fn open(settings: Settings, place: Place<'_>, pool: Pool, make: bool) -> Result<Postgres> {
         let url = settings.url.clone();
         let tls = tls_of(&settings, place.roots).map_err(|why| Error::LedgerUrl { url: url.clone(), why })?;
-        let (data, host) = (place.data.to_owned(), place.host.to_owned());
+        let (data, host) = (place.data.to_owned(), Host::new(place.host, place.secret));
         let kept = pool.taken(&url);
         let is_known = kept.is_some();
         let was_reached = Kept::new(is_known);
@@ -214,12 +214,36 @@ impl Postgres {
     }
 }
 
+/// This machine in a shared ledger.
+pub(super) struct Host {
+    pub(super) name: String,
+    key: ring::hmac::Key,
+}
+
+impl Host {
+    fn new(name: &str, secret: &[u8]) -> Host {
+        Host { name: name.to_owned(), key: ring::hmac::Key::new(ring::hmac::HMAC_SHA256, secret) }
+    }
+
+    /// The MAC of a row: of its parts, each with its length, and of this machine's name.
+    pub(super) fn mark(&self, parts: &[&str]) -> String {
+        let mut context = ring::hmac::Context::with_key(&self.key);
+        for part in std::iter::once(self.name.as_str()).chain(parts.iter().copied()) {
+            context.update(&u64::try_from(part.len()).unwrap_or(u64::MAX).to_be_bytes());
+            context.update(part.as_bytes());
+        }
+        tamga_core::vocabulary::text::hex(context.sign().as_ref())
+    }
+}
+
 /// Where a ledger is used.
 pub(crate) struct Place<'a> {
     /// The data directory of this machine.
     pub(crate) data: &'a Path,
     /// The name of this machine in the ledger.
     pub(crate) host: &'a str,
+    /// What this machine marks its rows with.
+    pub(crate) secret: &'a [u8],
     /// Certificates by which a server is known, DER.
     pub(crate) roots: &'a [Vec<u8>],
 }

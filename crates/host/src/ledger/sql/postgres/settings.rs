@@ -349,7 +349,24 @@ mod tests {
     #![allow(clippy::unwrap_used, reason = "tests")]
 
     use super::*;
+    use proptest::prelude::*;
     use std::collections::HashMap;
+
+    proptest! {
+        /// Whatever is in them, they are read or refused.
+        #[test]
+        fn no_address_and_no_file_is_too_odd(
+            url in "postgres://[ -~é]{0,40}",
+            file in "[\\[\\]a-z:=\\\\*#\n ]{0,80}",
+            variable in "[ -~]{0,12}",
+        ) {
+            let text = format!("[ledger]\n{file}");
+            for (url, variables) in [(url.as_str(), vec![]), ("postgres:///?service=ledger", vec![("PGHOST", &*variable), ("PGPORT", &*variable)])] {
+                let files = [("/home/lab/.pgpass", file.as_str(), false), ("/home/lab/.pg_service.conf", text.as_str(), false)];
+                let _ = read(url, &variables, &files);
+            }
+        }
+    }
 
     fn read(url: &str, variables: &[(&str, &str)], files: &[(&str, &str, bool)]) -> Result<Settings, String> {
         let variables: HashMap<String, String> =

@@ -1,6 +1,7 @@
 //! Statements on one connection.
 
 use super::super::{Cell, Database, Dialect, Row, SqlResult, Value};
+use super::Host;
 use super::link::{Link, next, wait};
 use crate::database::SqlError;
 use std::cell::{Cell as Kept, RefCell};
@@ -58,7 +59,7 @@ fn marked(sql: &str) -> String {
 /// A transaction under way.
 pub(super) struct Transaction<'l> {
     pub(super) link: &'l Link,
-    pub(super) host: &'l str,
+    pub(super) host: &'l Host,
     /// How it begins: sent together with its first statement, which saves the way there and back.
     pub(super) begin: RefCell<Option<String>>,
 }
@@ -85,7 +86,11 @@ impl Database for Transaction<'_> {
     }
 
     fn host(&self) -> &str {
-        self.host
+        &self.host.name
+    }
+
+    fn mark(&self, parts: &[&str]) -> String {
+        self.host.mark(parts)
     }
 
     fn execute(&self, sql: &str, values: &[Value<'_>]) -> SqlResult<usize> {
@@ -119,6 +124,10 @@ impl Database for Reading<'_> {
 
     fn host(&self) -> &str {
         self.db.host()
+    }
+
+    fn mark(&self, parts: &[&str]) -> String {
+        self.db.mark(parts)
     }
 
     fn execute(&self, sql: &str, values: &[Value<'_>]) -> SqlResult<usize> {

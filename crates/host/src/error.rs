@@ -111,8 +111,20 @@ pub enum Error {
         /// The label.
         label: String,
     },
-    /// A ledger's address is none.
-    #[error("{} is no address of a ledger", url.shown())]
+    /// The ledger is where it was to be moved.
+    #[error("the ledger is not moved")]
+    LedgerHere {
+        /// Where it is.
+        url: String,
+    },
+    /// A ledger of which this data directory is not a part.
+    #[error("the ledger {} cannot be used from here", url.shown())]
+    LedgerNotJoined {
+        /// Its URL.
+        url: String,
+    },
+    /// A ledger's address cannot be used.
+    #[error("the ledger address {} cannot be used", url.shown())]
     LedgerUrl {
         /// The address.
         url: String,
@@ -216,6 +228,8 @@ impl Diagnostic for Error {
             Error::Stuck { .. } => Kind::Stuck,
             Error::Backup { .. }
             | Error::ModeLost { .. }
+            | Error::LedgerHere { .. }
+            | Error::LedgerNotJoined { .. }
             | Error::LedgerUrl { .. }
             | Error::LabelTaken { .. }
             | Error::LedgerOccupied { .. }
@@ -238,6 +252,8 @@ impl Diagnostic for Error {
             Error::LedgerUnreachable { .. } => "ledger-unreachable",
             Error::LedgerUnconfirmed { .. } => "ledger-unconfirmed",
             Error::LedgerAbsent { .. } => "ledger-absent",
+            Error::LedgerHere { .. } => "ledger-here",
+            Error::LedgerNotJoined { .. } => "ledger-not-joined",
             Error::LabelTaken { .. } => "label-taken",
             Error::LedgerUrl { .. } => "ledger-address",
             Error::LedgerOccupied { .. } => "ledger-occupied",
@@ -274,6 +290,8 @@ impl Diagnostic for Error {
                 std::iter::once(source.to_string()).chain(notes.iter().cloned()).collect::<Vec<_>>().join("; ")
             }
             Error::LedgerUnconfirmed { why, .. } | Error::LedgerUrl { why, .. } => why.clone(),
+            Error::LedgerHere { url } => format!("it is in {} already", url.shown()),
+            Error::LedgerNotJoined { .. } => "this data directory has not joined it, and has no name in it".into(),
             Error::LabelTaken { .. } => "another machine has just recorded something with it".into(),
             Error::LedgerAbsent { .. } => "the database has no tables of Tamga's".into(),
             Error::LedgerOccupied { .. } => {
@@ -317,8 +335,8 @@ impl Diagnostic for Error {
                 "tamga repair puts it together again from what still reads and from the authorities' files".into()
             }
             Error::LedgerUnreachable { .. } => {
-                "nothing was changed; see that the database is up and lets this account in (tamga ledger status). What needs no ledger still \
-                 works: check of files and addresses, show FILE, explain"
+                "see that the database is up and lets this account in, then run the same command again. What needs no ledger still works: \
+                 check of files and addresses, show FILE, explain"
                     .into()
             }
             Error::LedgerUnconfirmed { .. } => {
@@ -329,8 +347,10 @@ impl Diagnostic for Error {
                 "to join it, use a data directory without a ledger: --data-dir DIR; what is here stays usable from this one".into()
             }
             Error::LedgerName { .. } => "choose another: --host NAME".into(),
+            Error::LedgerHere { .. } => "nothing has to be done; to see it: tamga ledger status".into(),
+            Error::LedgerNotJoined { url } => format!("join it with an empty data directory: tamga ledger move {}", url.shown()),
             Error::LabelTaken { .. } => "choose another: --label TEXT".into(),
-            Error::LedgerUrl { .. } => "such as postgres://ledger.saltmarsh.test/tamga, sqlite: or sqlite:PATH".into(),
+            Error::LedgerUrl { .. } => "give one such as postgres://ledger.saltmarsh.test/tamga, sqlite: or sqlite:PATH".into(),
             Error::Backup { remedy, .. } => remedy.clone(),
             Error::LedgerNewer { .. } => "use the newer Tamga, or another --data-dir".into(),
             Error::Locked { .. } => "wait until it has finished, then run the same command again".into(),

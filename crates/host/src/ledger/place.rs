@@ -3,6 +3,7 @@
 use super::sql::{Around, Place, Pool, Postgres, Read, Settings, Sqlite, Store as _, is_postgres};
 use super::transfer::{self, Transferred};
 use super::{Ledger, Ledgers, StoreExt as _, set_aside};
+use crate::entropy;
 use crate::error::{Error, Result};
 use crate::fs;
 use serde::Deserialize;
@@ -228,10 +229,7 @@ impl Chosen {
 
     fn connected(&self, data: &Path, url: &str, noted: &Noted, make: bool) -> Result<Postgres> {
         let (Some(host), Some(secret)) = (&noted.host, &noted.secret) else {
-            return Err(Error::LedgerUrl {
-                url: tamga_core::vocabulary::text::harmless(&without_password(url)),
-                why: "this data directory has not joined it: tamga ledger move URL".into(),
-            });
+            return Err(Error::LedgerNotJoined { url: tamga_core::vocabulary::text::harmless(&without_password(url)) });
         };
         let account = self.variables.get("USER").or(self.variables.get("LOGNAME")).cloned();
         let around = Around {
@@ -256,13 +254,14 @@ impl Chosen {
     fn current(&self, data: &Path, make: bool, settle: bool) -> Result<Option<Opened>> {
         let address = self.whereabouts(data)?;
         let noted = self.noted(data)?;
-        if let Some(moving) = &noted.moving {
+        let is_named = self.named.is_some() || self.variables.contains_key(VARIABLE);
+        if let Some(moving) = noted.moving.as_ref().filter(|_| !is_named) {
             let to = Chosen::address(data, &moving.url)?;
             if let Some(target) = self.opened(data, &to, false)?
                 && target.has_arrived(&moving.attempt)?
             {
                 if settle {
-                    Chosen::settle(data, &noted, &to)?;
+                    Chosen::settle(data, &noted, &to, entropy::now())?;
                 }
                 return Ok(Some(target));
             }
@@ -273,14 +272,17 @@ impl Chosen {
         self.opened(data, &address, make)
     }
 
-    /// From now on the ledger is there.
-    fn settle(data: &Path, noted: &Noted, to: &Address) -> Result<()> {
+    /// From now on the ledger is there. Nothing writes into a file of the data directory that was it: it is moved aside; its new place.
+    fn settle(data: &Path, noted: &Noted, to: &Address, now: Timestamp) -> Result<Option<PathBuf>> {
         let url = match to {
             Address::Server(url) => Some(url.clone()),
             Address::File(path) if *path == Sqlite::file(data) => None,
             Address::File(path) => Some(format!("sqlite:{}", path.to_string_lossy())),
         };
-        Chosen::note(data, &Noted { url, moving: None, ..noted.clone() })
+        // First: stopped in between, the next run finds that the copy arrived and comes here again.
+        let aside = if url.is_some() { set_aside(data, "moved", now)? } else { None };
+        Chosen::note(data, &Noted { url, moving: None, ..noted.clone() })?;
+        Ok(aside)
     }
 
     /// Moves the ledger. The caller holds the data directory's lock. `host` is this machine's name there.
@@ -294,7 +296,7 @@ impl Chosen {
         let source = noted_only.current(data, false, true)?;
         let from = noted_only.whereabouts(data)?;
         if from == target_address {
-            return Err(Error::LedgerUrl { url: to.to_owned(), why: "the ledger is there already".into() });
+            return Err(Error::LedgerHere { url: target_address.to_string() });
         }
         fs::make_directory(data, 0o700)?;
         let mut noted = self.noted(data)?;
@@ -303,16 +305,16 @@ impl Chosen {
         }
         if noted.identity.is_none() {
             let mut bytes = [0; 16];
-            crate::entropy::System.fill(&mut bytes);
+            entropy::System.fill(&mut bytes);
             noted.identity = Some(hex(&bytes));
         }
         if noted.secret.is_none() {
             let mut bytes = Zeroizing::new([0; 32]);
-            crate::entropy::System.fill(&mut *bytes);
+            entropy::System.fill(&mut *bytes);
             noted.secret = Some(Zeroizing::new(hex(&*bytes)));
         }
         let mut attempt = [0; 16];
-        crate::entropy::System.fill(&mut attempt);
+        entropy::System.fill(&mut attempt);
         let attempt = hex(&attempt);
         // What names this machine there is kept before it is said there.
         Chosen::note(data, &noted)?;
@@ -338,13 +340,8 @@ impl Chosen {
             }
             _ => None,
         };
-        Chosen::settle(data, &noted, &target_address)?;
         drop(source);
-        // Nothing writes into a file that is the ledger no more.
-        let aside = match &from {
-            Address::File(path) if *path == Sqlite::file(data) => set_aside(data, "moved", now)?,
-            _ => None,
-        };
+        let aside = Chosen::settle(data, &noted, &target_address, now)?;
         let host = matches!(target_address, Address::Server(_)).then_some(name);
         Ok(Moved { from, to: target_address, host, copied, aside })
     }

@@ -212,11 +212,6 @@ GRANT SELECT ON ALL TABLES IN SCHEMA public TO tamga_reader;
 -- Then for each person or machine, such as: GRANT tamga_writer TO "lab-operator";
 "#;
 
-/// What brings PostgreSQL's tables from one layout to the next. The first one there was 7.
-pub(super) fn postgres_step(_from: i64) -> String {
-    String::new()
-}
-
 fn from_first(db: &Connection) -> rusqlite::Result<()> {
     use tamga_core::pki::cert::Certificate;
     db.execute_batch(FROM_FIRST)?;

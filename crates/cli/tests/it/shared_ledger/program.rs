@@ -283,3 +283,33 @@ fn rows_that_a_machine_did_not_record_are_refused_there() {
     let noted = tamga_testkit::sandbox::Sandbox::files(&s, "data");
     assert!(noted.iter().all(|(path, mode)| !path.ends_with("ledger.toml") || *mode == 0o600), "{noted:?}");
 }
+
+/// Stopped after the copy arrived and before that was noted: the next run finds it. Stopped before: nothing has moved.
+#[test]
+fn a_move_that_was_stopped_is_settled_by_the_next_run() {
+    let Some(server) = Postgres::start(&["fsync=off"]) else { return };
+    let url = server.database("tamga");
+    let s = with_authority();
+    s.run(&["issue", "charts.test"]).expect(0);
+    let (file, toml) = (s.path("data/ledger.sqlite"), s.path("data/ledger.toml"));
+    let moved = s.json(&["ledger", "move", &url, "--host", "archive"]).expect(0).json();
+    let after = std::fs::read_to_string(&toml).unwrap();
+    let stopped = |attempt: &str| {
+        let text: String = after.lines().filter(|l| !l.starts_with("url")).map(|l| format!("{l}\n")).collect();
+        std::fs::write(&toml, format!("{text}[moving]\nurl = \"{url}\"\nattempt = \"{attempt}\"\n")).unwrap();
+        std::fs::copy(moved["aside"].as_str().unwrap(), &file).unwrap();
+    };
+    stopped(&server.sql("tamga", "SELECT detail FROM event WHERE kind = 'ledger-moved'"));
+    assert_eq!(s.json(&["ledger", "status"]).expect(0).json()["certificates"], 1);
+    s.run(&["issue", "tides.test"]).expect(0);
+    assert_eq!(recorded(&server, "tamga"), ["charts.test", "tides.test"]);
+    assert!(!file.exists() && std::fs::read_to_string(&toml).unwrap().lines().eq(after.lines()));
+    // Back into the directory: the file that was there is in nobody's way.
+    s.run(&["ledger", "move", "sqlite:"]).expect(0);
+    assert_eq!(labels(&s.json(&["list"]).expect(0).json()).len(), 2);
+    s.run(&["ledger", "move", "sqlite:"]).expect(3);
+    stopped("never arrived");
+    s.run(&["issue", "archive.test"]).expect(0);
+    assert!(file.exists() && !std::fs::read_to_string(&toml).unwrap().contains("moving"));
+    assert_eq!(recorded(&server, "tamga").len(), 2);
+}

@@ -1,12 +1,12 @@
 //! SQLite: a file in the data directory.
 
-use super::{Cell as Column, Database, Dialect, Durability, Row, SqlResult, Store, StoreExt as _, Value};
+use super::{Cell, Database, Dialect, Durability, Row, SqlResult, Store, StoreExt as _, Value};
 use crate::database::SqlError;
 use crate::error::{Error, Result};
 use crate::ledger::{Census, FILES, Ledger, census, certificates, schema};
 use rusqlite::types::{ToSqlOutput, ValueRef};
 use rusqlite::{Connection, ToSql, params_from_iter};
-use std::cell::{Cell, OnceCell};
+use std::cell::OnceCell;
 use std::path::{Path, PathBuf};
 
 /// How long another process may hold the ledger.
@@ -27,10 +27,8 @@ pub struct Sqlite {
     path: PathBuf,
     /// The data directory.
     data: PathBuf,
-    /// A second connection, for what need not outlive a loss of power.
+    /// A second connection, for what need not outlive a loss of power: a service asks for that with every request.
     fast: OnceCell<Connection>,
-    /// A log of so many pages is folded.
-    log_pages: Cell<u32>,
 }
 
 impl Sqlite {
@@ -55,7 +53,7 @@ impl Sqlite {
             crate::fs::write_whole(&path, b"", 0o600)?;
         }
         let db = connected(&path).map_err(|e| ledger_error(&path, e.into()))?;
-        let ledger = Sqlite { db, path, data: data.to_owned(), fast: OnceCell::new(), log_pages: Cell::new(LOG_PAGES) };
+        let ledger = Sqlite { db, path, data: data.to_owned(), fast: OnceCell::new() };
         match schema::migrate(&ledger.db).map_err(|e| ledger.failed(e))? {
             true => Ok(ledger),
             false => Err(Error::LedgerNewer { path: ledger.path }),
@@ -77,7 +75,6 @@ impl Sqlite {
             path,
             data: data.to_owned(),
             fast: OnceCell::new(),
-            log_pages: Cell::new(LOG_PAGES),
         };
         schema::migrate(&ledger.db).map_err(|e| ledger.failed(e))?;
         Ok(ledger)
@@ -129,12 +126,12 @@ impl ToSql for Value<'_> {
 }
 
 /// The value of a column.
-pub(super) fn cell<'r>(row: &'r rusqlite::Row<'r>, at: usize) -> SqlResult<Column<'r>> {
+pub(super) fn cell<'r>(row: &'r rusqlite::Row<'r>, at: usize) -> SqlResult<Cell<'r>> {
     Ok(match row.get_ref(at)? {
-        ValueRef::Null => Column::Null,
-        ValueRef::Integer(n) => Column::Integer(n),
-        ValueRef::Text(t) => Column::Text(std::str::from_utf8(t).map_err(|_| SqlError::Shape(at))?),
-        ValueRef::Blob(b) => Column::Bytes(b),
+        ValueRef::Null => Cell::Null,
+        ValueRef::Integer(n) => Cell::Integer(n),
+        ValueRef::Text(t) => Cell::Text(std::str::from_utf8(t).map_err(|_| SqlError::Shape(at))?),
+        ValueRef::Blob(b) => Cell::Bytes(b),
         ValueRef::Real(_) => return Err(SqlError::Shape(at)),
     })
 }
@@ -179,18 +176,14 @@ impl Store for Sqlite {
         if durability == Durability::Durable || self.is_in_memory() {
             return transaction(&self.db, work);
         }
-        // With NORMAL the file stays whole and what was written outlives the process; the next durable commit makes it durable too. It has a
-        // connection of its own, since a service asks for it with every request.
-        if self.fast.get().is_none() {
-            let db = connected(&self.path)?;
-            db.pragma_update(None, "synchronous", "NORMAL")?;
-            db.pragma_update(None, "wal_autocheckpoint", self.log_pages.get())?;
-            let _ = self.fast.set(db);
+        // With NORMAL the file stays whole and what was written outlives the process; the next durable commit makes it durable too.
+        if let Some(db) = self.fast.get() {
+            return transaction(db, work);
         }
-        match self.fast.get() {
-            Some(db) => transaction(db, work),
-            None => transaction(&self.db, work),
-        }
+        self.db.pragma_update(None, "synchronous", "NORMAL")?;
+        let done = transaction(&self.db, work);
+        self.db.pragma_update(None, "synchronous", "FULL")?;
+        done
     }
 
     fn failed(&self, source: SqlError) -> Error {
@@ -224,10 +217,13 @@ impl Ledger for Sqlite {
     // While somebody has it open, others need not read the log to find their way in it: it may be longer, and is folded less often.
     fn stay_open(&self, long: bool) -> Result<()> {
         let pages = if long { LONG_LOG_PAGES } else { LOG_PAGES };
-        self.log_pages.set(pages);
-        let all = std::iter::once(&self.db).chain(self.fast.get());
         let set = || -> rusqlite::Result<()> {
-            for db in all {
+            if long && self.fast.get().is_none() && !self.is_in_memory() {
+                let db = connected(&self.path)?;
+                db.pragma_update(None, "synchronous", "NORMAL")?;
+                let _ = self.fast.set(db);
+            }
+            for db in std::iter::once(&self.db).chain(self.fast.get()) {
                 db.pragma_update(None, "wal_autocheckpoint", pages)?;
             }
             // At the end the log is short again.

@@ -13,6 +13,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::task::{Context, Poll, Wake, Waker};
 use std::time::{Duration, Instant};
+use tokio_postgres::error::Severity;
 use tokio_postgres::tls::{MakeTlsConnect, NoTls, TlsConnect};
 use tokio_postgres::{AsyncMessage, Client, Socket};
 
@@ -61,7 +62,9 @@ impl Link {
                         let _ = made.send(Ok(client));
                         let mut messages = futures_util::stream::poll_fn(move |cx| connection.poll_message(cx));
                         while let Some(Ok(message)) = messages.next().await {
-                            if let AsyncMessage::Notice(_) = message {
+                            if let AsyncMessage::Notice(n) = message
+                                && n.parsed_severity() == Some(Severity::Warning)
+                            {
                                 seen.store(true, Ordering::SeqCst);
                             }
                         }

@@ -66,10 +66,7 @@ impl Postgres {
         let version = ledger.version().map_err(|e| ledger.failed(e))?;
         match version {
             Some(schema::VERSION) => Ok(ledger),
-            Some(v) if v < schema::VERSION => {
-                ledger.migrate(v).map_err(|e| ledger.failed(e))?;
-                Ok(ledger)
-            }
+            // The first layout of a server's tables was this one: any other is of a later version.
             Some(_) => Err(Error::LedgerNewer { path: url.into() }),
             None if make => {
                 ledger.create().map_err(|e| ledger.failed(e))?;
@@ -106,23 +103,6 @@ impl Postgres {
     fn create(&self) -> SqlResult<()> {
         let sql =
             format!("BEGIN; {} INSERT INTO schema_version VALUES ({}); COMMIT", schema::postgres(), schema::VERSION);
-        let done = self.batch(&sql);
-        if done.is_err() {
-            let _ = self.batch("ROLLBACK");
-            if self.version()? == Some(schema::VERSION) {
-                return Ok(());
-            }
-        }
-        done
-    }
-
-    /// Brings the tables from one layout to the present one. Programs of the earlier layout that are at work go on: a step only adds.
-    fn migrate(&self, from: i64) -> SqlResult<()> {
-        let steps: String = (from..schema::VERSION).map(schema::postgres_step).collect();
-        let sql = format!(
-            "BEGIN; LOCK TABLE schema_version IN ACCESS EXCLUSIVE MODE; {steps} INSERT INTO schema_version VALUES ({}); COMMIT",
-            schema::VERSION
-        );
         let done = self.batch(&sql);
         if done.is_err() {
             let _ = self.batch("ROLLBACK");
@@ -171,15 +151,14 @@ impl Postgres {
             Err(e) if write.in_doubt.get() => return Tried::Again(e),
             Err(e) => return if is_passing(&e) { Tried::Again(e) } else { Tried::Failed(e) },
         };
-        link.has_warned();
         let db = Transaction { link: &link, host: &self.host, begin: RefCell::new(Some(write.begin())) };
         let done = work(&db).and_then(|()| db.begun());
         if let Err(e) = done {
             drop(db);
-            if write.in_doubt.get() && is_mark(&e) {
-                let _ = wait(link.client.batch_execute("ROLLBACK"));
-                self.keep(link);
-                return Tried::Done;
+            // The mark is random: where it is, an earlier try of this transaction put it, and was committed.
+            if is_mark(&e) {
+                let rolled_back = matches!(wait(link.client.batch_execute("ROLLBACK")), Ok(Ok(())));
+                return if rolled_back { self.confirmed(link, write) } else { Tried::Again(e) };
             }
             let again = is_passing(&e) || is_conflict(&e);
             // A connection that did not answer is not asked again; a mark that is under way elsewhere keeps us waiting.
@@ -189,7 +168,13 @@ impl Postgres {
             return if again { Tried::Again(e) } else { Tried::Failed(e) };
         }
         drop(db);
-        match wait(link.client.batch_execute("COMMIT")) {
+        self.committed(link, write, "COMMIT")
+    }
+
+    /// Commits.
+    fn committed(&self, link: Link, write: &Write<'_>, sql: &str) -> Tried {
+        link.has_warned();
+        match wait(link.client.batch_execute(sql)) {
             // A server whose wait for the replica was cancelled answers "done" all the same, with a warning.
             Ok(Ok(())) if link.has_warned() && write.durability == Durability::Durable => {
                 Tried::Failed(SqlError::Unconfirmed("its replica did not confirm it".into()))
@@ -198,19 +183,29 @@ impl Postgres {
                 self.keep(link);
                 Tried::Done
             }
-            Ok(Err(e)) if e.as_db_error().is_some() && !link.client.is_closed() => {
-                let e = SqlError::from(e);
-                let _ = wait(link.client.batch_execute("ROLLBACK"));
-                let again = is_passing(&e) || is_conflict(&e);
-                self.keep(link);
-                if again { Tried::Again(e) } else { Tried::Failed(e) }
-            }
             Ok(Err(e)) => {
-                write.in_doubt.set(true);
-                Tried::Again(e.into())
+                let e = SqlError::from(e);
+                if is_conflict(&e) {
+                    // Only these say that nothing was committed: a server that ends a connection may have committed before.
+                    let _ = wait(link.client.batch_execute("ROLLBACK"));
+                    self.keep(link);
+                } else {
+                    write.in_doubt.set(true);
+                }
+                Tried::Again(e)
             }
             Err(_) => Tried::Failed(SqlError::Unconfirmed("it did not answer in time".into())),
         }
+    }
+
+    /// Of a transaction that was committed, perhaps without its replica: a later commit that the replica confirms says that it has the
+    /// earlier ones too.
+    fn confirmed(&self, link: Link, write: &Write<'_>) -> Tried {
+        let mut mark = [0; 16];
+        crate::entropy::System.fill(&mut mark);
+        let later = Write { mark, ..*write };
+        write.in_doubt.set(true);
+        self.committed(link, write, &format!("{}; COMMIT", later.begin()))
     }
 }
 
@@ -388,9 +383,16 @@ impl Ledger for Postgres {
     }
 
     fn copy_to(&self, file: &Path) -> Result<()> {
-        let copy = Sqlite::open_at(&self.data, file)?;
-        self.look(|from| Ok(copy.write(|to| transfer::copy(from, to)).map(drop)))??;
-        copy.close()
+        // In one transaction, so that it is the ledger of one moment; from the beginning, if the server wants it repeated.
+        self.write(|from| {
+            let copied = || -> Result<()> {
+                crate::fs::remove(file)?;
+                let copy = Sqlite::open_at(&self.data, file)?;
+                copy.write(|to| transfer::copy(from, to))?;
+                copy.close()
+            };
+            Ok(copied())
+        })?
     }
 }
 
@@ -438,7 +440,7 @@ impl Store for Postgres {
                     }
                     return Ok(());
                 }
-                Tried::Failed(e) => return Err(e),
+                Tried::Failed(e) => return Err(if in_doubt.get() { SqlError::Unconfirmed(e.to_string()) } else { e }),
                 Tried::Again(e) if Instant::now() > until => {
                     return Err(if in_doubt.get() { SqlError::Unconfirmed(e.to_string()) } else { e });
                 }

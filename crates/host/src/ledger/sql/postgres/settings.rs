@@ -192,9 +192,10 @@ fn parameters(url: &str) -> Result<Parameters, String> {
         add("port", &ports.iter().map(|p| if p.is_empty() { "5432" } else { p }).collect::<Vec<_>>().join(","))?;
     }
     for pair in query.split('&').filter(|p| !p.is_empty()) {
-        let (name, value) = pair.split_once('=').ok_or_else(|| format!("{} is no name=value", pair.escape_debug()))?;
+        let (name, value) =
+            pair.split_once('=').ok_or_else(|| format!("{} should have the form name=value", pair.escape_debug()))?;
         if !known(name) {
-            return Err(format!("{} is no parameter of a connection", name.escape_debug()));
+            return Err(format!("unknown connection parameter {}", name.escape_debug()));
         }
         add(name, value)?;
     }
@@ -238,7 +239,11 @@ fn service_of(name: &str, around: &Around<'_>) -> Result<Vec<(String, Zeroizing<
                 .map(|(n, v)| (n.trim(), v.trim()))
                 .filter(|(n, _)| known(n) && *n != "service")
                 .ok_or_else(|| {
-                    format!("{}: {} is no parameter", file.shown(), line.split('=').next().unwrap_or("").escape_debug())
+                    format!(
+                        "{}: unknown parameter {}",
+                        file.shown(),
+                        line.split('=').next().unwrap_or("").escape_debug()
+                    )
                 })?;
             out.push((name.to_owned(), Zeroizing::new(value.to_owned())));
         }

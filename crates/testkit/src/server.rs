@@ -98,6 +98,28 @@ pub fn free_port() -> u16 {
     }
 }
 
+/// A port of loopback at which nobody listens, and which nobody else gets while this value is kept: its socket is bound and does
+/// not listen, so a connection is refused. A port that was only asked for and given back is soon another test's server.
+pub struct ClosedPort(socket2::Socket);
+
+impl ClosedPort {
+    pub fn new() -> ClosedPort {
+        let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+        socket.bind(&std::net::SocketAddr::from(([127, 0, 0, 1], 0)).into()).unwrap();
+        ClosedPort(socket)
+    }
+
+    pub fn number(&self) -> u16 {
+        self.0.local_addr().unwrap().as_socket().unwrap().port()
+    }
+}
+
+impl Default for ClosedPort {
+    fn default() -> ClosedPort {
+        ClosedPort::new()
+    }
+}
+
 /// True with root's rights; else the test is skipped, visibly, or fails where nothing may be skipped.
 pub fn is_root() -> bool {
     if nix::unistd::geteuid().is_root() {

@@ -8,6 +8,7 @@ use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_testkit::sample::{self, Identity};
 use tamga_testkit::sandbox::{Ran, Sandbox, has};
+use tamga_testkit::server::ClosedPort;
 
 const YEAR: i64 = 365 * 86_400;
 
@@ -126,13 +127,13 @@ fn answering(bytes: &'static [u8]) -> u16 {
 #[test]
 fn what_is_no_tls_is_recognized() {
     let s = lab();
-    let closed = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let closed = ClosedPort::new();
     for (port, code, exit) in [
         (answering(b"HTTP/1.1 400 Bad Request\r\n\r\n"), "plain-http-on-tls-port", 1),
         (answering(b"220 mail.saltmarsh.test ESMTP\r\n"), "other-protocol", 1),
         (answering(b"\x15\x03\x01\x00\x02\x02\x46"), "tls-too-old", 1),
         (answering(b"\x15\x03\x03\x00\x02\x02\x28"), "no-common-cipher", 1),
-        (closed, "refused-connection", 4),
+        (closed.number(), "refused-connection", 4),
     ] {
         let v = s.json(&["check", &format!("127.0.0.1:{port}")]).expect(exit).json();
         assert_eq!(codes(&v), [code]);
@@ -140,7 +141,7 @@ fn what_is_no_tls_is_recognized() {
     let v = s.json(&["check", "nowhere.saltmarsh.test"]).expect(4).json();
     assert_eq!(codes(&v), ["unresolved-name"]);
     let good = sample::serve(&charts(&s), &[]);
-    let targets = [&format!("localhost:{}", good.port)[..], &format!("127.0.0.1:{closed}")];
+    let targets = [&format!("localhost:{}", good.port)[..], &format!("127.0.0.1:{}", closed.number())];
     s.run(&["check", targets[0], targets[1], "--anchor", "charts/root.pem"]).expect(5);
 }
 

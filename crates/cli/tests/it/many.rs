@@ -2,7 +2,8 @@
 
 use crate::lab;
 use serde_json::Value;
-use std::net::TcpListener;
+
+use tamga_testkit::server::ClosedPort;
 use tamga_testkit::site::Site;
 
 fn codes(target: &Value) -> Vec<String> {
@@ -26,7 +27,8 @@ fn a_host_with_odd_hyphens_is_checked_and_stops_no_other() {
 fn many_targets_come_side_by_side_in_their_order_with_a_summary() {
     let s = lab();
     let site = Site::start(&s, &["charts"]);
-    let closed = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let nobody = ClosedPort::new();
+    let closed = format!("127.0.0.1:{}", nobody.number());
     let mut list = String::from("\u{feff}# the lab's hosts\n\n");
     for n in 0..40 {
         // Each loopback address is a server of its own; the certificate names only 127.0.0.1.
@@ -52,7 +54,7 @@ fn many_targets_come_side_by_side_in_their_order_with_a_summary() {
     }
     let text = s.run(&words).expect(5).out;
     assert!(text.contains("41 targets: 36 good"), "{text}");
-    assert!(text.contains("not reached") && text.contains(&closed.to_string()), "{text}");
+    assert!(text.contains("not reached") && text.contains(&closed), "{text}");
     assert_eq!(text.matches("127.0.0.2").count(), if cfg!(target_os = "linux") { 4 } else { 0 }, "{text}");
     assert!(!text.contains("127.0.0.1:1 "), "good ones are only counted: {text}");
     // One JSON object a line, each whole.

@@ -6,6 +6,7 @@ use std::io::{BufRead, BufReader, Read, Write};
 use std::net::TcpListener;
 use std::process::Stdio;
 use tamga_testkit::sandbox::Sandbox;
+use tamga_testkit::server::ClosedPort;
 
 /// A server for plain HTTP that answers each path as the function says: status and Location.
 fn plain(answer: impl Fn(&str, u16) -> (u16, Option<String>) + Send + 'static) -> u16 {
@@ -82,8 +83,8 @@ fn every_wrong_way_has_its_own_name() {
 #[test]
 fn what_is_no_plain_http_is_recognized() {
     let s = lab();
-    let nobody = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-    let (code, _, codes) = checked(&s, nobody);
+    let nobody = ClosedPort::new();
+    let (code, _, codes) = checked(&s, nobody.number());
     assert_eq!((code, codes), (4, vec!["refused-connection".to_owned()]));
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let port = listener.local_addr().unwrap().port();

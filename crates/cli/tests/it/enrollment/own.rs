@@ -3,7 +3,7 @@
 use super::{Service, root};
 use crate::lab;
 use tamga_testkit::sandbox::{Ran, Sandbox};
-use tamga_testkit::server::free_port;
+use tamga_testkit::server::{ClosedPort, free_port};
 
 /// A client with a data directory of its own.
 pub(super) struct Client<'a> {
@@ -142,7 +142,8 @@ fn every_refusal_says_what_to_do_and_changes_nothing() {
         .run(&["--data-dir", data.to_str().unwrap(), "issue", "charts.saltmarsh.test", "--from", &service.directory])
         .expect(3);
     assert!(lonely.err.contains("is not trusted") && lonely.err.contains("--anchor"), "{}", lonely.err);
-    let nobody = format!("https://localhost:{}/directory", free_port());
+    let closed = ClosedPort::new();
+    let nobody = format!("https://localhost:{}/directory", closed.number());
     let away =
         s.run(&["--data-dir", data.to_str().unwrap(), "issue", "charts.saltmarsh.test", "--from", &nobody]).expect(4);
     assert!(away.err.contains("was not reached"), "{}", away.err);

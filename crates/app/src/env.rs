@@ -3,6 +3,7 @@
 use crate::enroller::Enroller;
 use crate::failure::Result;
 use crate::interact::{Interact, Question};
+use crate::open_tokens::Tokens;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, Weak};
@@ -36,6 +37,8 @@ pub struct Env {
     pub enroller: Option<Arc<dyn Enroller>>,
     /// The data directory's lock while anything of this run holds it: taken once, however many steps need it.
     held: Arc<Mutex<Weak<Lock>>>,
+    /// The tokens that this run has opened.
+    pub(crate) tokens: Arc<Tokens>,
     /// True in a run of `apply`: the deployments under way are its own.
     applying: Arc<AtomicBool>,
 }
@@ -74,7 +77,16 @@ impl Change<'_> {
 impl Env {
     /// The surroundings of a run on a machine.
     pub fn new(machine: Machine, now: Timestamp, dry_run: bool, caller: Arc<dyn Interact>) -> Env {
-        Env { machine, now, dry_run, caller, enroller: None, held: Arc::default(), applying: Arc::default() }
+        Env {
+            machine,
+            now,
+            dry_run,
+            caller,
+            enroller: None,
+            held: Arc::default(),
+            tokens: Arc::default(),
+            applying: Arc::default(),
+        }
     }
 
     /// The same run on the file system of an image.

@@ -4,9 +4,10 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::interact::Task;
 use crate::secret::Secret;
+use crate::token;
 use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::{self, CERTIFICATE_FILE, KEY_FILE};
-use tamga_core::ca::report::{Authority, Issued};
+use tamga_core::ca::report::{Authority, Issued, KeyPlace};
 use tamga_core::error::Error;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::format::pem;
@@ -74,6 +75,9 @@ impl Env {
     /// Errors: it is retired, its key is elsewhere, or as for [`Env::key_of`].
     pub fn authority_key(&self, a: &Authority, secret: &Secret) -> Result<Box<dyn SigningKey>> {
         authority::can_sign(a)?;
+        if let KeyPlace::Token(_) = a.key {
+            return Ok(Box::new(token::key_of(self, a, secret)?));
+        }
         Ok(Box::new(self.key_of(&a.label, &a.folder, &a.certificate, secret)?))
     }
 
@@ -86,6 +90,9 @@ impl Env {
         secret: &Secret,
     ) -> Result<(Box<dyn SigningKey>, Option<Passphrase>)> {
         authority::can_sign(a)?;
+        if let KeyPlace::Token(_) = a.key {
+            return Ok((Box::new(token::key_of(self, a, secret)?), None));
+        }
         let stored = self.stored_key(&a.label, &a.folder.join(KEY_FILE))?;
         let (key, passphrase) = self.open_stored(stored, &format!("the key of {}", a.label), secret)?;
         Ok((Box::new(own(key, &a.certificate, &a.label, &a.folder)?), passphrase))

@@ -280,6 +280,7 @@ pub(crate) struct AuthorityView {
     purposes: Vec<&'static str>,
     key: &'static str,
     key_place: Option<String>,
+    key_extractable: Option<bool>,
     retired: bool,
     crl_url: Option<String>,
     issuer_url: Option<String>,
@@ -292,6 +293,7 @@ fn authority_view(a: &Authority) -> AuthorityView {
     let (key_file, key_place) = match &a.key {
         KeyPlace::Here => (Some(a.folder.join(KEY_FILE).shown()), None),
         KeyPlace::Offline(place) => (None, Some(place.shown())),
+        KeyPlace::Token(uri) => (None, Some(uri.portable().to_string())),
         _ => (None, None),
     };
     AuthorityView {
@@ -309,6 +311,10 @@ fn authority_view(a: &Authority) -> AuthorityView {
         purposes: a.purposes.iter().map(|p| p.word()).collect(),
         key: a.key.word(),
         key_place,
+        key_extractable: match &a.key {
+            KeyPlace::Token(uri) => uri.extractable,
+            _ => None,
+        },
         retired: a.retired,
         crl_url: a.links.crl.clone(),
         issuer_url: a.links.issuer.clone(),

@@ -284,7 +284,7 @@ fn authority_for(env: &Env, ledger: &dyn Ledger, request: &Request) -> Result<(A
     let permit = request.names.iter().map(ToString::to_string).collect();
     let wanted = Wanted { wanted: limits::Wanted { permit, any: false }, ..Wanted::plain(Label::from_str(AUTHORITY)?) };
     let key = env.generate(KeyAlgorithm::P256)?;
-    Ok((create::make(env, ledger, &wanted, &key, None, None)?.authority, true))
+    Ok((create::make(env, ledger, &wanted, (&key).into(), None)?.authority, true))
 }
 
 /// The certificate: unchanged if it has these names, extended if some are new, else issued.

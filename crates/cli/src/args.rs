@@ -3,6 +3,9 @@
 use crate::values;
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
+use tamga_app::secret::Secret;
+use tamga_app::token::TokenRequest;
+use tamga_core::pki::token::TokenUri;
 use tamga_core::stores::InScope;
 use tamga_core::stores::StoreId;
 
@@ -89,7 +92,7 @@ impl From<SubjectArgs> for tamga_core::pki::cert::subject::Subject {
 /// Opens a secret that exists.
 #[derive(Args, Clone, Default)]
 pub(crate) struct SecretArgs {
-    /// The passphrase of an encrypted key, from a file's first line
+    /// The passphrase of an encrypted key, or the PIN of a token, from a file's first line
     #[arg(long, value_name = "PATH", conflicts_with = "passphrase_env", help_heading = "Secrets")]
     pub(crate) passphrase_file: Option<PathBuf>,
     /// The same from an environment variable
@@ -119,6 +122,29 @@ pub(crate) struct AuthoritySecretArgs {
     /// Accept a passphrase of fewer than 12 characters
     #[arg(long = "accept", value_name = "CODE", value_parser = ["weak-passphrase"], help_heading = "Secrets")]
     pub(crate) accept: Vec<String>,
+}
+
+/// A private key that stays on a token.
+#[derive(Args, Clone, Default)]
+pub(crate) struct TokenArgs {
+    /// Keep the private key on a PKCS#11 token: its address (RFC 7512), such as 'pkcs11:token=lab;object=saltmarsh'
+    #[arg(long, value_name = "URI", conflicts_with = "encrypt_key", help_heading = "Token")]
+    pub(crate) key_uri: Option<TokenUri>,
+    /// The library through which the token is reached
+    #[arg(long, value_name = "FILE", requires = "key_uri", help_heading = "Token")]
+    pub(crate) module: Option<PathBuf>,
+}
+
+impl TokenArgs {
+    /// The token that was named. Its PIN is what opens a secret; where that opens the issuer's key, what protects the new one.
+    pub(crate) fn named(&self, secrets: &SecretArgs, new: &NewSecretArgs) -> Option<TokenRequest> {
+        let uri = self.key_uri.clone()?;
+        let pin = match new.new_passphrase_file.is_some() || new.new_passphrase_env.is_some() {
+            true => Secret { file: new.new_passphrase_file.clone(), variable: new.new_passphrase_env.clone() },
+            false => secrets.clone().into(),
+        };
+        Some(TokenRequest { uri, module: self.module.clone(), pin })
+    }
 }
 
 /// Which stores.

@@ -29,6 +29,10 @@ fn main() -> ExitCode {
     if first.as_ref().is_some_and(|a| a == tamga_host::nss::CHILD) {
         return bug::guarded(|| ExitCode::from(tamga_host::nss::answer()));
     }
+    // The child that has a token's module in it, likewise.
+    if first.as_ref().is_some_and(|a| a == tamga_host::token::CHILD) {
+        return bug::guarded(|| ExitCode::from(tamga_host::token::answer()));
+    }
     // What `run` starts takes our place, and gets what we were given.
     if first.is_none_or(|a| a != "run") {
         tamga_host::platform::close_on_exec();

@@ -1,6 +1,7 @@
 //! What can go wrong in the core: always what failed, why, and what to do.
 
 use crate::vocabulary::text::{Shown, nearest};
+use crate::vocabulary::token_fault::TokenFault;
 use std::path::PathBuf;
 
 /// How grave a failure is; each kind has one exit code (see the interface).
@@ -206,6 +207,12 @@ pub enum Error {
         /// Which file.
         what: String,
     },
+    /// A token, and no PIN for it.
+    #[error("the token {} needs its PIN", token.shown())]
+    PinNeeded {
+        /// The token's label.
+        token: String,
+    },
     /// A passphrase that does not open the key.
     #[error("{what} does not open")]
     PassphraseWrong {
@@ -256,6 +263,14 @@ pub enum Error {
         /// When it ended, RFC 3339.
         ended: String,
     },
+    /// A key on a token that cannot be used.
+    #[error("the key {} cannot be used", uri.shown())]
+    Token {
+        /// Its address, without its module.
+        uri: String,
+        /// Why.
+        fault: TokenFault,
+    },
     /// A cryptographic operation failed where it must not.
     #[error("{doing} failed")]
     Crypto {
@@ -272,6 +287,7 @@ impl Diagnostic for Error {
             | Error::ManyAuthorities { .. }
             | Error::Unconfirmed { .. } => Kind::Usage,
             Error::Crypto { .. } => Kind::Fault,
+            Error::Token { fault, .. } if !fault.is_refusal() => Kind::Surroundings,
             Error::InFile { .. } => Kind::Refused,
             Error::InList { inner, .. } => inner.kind(),
             _ => Kind::Refused,
@@ -298,9 +314,11 @@ impl Diagnostic for Error {
             Error::Unconfirmed { .. } => "confirmation-needed",
             Error::Declined { .. } => "declined",
             Error::PassphraseNeeded { .. } => "passphrase-needed",
+            Error::PinNeeded { .. } => "pin-needed",
             Error::PassphraseWrong { .. } => "passphrase-wrong",
             Error::UnusedKey { .. } => "key-kind-unsupported",
             Error::IssuerEnded { .. } => "issuer-expired",
+            Error::Token { fault, .. } => fault.code(),
             Error::Crypto { .. } => "crypto-fault",
         }
     }
@@ -338,11 +356,13 @@ impl Diagnostic for Error {
             Error::Unconfirmed { .. } => "it cannot be undone, and there is no terminal to ask at".into(),
             Error::Declined { .. } => "you did not answer yes, so nothing was changed".into(),
             Error::PassphraseNeeded { .. } => "its passphrase was not given and nobody could be asked".into(),
+            Error::PinNeeded { .. } => "its PIN was not given and nobody could be asked".into(),
             Error::PassphraseWrong { .. } => "the passphrase is wrong".into(),
             Error::UnusedKey { kind, .. } => format!("it is a key of the kind {kind}, which Tamga does not use"),
             Error::IssuerEnded { ended, .. } => {
                 format!("its certificate ended on {ended}; nothing it signs now is accepted")
             }
+            Error::Token { fault, .. } => fault.why(),
             Error::Crypto { .. } => "the library refused its input".into(),
         }
     }
@@ -389,10 +409,13 @@ impl Diagnostic for Error {
             Error::NamesNeeded { .. } => "give the names on the command line".into(),
             Error::Unconfirmed { .. } => "if you are sure, add --yes".into(),
             Error::Declined { .. } => "run the command again if you change your mind; --yes skips the question".into(),
-            Error::PassphraseNeeded { .. } => "give it: --passphrase-file PATH or --passphrase-env VAR".into(),
+            Error::PassphraseNeeded { .. } | Error::PinNeeded { .. } => {
+                "give it: --passphrase-file PATH or --passphrase-env VAR".into()
+            }
             Error::UnusedKey { .. } => "make one that every client takes: tamga issue NAME".into(),
             Error::PassphraseWrong { .. } => "try again with the passphrase that the key was encrypted with".into(),
             Error::IssuerEnded { .. } => "make a new authority: tamga authority create LABEL".into(),
+            Error::Token { fault, .. } => fault.remedy().into(),
             Error::Crypto { .. } => "please report this with the command that you typed".into(),
         }
     }

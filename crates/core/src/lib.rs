@@ -38,7 +38,7 @@
 //! // A root that may certify test names only.
 //! let root_key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
 //! let wanted = create::Request::plain("saltmarsh".parse::<Label>()?);
-//! let root = create::root(&wanted, &root_key, None, "saltmarsh".into(), now, &entropy)?.authority;
+//! let root = create::root(&wanted, &root_key, "saltmarsh".into(), now, &entropy)?.authority;
 //!
 //! // A certificate for one host.
 //! let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;

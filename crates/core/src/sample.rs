@@ -28,7 +28,7 @@ impl Entropy for Foreseeable {
 pub fn root() -> Result<(Authority, PrivateKey)> {
     let key = PrivateKey::generate(KeyAlgorithm::Ed25519, &Foreseeable)?;
     let wanted = Request::plain("saltmarsh".parse()?);
-    let made = create::root(&wanted, &key, None, "saltmarsh".into(), NOW, &Foreseeable)?;
+    let made = create::root(&wanted, &key, "saltmarsh".into(), NOW, &Foreseeable)?;
     Ok((made.authority, key))
 }
 

@@ -26,7 +26,7 @@ fn lab() -> (Authority, PrivateKey) {
     let entropy = Counting::from(7);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let request = Request::plain(Label::from_str("saltmarsh").unwrap());
-    let made = create::root(&request, &key, None, "x".into(), Timestamp::from_unix(NOW), &entropy).unwrap();
+    let made = create::root(&request, &key, "x".into(), Timestamp::from_unix(NOW), &entropy).unwrap();
     (made.authority, key)
 }
 
@@ -36,7 +36,7 @@ fn below(root: &Authority, root_key: &PrivateKey) -> (Authority, PrivateKey) {
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let request = Request::plain(Label::from_str("web").unwrap());
     let now = Timestamp::from_unix(NOW);
-    let made = create::intermediate(&request, &key, root, root_key, None, "y".into(), now, &entropy).unwrap();
+    let made = create::intermediate(&request, &key, root, root_key, "y".into(), now, &entropy).unwrap();
     (made.authority, key)
 }
 

@@ -34,7 +34,7 @@ fn authority(label: &str, seed: u64) -> (Certificate, PrivateKey) {
     let entropy = Counting::from(seed);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let request = Request::plain(Label::from_str(label).unwrap());
-    let made = create::root(&request, &key, None, "x".into(), at(-10), &entropy).unwrap();
+    let made = create::root(&request, &key, "x".into(), at(-10), &entropy).unwrap();
     (made.authority.certificate, key)
 }
 

@@ -36,7 +36,7 @@ fn root() -> (Certificate, PrivateKey) {
     let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
     let request = Request::plain(Label::from_str("saltmarsh").unwrap());
     let now = Timestamp::from_unix(1_700_000_000);
-    let made = create::root(&request, &key, None, "x".into(), now, &Fixed).unwrap();
+    let made = create::root(&request, &key, "x".into(), now, &Fixed).unwrap();
     (made.authority.certificate, key)
 }
 
@@ -145,7 +145,7 @@ proptest! {
         let key = PrivateKey::generate(KeyAlgorithm::P256, &Fixed).unwrap();
         let mut request = Request::plain(Label::from_str("x").unwrap());
         request.wanted.permit = match &permit { Permit::Only { domains, blocks } => domains.iter().cloned().chain(blocks.iter().map(ToString::to_string)).collect(), Permit::Any => vec![] };
-        let made = create::root(&request, &key, None, "x".into(), Timestamp::from_unix(1_700_000_000), &Fixed).unwrap();
+        let made = create::root(&request, &key, "x".into(), Timestamp::from_unix(1_700_000_000), &Fixed).unwrap();
         let found = tamga_core::ca::authority::limits::permit_of(made.authority.certificate.constraints.as_ref().unwrap());
         prop_assert_eq!(found, permit);
     }

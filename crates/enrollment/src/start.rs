@@ -124,7 +124,9 @@ pub fn listen(
     let settings = settings(request, &signer, at, published_at)?;
     let earlier: Vec<Authority> = all
         .iter()
-        .filter(|a| a.label != signer.label && is_of_service(a, &signer) && a.key == KeyPlace::Here)
+        .filter(|a| {
+            a.label != signer.label && is_of_service(a, &signer) && matches!(a.key, KeyPlace::Here | KeyPlace::Token(_))
+        })
         .cloned()
         .collect();
     let service = Arc::new(Service::new(Parts {
@@ -160,6 +162,8 @@ pub fn listen(
         }
         None => None,
     };
+    // From here on no other key than the service's own is within reach.
+    env.release_tokens(&signer.label);
     Ok(Listening {
         service,
         at,

@@ -25,3 +25,4 @@ pub mod rights;
 pub mod scratch;
 pub mod serve;
 pub mod share;
+pub mod token;

@@ -5,7 +5,7 @@ use crate::ledger::{self, Authorities as _, Ledger as _, Revocations as _, Salva
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use tamga_core::ca::authority::import::{above, purposes};
-use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE};
+use tamga_core::ca::authority::{CERTIFICATE_FILE, KEY_FILE, KEY_URI_FILE};
 use tamga_core::ca::report::{Authority, Issued, KeyPlace, Life};
 use tamga_core::pki::cert::{Certificate, crl};
 use tamga_core::pki::format::pem;
@@ -83,6 +83,18 @@ fn certificates(file: &Path) -> Vec<Certificate> {
     pem::certificates(&bytes).iter().filter_map(|der| Certificate::read(der, "a certificate").ok()).collect()
 }
 
+/// Where the key of an authority is, as its directory says.
+fn key_place(folder: &Path) -> KeyPlace {
+    if folder.join(KEY_FILE).exists() {
+        return KeyPlace::Here;
+    }
+    let uri = crate::fs::read_regular(&folder.join(KEY_URI_FILE)).ok().and_then(|b| String::from_utf8(b.to_vec()).ok());
+    match uri.and_then(|text| text.trim().parse().ok()) {
+        Some(uri) => KeyPlace::Token(Box::new(uri)),
+        None => KeyPlace::Elsewhere,
+    }
+}
+
 /// An authority whose directory stands but which the ledger does not know.
 fn adopt_authority(ledger: &Sqlite, folder: &Path, name: &str, now: Timestamp, done: &mut Repaired) -> Result<()> {
     let Ok(label) = Label::from_str(name) else { return Ok(()) };
@@ -96,7 +108,7 @@ fn adopt_authority(ledger: &Sqlite, folder: &Path, name: &str, now: Timestamp, d
     let mut authority = Authority {
         above: above(first, &found),
         issuer: parent.filter(|_| !first.is_self_issued()).map(|p| p.label.clone()),
-        key: if folder.join(KEY_FILE).exists() { KeyPlace::Here } else { KeyPlace::Elsewhere },
+        key: key_place(folder),
         ..Authority::root(label.clone(), first.clone(), folder.to_owned())
     };
     authority.purposes = purposes(&authority);

@@ -35,7 +35,7 @@ pub struct Identity {
 pub fn root(label: &str) -> Root {
     let key = PrivateKey::generate(KeyAlgorithm::P256, &System).unwrap();
     let request = Request::plain(Label::from_str(label).unwrap());
-    let made = create::root(&request, &key, None, "x".into(), now(), &System).unwrap();
+    let made = create::root(&request, &key, "x".into(), now(), &System).unwrap();
     Root { certificate: made.authority.certificate, key }
 }
 

@@ -103,12 +103,14 @@ pub fn free_port() -> u16 {
 pub struct ClosedPort(socket2::Socket);
 
 impl ClosedPort {
+    /// One that the system chooses.
     pub fn new() -> ClosedPort {
         let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
         socket.bind(&std::net::SocketAddr::from(([127, 0, 0, 1], 0)).into()).unwrap();
         ClosedPort(socket)
     }
 
+    /// Its number.
     pub fn number(&self) -> u16 {
         self.0.local_addr().unwrap().as_socket().unwrap().port()
     }

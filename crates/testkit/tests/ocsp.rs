@@ -80,7 +80,7 @@ fn another_library_asks_and_believes_the_answer() {
     for algorithm in [KeyAlgorithm::P256, KeyAlgorithm::P384, KeyAlgorithm::Ed25519, KeyAlgorithm::Rsa2048] {
         let key = PrivateKey::generate(algorithm, &System).unwrap();
         let wanted = Wanted::plain("saltmarsh".parse().unwrap());
-        let root = create::root(&wanted, &key, None, "saltmarsh".into(), now(), &System).unwrap().authority;
+        let root = create::root(&wanted, &key, "saltmarsh".into(), now(), &System).unwrap().authority;
         let host: Name = "charts.saltmarsh.test".parse().unwrap();
         let leaf_key = PrivateKey::generate(KeyAlgorithm::P256, &System).unwrap();
         let asked = issue::Request::server(vec![host.clone()], host.label().unwrap(), "charts".into());

@@ -9,7 +9,6 @@ use tamga_core::ca::authority::limits;
 use tamga_core::ca::report::Authority;
 use tamga_core::deploy::lab::file::Authority as Wanted;
 use tamga_core::deploy::lab::{Limits, compare_limits};
-use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::purpose::Purpose;
 
 impl Run<'_> {
@@ -40,7 +39,8 @@ impl Run<'_> {
                     ..Request::plain(wanted.label.clone())
                 },
                 issuer: wanted.issuer.clone(),
-                key_algorithm: wanted.key_algorithm.unwrap_or(KeyAlgorithm::P256),
+                key_algorithm: wanted.key_algorithm,
+                token: None,
                 secret: self.request.secret.clone(),
                 new_secret: AuthoritySecret::default(),
             };

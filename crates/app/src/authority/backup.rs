@@ -8,6 +8,7 @@ use crate::secret::{AuthoritySecret, Secret};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use tamga_core::ca::report::KeyPlace;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::backup;
@@ -21,6 +22,8 @@ pub struct Done {
     pub file: PathBuf,
     /// How many authorities are in it.
     pub authorities: usize,
+    /// Those whose private key is on a token, and so not in it.
+    pub keys_on_tokens: Vec<Label>,
 }
 
 /// A backup that would be written.
@@ -36,7 +39,8 @@ pub struct Plan {
 ///
 /// Errors: a file that is there; a passphrase that is refused; files that cannot be read or written.
 pub fn backup(env: &Env, output: &Path, new_secret: &AuthoritySecret) -> Result<Answer<Done, Plan>> {
-    let authorities = env.authorities()?.len();
+    let all = env.authorities()?;
+    let authorities = all.len();
     if env.dry_run {
         return Ok(Answer::Planned(Plan { dry_run: true, authorities }));
     }
@@ -47,7 +51,8 @@ pub fn backup(env: &Env, output: &Path, new_secret: &AuthoritySecret) -> Result<
     let (_lock, ledger) = env.open_for_change()?;
     backup::write(&*ledger, env.machine.data(), output, &passphrase)?;
     ledger.note(env.now, "backed-up", "", &output.shown())?;
-    Ok(Answer::Done(Done { file: output.to_owned(), authorities }))
+    let on_token = all.into_iter().filter(|a| matches!(a.key, KeyPlace::Token(_)));
+    Ok(Answer::Done(Done { file: output.to_owned(), authorities, keys_on_tokens: on_token.map(|a| a.label).collect() }))
 }
 
 /// Authorities that were restored.

@@ -4,17 +4,18 @@ use crate::env::{Change, Env};
 use crate::failure::Result;
 use crate::report::{Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
+use crate::token::{Holder, TokenRequest};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::ca::authority::create::{self, Made};
+use tamga_core::ca::authority::create::{self, Made, NewKey};
 use tamga_core::ca::authority::{self, limits};
 use tamga_core::ca::report::Authority;
+use tamga_core::error::Error;
+use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::pki::key::SigningKey;
-use tamga_core::pki::key::{KeyAlgorithm, PrivateKey};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::permit::Permit;
-use tamga_core::vocabulary::secret::Passphrase;
 use tamga_host::entropy;
 use tamga_host::ledger::WorkKind;
 use tamga_host::ledger::{Ledger, Record};
@@ -26,8 +27,10 @@ pub struct Request {
     pub authority: create::Request,
     /// The label of the authority above it; None for a root.
     pub issuer: Option<Label>,
-    /// The kind of its key.
-    pub key_algorithm: KeyAlgorithm,
+    /// The kind of its key; None for P-256, or for whatever is on the token already.
+    pub key_algorithm: Option<KeyAlgorithm>,
+    /// The token that it is kept on; None for a file.
+    pub token: Option<TokenRequest>,
     /// Opens the issuer's key.
     pub secret: Secret,
     /// Protects the new key.
@@ -48,6 +51,9 @@ pub struct Done {
     /// True if its key is encrypted.
     #[serde(skip)]
     pub is_encrypted: bool,
+    /// True if its key was on the token already.
+    #[serde(skip)]
+    pub is_found: bool,
     /// True if it expires earlier than asked for, with its issuer.
     #[serde(skip)]
     pub is_shortened: bool,
@@ -82,7 +88,11 @@ pub fn create(env: &Env, request: &Request) -> Result<Report> {
         return plan(env, request, permit).map(Answer::Planned);
     }
     let protect = request.new_secret.wanted(env, &format!("the key of {}", wanted.label))?;
-    let key = env.generate(request.key_algorithm)?;
+    // Before the lock: RSA keys take seconds. One on a token is made when everything else stands.
+    let in_file = match request.token {
+        Some(_) => None,
+        None => Some(Holder::File(Box::new(env.generate(request.key_algorithm.unwrap_or(KeyAlgorithm::P256))?))),
+    };
     let (_lock, ledger) = env.open_for_change()?;
     let parent = match &request.issuer {
         Some(issuer) => {
@@ -93,12 +103,27 @@ pub fn create(env: &Env, request: &Request) -> Result<Report> {
         }
         None => None,
     };
-    let made = make(env, &*ledger, wanted, &key, protect.as_ref(), parent.as_ref().map(|(a, k)| (a, &**k)))?;
+    let parent = parent.as_ref().map(|(a, k)| (a, &**k));
+    let known = super::free(&*ledger, &wanted.label)?;
+    let (key, is_found) = match (in_file, &request.token) {
+        (None, Some(token)) => {
+            let (key, is_made) = token.find_or_make(env, &wanted.label, request.key_algorithm, &known)?;
+            (Holder::Token(Box::new(key)), !is_made)
+        }
+        (Some(key), _) => (key, false),
+        (None, None) => return Err(Error::Crypto { doing: "making a key" }.into()),
+    };
+    let made = make(env, &*ledger, wanted, key.new_key(protect.as_ref()), parent).inspect_err(|_| {
+        if !is_found {
+            key.discard(env);
+        }
+    })?;
     Ok(Answer::Done(Done {
         authorities: [made.authority.clone().into()],
         authority: made.authority,
         is_encrypted: protect.is_some(),
         is_shortened: made.shortened,
+        is_found,
     }))
 }
 
@@ -127,17 +152,16 @@ pub(crate) fn make(
     env: &Env,
     ledger: &dyn Ledger,
     request: &create::Request,
-    key: &PrivateKey,
-    protect: Option<&Passphrase>,
+    key: NewKey<'_>,
     parent: Option<(&Authority, &dyn SigningKey)>,
 ) -> Result<Made> {
     let label = &request.label;
     super::free(ledger, &request.label)?;
     let folder = env.authority_directory(label);
     let made = match parent {
-        None => create::root(request, key, protect, folder, env.now, &entropy::System)?,
+        None => create::root(request, key, folder, env.now, &entropy::System)?,
         Some((parent, parent_key)) => {
-            create::intermediate(request, key, parent, parent_key, protect, folder, env.now, &entropy::System)?
+            create::intermediate(request, key, parent, parent_key, folder, env.now, &entropy::System)?
         }
     };
     let change = Change {

@@ -2,19 +2,22 @@
 
 use crate::env::{Change, Env};
 use crate::failure::Result;
-use crate::keys::{certificates, own};
+use crate::keys::certificates;
 use crate::report::{self, Answer, Member};
 use crate::secret::{AuthoritySecret, Secret};
+use crate::token::{Holder, TokenRequest};
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use tamga_core::ca::authority::import;
 use tamga_core::ca::report::Authority;
 use tamga_core::error::Error;
 use tamga_core::finding::{Code, Finding};
+use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::profile::Links;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::Purpose;
+use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::entropy;
 use tamga_host::ledger::Record;
@@ -27,8 +30,8 @@ pub struct Request {
     pub label: Label,
     /// Files with its certificate, and what is above it.
     pub certificates: Vec<PathBuf>,
-    /// The file with its private key: PKCS#8, SEC1 or PKCS#1, PEM or DER, encrypted or not.
-    pub key_file: PathBuf,
+    /// Its private key.
+    pub key: KeySource,
     /// What it may issue for; empty for what its certificate says.
     pub purposes: Vec<Purpose>,
     /// Where its list and certificate are found.
@@ -39,6 +42,15 @@ pub struct Request {
     pub secret: Secret,
     /// Protects it here.
     pub new_secret: AuthoritySecret,
+}
+
+/// Where the private key of a CA is.
+#[derive(Clone, Debug)]
+pub enum KeySource {
+    /// In a file: PKCS#8, SEC1 or PKCS#1, PEM or DER, encrypted or not.
+    File(PathBuf),
+    /// On a token, where it stays.
+    Token(Box<TokenRequest>),
 }
 
 /// What was taken in, or would be.
@@ -71,6 +83,18 @@ pub struct Plan {
     pub findings: Vec<Finding>,
 }
 
+/// The key, with the passphrase that opened its file.
+fn find(env: &Env, request: &Request, found: &[Certificate]) -> Result<(Holder, Option<Passphrase>)> {
+    match &request.key {
+        KeySource::File(path) => {
+            let stored = env.stored_key(request.label.as_str(), path)?;
+            let (key, passphrase) = env.open_stored(stored, &path.shown(), &request.secret)?;
+            Ok((Holder::File(Box::new(key)), passphrase))
+        }
+        KeySource::Token(token) => Ok((Holder::Token(Box::new(token.find(env, &found[0].key)?)), None)),
+    }
+}
+
 /// Takes a CA in.
 ///
 /// Errors: a certificate that is no CA's or would hinder its clients, unless accepted; a key that is not its own or cannot be opened;
@@ -78,12 +102,17 @@ pub struct Plan {
 pub fn import(env: &Env, request: &Request) -> Result<Report> {
     let label = &request.label;
     let found = certificates(env, &request.certificates)?;
-    let stored = env.stored_key(label.as_str(), &request.key_file)?;
-    let of = request.key_file.shown();
-    let (key, old) = env.open_stored(stored, &of, &request.secret)?;
+    let (key, old) = find(env, request, &found)?;
+    let public = key.new_key(None).signing().public();
     // The certificate of this key, wherever in the file it stands; the first says best what is wrong if there is none.
-    let certificate = found.iter().find(|c| c.key == *key.public()).unwrap_or(&found[0]).clone();
-    let key = own(key, &certificate, label.as_str(), request.key_file.parent().unwrap_or(Path::new(".")))?;
+    let certificate = found.iter().find(|c| c.key == *public).unwrap_or(&found[0]).clone();
+    if certificate.key != *public {
+        let path = match &request.key {
+            KeySource::File(path) => path.clone(),
+            KeySource::Token(token) => PathBuf::from(token.uri.portable().to_string()),
+        };
+        return Err(Error::KeyMismatch { label: label.to_string(), path }.into());
+    }
     let above = import::above(&certificate, &found);
     let findings = import::examine(&certificate, &above, env.now, &request.accepted)?;
     let mut a = Authority {
@@ -108,7 +137,7 @@ pub fn import(env: &Env, request: &Request) -> Result<Report> {
         }
         .into());
     }
-    let (a, publication) = import::make(a, &key, protect.as_ref(), &entropy::System)?;
+    let (a, publication) = import::make(a, key.new_key(protect.as_ref()), &entropy::System)?;
     let change = Change {
         what: WorkKind::Authority,
         label,

@@ -38,3 +38,10 @@ fn able(env: &Env, label: &str) -> Result<Authority> {
     authority::can_sign(a)?;
     Ok(a.clone())
 }
+
+/// The same, whose key is in a file that can be read.
+fn able_with_file(env: &Env, label: &str) -> Result<Authority> {
+    let a = able(env, label)?;
+    authority::has_key_file(&a)?;
+    Ok(a)
+}

@@ -75,13 +75,13 @@ pub struct Plan {
 pub fn offline(env: &Env, request: &Request) -> Result<Report> {
     let into = absolute(&request.into)?;
     if env.dry_run {
-        let label = super::able(env, &request.label)?.label;
+        let label = super::able_with_file(env, &request.label)?.label;
         return Ok(Answer::Planned(Plan { authorities: [], dry_run: true, label: label.clone(), place: into }));
     }
     let (_lock, ledger) = env.open_for_change()?;
     let all = ledger.authorities()?;
     let a = authority::choose(Some(&request.label), &all, true)?;
-    authority::can_sign(a)?;
+    authority::has_key_file(a)?;
     let here = a.folder.join(KEY_FILE);
     let (document, passphrase) = document(env, request, a, &here)?;
     let there = into.join(KEY_FILE);

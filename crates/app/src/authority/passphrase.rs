@@ -53,10 +53,13 @@ pub struct Plan {
 /// Errors: an authority whose key is not here; a wrong passphrase; a new one that is refused; files that cannot be written.
 pub fn passphrase(env: &Env, request: &Request) -> Result<Report> {
     if env.dry_run {
-        return Ok(Answer::Planned(Plan { dry_run: true, label: super::able(env, &request.label)?.label.clone() }));
+        return Ok(Answer::Planned(Plan {
+            dry_run: true,
+            label: super::able_with_file(env, &request.label)?.label.clone(),
+        }));
     }
     if request.remove {
-        let label = super::able(env, &request.label)?.label;
+        let label = super::able_with_file(env, &request.label)?.label;
         env.confirm_irrevocable(
             &format!("removing the passphrase of {label}"),
             &format!("store the key of {label} without a passphrase"),
@@ -65,7 +68,7 @@ pub fn passphrase(env: &Env, request: &Request) -> Result<Report> {
     let (_lock, ledger) = env.open_for_change()?;
     let all = ledger.authorities()?;
     let a = authority::choose(Some(&request.label), &all, true)?;
-    authority::can_sign(a)?;
+    authority::has_key_file(a)?;
     let file = a.folder.join(KEY_FILE);
     let of = format!("the key of {}", a.label);
     let stored = env.stored_key(&a.label, &file)?;

@@ -4,25 +4,26 @@ use crate::env::{Change, Env};
 use crate::failure::Result;
 use crate::report::{Answer, Member, Outcome};
 use crate::secret::{AuthoritySecret, Secret};
+use crate::token::{self, Holder};
 use crate::trust::add_beside;
 use crate::trust::row::{self, Row};
 use crate::trust::stores::bundles;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::ca::authority::create::{self, Request as Wanted};
+use tamga_core::ca::authority::create::{self, NewKey, Request as Wanted};
 use tamga_core::ca::authority::limits::{self, permit_of};
 use tamga_core::ca::authority::{self, rollover};
 use tamga_core::ca::renew;
-use tamga_core::ca::report::Authority;
+use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::error::Error;
-use tamga_core::pki::key::KeyAlgorithm;
+use tamga_core::pki::key::{KeyAlgorithm, SigningKey};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::permit::Permit;
 use tamga_core::vocabulary::timestamp::Span;
 use tamga_host::entropy;
-use tamga_host::ledger::Record;
 use tamga_host::ledger::WorkKind;
+use tamga_host::ledger::{Ledger, Record};
 
 /// What to replace by what.
 #[derive(Clone, Debug)]
@@ -105,7 +106,26 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
         (_, asked) => (env.authority_key(old, &request.secret)?, asked),
     };
     let algorithm = request.key_algorithm.unwrap_or_else(|| renew::algorithm_of(&old.certificate));
-    let key = env.generate(algorithm)?;
+    // The successor of a key on a token is made on the same token.
+    let key = match old.key {
+        KeyPlace::Token(_) => Holder::Token(Box::new(token::make_beside(env, old, label, algorithm, &request.secret)?)),
+        _ => Holder::File(Box::new(env.generate(algorithm)?)),
+    };
+    let new = make(env, &*ledger, request, (old, &*old_key), key.new_key(protect.as_ref()))
+        .inspect_err(|_| key.discard(env))?;
+    let rows = add_beside(env, &*ledger, old, &new, &bundles(env, Some(&*ledger), &request.bundles)?)?;
+    Ok(Answer::Done(Done { authorities: [new.clone().into()], rows, authority: new, old: old.label.to_string() }))
+}
+
+/// The new root with the certificates that lead from one to the other, published.
+fn make(
+    env: &Env,
+    ledger: &dyn Ledger,
+    request: &Request,
+    (old, old_key): (&Authority, &dyn SigningKey),
+    key: NewKey<'_>,
+) -> Result<Authority> {
+    let label = &request.new;
     let wanted = Wanted {
         purposes: old.purposes.clone(),
         links: old.links.clone(),
@@ -115,8 +135,8 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
         ..Wanted::plain(label.clone())
     };
     let folder = env.authority_directory(label.as_str());
-    let made = create::root(&wanted, &key, protect.as_ref(), folder, env.now, &entropy::System)?;
-    let crossed = rollover::cross(old, &old_key, &made.authority, &key, env.now, &entropy::System)?;
+    let made = create::root(&wanted, key, folder, env.now, &entropy::System)?;
+    let crossed = rollover::cross(old, old_key, &made.authority, key.signing(), env.now, &entropy::System)?;
     let new = Authority { crossed: vec![crossed.new_by_old], ..made.authority };
     let change = Change {
         what: WorkKind::Authority,
@@ -126,9 +146,8 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
         answers: false,
         record: Record::Successor { new: &new, old: &old.label, old_by_new: &crossed.old_by_new },
     };
-    env.publish(&*ledger, &change)?;
-    let rows = add_beside(env, &*ledger, old, &new, &bundles(env, Some(&*ledger), &request.bundles)?)?;
-    Ok(Answer::Done(Done { authorities: [new.clone().into()], rows, authority: new, old: old.label.to_string() }))
+    env.publish(ledger, &change)?;
+    Ok(new)
 }
 
 fn root<'a>(all: &'a [Authority], label: &str) -> Result<&'a Authority> {

@@ -220,7 +220,7 @@ impl Demo<'_> {
         let request = Request::plain("harbour".parse()?);
         let entropy = tamga_host::entropy::System;
         let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy)?;
-        let made = root(&request, &key, None, self.work.clone(), self.session.now, &entropy)?;
+        let made = root(&request, &key, self.work.clone(), self.session.now, &entropy)?;
         Ok(pem::write(pem::CERTIFICATE, made.authority.certificate.der()).as_bytes().to_vec())
     }
 

@@ -117,6 +117,9 @@ fn render_key(a: &Authority, key: &KeyState) -> String {
         KeyState::Away(KeyPlace::Offline(place)) => format!("offline in {}", place.shown()),
         KeyState::Away(KeyPlace::Elsewhere) => "on another machine".into(),
         KeyState::Away(KeyPlace::Discarded) => "deleted".into(),
+        KeyState::Away(KeyPlace::Token(uri)) => {
+            format!("{}, {}", human::on_token(uri), human::leaving(uri.extractable))
+        }
     }
 }
 

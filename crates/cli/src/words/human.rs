@@ -8,13 +8,31 @@ use anstyle::{AnsiColor, Style};
 use std::io::Write;
 use tamga_core::error::Diagnostic;
 use tamga_core::finding::{Finding, Severity};
-use tamga_core::vocabulary::text::is_unsafe_to_show;
+use tamga_core::pki::token::TokenUri;
+use tamga_core::vocabulary::text::{Shown, is_unsafe_to_show};
 
 const GOOD: Style = AnsiColor::Green.on_default().bold();
 const BAD: Style = AnsiColor::Red.on_default().bold();
 const CARE: Style = AnsiColor::Yellow.on_default().bold();
 const DIM: Style = Style::new().dimmed();
 const STRONG: Style = Style::new().bold();
+
+/// Whether a key may leave its token.
+pub(crate) fn leaving(extractable: Option<bool>) -> &'static str {
+    match extractable {
+        Some(false) => "cannot leave it",
+        Some(true) => "may be copied from it",
+        None => "may or may not be copied from it: the token does not say",
+    }
+}
+
+/// That a key is on a token, in few words.
+pub(crate) fn on_token(uri: &TokenUri) -> String {
+    match &uri.token {
+        Some(label) => format!("on the token {}", label.shown()),
+        None => "on a token".to_owned(),
+    }
+}
 
 /// Green.
 pub(crate) fn good(text: &str) -> String {

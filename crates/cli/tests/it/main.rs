@@ -71,6 +71,7 @@ mod shared_ledger;
 mod status;
 mod stopped;
 mod suites;
+mod token;
 mod transcripts;
 mod trust;
 mod upgrades;

@@ -2,6 +2,7 @@
 
 use crate::pki::cert::Certificate;
 use crate::pki::cert::profile::Links;
+use crate::pki::token::TokenUri;
 use crate::vocabulary::fingerprint::Sha256Fingerprint;
 use crate::vocabulary::label::Label;
 use crate::vocabulary::purpose::Purpose;
@@ -20,6 +21,8 @@ pub enum KeyPlace {
     Elsewhere,
     /// Nowhere: it was thrown away.
     Discarded,
+    /// On a PKCS#11 token: its address, which the file in its directory completes with the module of this machine.
+    Token(Box<TokenUri>),
 }
 
 impl KeyPlace {
@@ -30,6 +33,7 @@ impl KeyPlace {
             KeyPlace::Offline(_) => "offline",
             KeyPlace::Elsewhere => "elsewhere",
             KeyPlace::Discarded => "discarded",
+            KeyPlace::Token(_) => "token",
         }
     }
 }
@@ -111,7 +115,7 @@ impl Authority {
     /// # Ok::<(), tamga_core::error::Error>(())
     /// ```
     pub fn may_sign(&self) -> bool {
-        !self.retired && matches!(self.key, KeyPlace::Here | KeyPlace::Offline(_))
+        !self.retired && matches!(self.key, KeyPlace::Here | KeyPlace::Offline(_) | KeyPlace::Token(_))
     }
 }
 

@@ -200,7 +200,7 @@ mod tests {
         let e = Counted::from(3);
         let key = PrivateKey::generate(KeyAlgorithm::P256, &e).unwrap();
         let r = Request::plain(Label::from_str("saltmarsh").unwrap());
-        create::root(&r, &key, None, "x".into(), Timestamp::from_unix(1_700_000_000), &e).unwrap().authority
+        create::root(&r, &key, "x".into(), Timestamp::from_unix(1_700_000_000), &e).unwrap().authority
     }
 
     #[test]

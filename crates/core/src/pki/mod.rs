@@ -7,3 +7,4 @@ pub mod format;
 pub mod key;
 pub mod ocsp;
 pub mod signature;
+pub mod token;

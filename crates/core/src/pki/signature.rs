@@ -112,7 +112,7 @@ impl Hash {
         }
     }
 
-    fn of(self, message: &[u8]) -> Vec<u8> {
+    pub(crate) fn of(self, message: &[u8]) -> Vec<u8> {
         match self {
             Hash::Md5 => md5::Md5::digest(message).to_vec(),
             Hash::Sha1 => sha1::Sha1::digest(message).to_vec(),
@@ -124,7 +124,7 @@ impl Hash {
     }
 
     /// DigestInfo up to the hash (RFC 8017 §9.2, note 1).
-    fn prefix(self) -> &'static [u8] {
+    pub(crate) fn prefix(self) -> &'static [u8] {
         match self {
             Hash::Md5 => &[0x30, 0x20, 0x30, 0x0c, 6, 8, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 2, 5, 5, 0, 4, 0x10],
             Hash::Sha1 => &[0x30, 0x21, 0x30, 9, 6, 5, 0x2b, 0x0e, 3, 2, 0x1a, 5, 0, 4, 0x14],

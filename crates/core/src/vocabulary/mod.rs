@@ -10,4 +10,5 @@ pub mod reason;
 pub mod secret;
 pub mod text;
 pub mod timestamp;
+pub mod token_fault;
 pub mod word;

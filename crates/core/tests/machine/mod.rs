@@ -46,7 +46,7 @@ pub fn root(label: &str) -> Root {
     let entropy = Counting::from(seed);
     let key = PrivateKey::generate(KeyAlgorithm::P256, &entropy).unwrap();
     let request = Request::plain(Label::from_str(label).unwrap());
-    let made = create::root(&request, &key, None, "x".into(), Timestamp::from_unix(1_795_600_000), &entropy).unwrap();
+    let made = create::root(&request, &key, "x".into(), Timestamp::from_unix(1_795_600_000), &entropy).unwrap();
     Root { label: label.parse().unwrap(), certificate: made.authority.certificate }
 }
 

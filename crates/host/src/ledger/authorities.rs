@@ -4,10 +4,11 @@ use super::{Database, SqlResult, Store, StoreExt as _, events, restored, text, v
 use crate::error::Result;
 use std::collections::BTreeMap;
 use std::str::FromStr;
-use tamga_core::ca::authority::KEY_FILE;
+use tamga_core::ca::authority::{KEY_FILE, KEY_URI_FILE};
 use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::profile::Links;
+use tamga_core::pki::token::TokenUri;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::purpose::Purpose;
 use tamga_core::vocabulary::timestamp::Timestamp;
@@ -76,6 +77,12 @@ impl<S: Store> Authorities for S {
                     }
                     ("offline", Some(path)) => KeyPlace::Offline(restored(path)),
                     ("discarded", _) => KeyPlace::Discarded,
+                    // How the token is reached is in a file of this machine: what a ledger says loads no code.
+                    ("token", Some(uri))
+                        if row.is_ours || self.directory_of_authority(label.as_str()).join(KEY_URI_FILE).exists() =>
+                    {
+                        uri.parse().map_or(KeyPlace::Elsewhere, |uri| KeyPlace::Token(Box::new(uri)))
+                    }
                     _ => KeyPlace::Elsewhere,
                 },
                 purposes: row.purposes.split(',').flat_map(Purpose::from_str).collect(),
@@ -94,10 +101,7 @@ impl<S: Store> Authorities for S {
     }
 
     fn set_key_place(&self, label: &Label, place: &KeyPlace, kind: &str, now: Timestamp) -> Result<()> {
-        let path = match place {
-            KeyPlace::Offline(p) => Some(text(p)),
-            _ => None,
-        };
+        let path = key_path(place);
         self.write(|db| {
             db.execute(
                 "UPDATE authority SET key_place = ?2, key_path = ?3, host = ?4 WHERE label = ?1",
@@ -172,11 +176,17 @@ struct Above {
     root_label: Label,
 }
 
-pub(super) fn insert(db: &dyn Database, a: &Authority, now: Timestamp) -> SqlResult<()> {
-    let path = match &a.key {
+/// What is recorded of the place of a key. The module of a token is of one machine, and is not.
+fn key_path(place: &KeyPlace) -> Option<String> {
+    match place {
         KeyPlace::Offline(p) => Some(text(p)),
+        KeyPlace::Token(uri) => Some(TokenUri { module: None, ..(**uri).clone() }.to_string()),
         _ => None,
-    };
+    }
+}
+
+pub(super) fn insert(db: &dyn Database, a: &Authority, now: Timestamp) -> SqlResult<()> {
+    let path = key_path(&a.key);
     db.execute(
         "INSERT INTO authority (label, folder, issuer, key_place, key_path, purposes, crl_url, issuer_url, ocsp_url, retired,
            made_at, host)

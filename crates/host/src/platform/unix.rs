@@ -8,6 +8,18 @@ use std::process::{Child, Command};
 
 pub use libloading::os::unix::{Library, Symbol};
 
+/// Standard input and output as files that only this process has: what code that is loaded later reads or prints leads
+/// nowhere.
+pub fn own_streams() -> std::io::Result<(std::fs::File, std::fs::File)> {
+    let own = |fd: std::os::fd::BorrowedFd<'_>| rustix::io::fcntl_dupfd_cloexec(fd, 3).map(std::fs::File::from);
+    let (input, output) = (own(rustix::stdio::stdin())?, own(rustix::stdio::stdout())?);
+    let nowhere = rustix::fs::open("/dev/null", rustix::fs::OFlags::RDWR, rustix::fs::Mode::empty())?;
+    rustix::stdio::dup2_stdin(&nowhere)?;
+    rustix::stdio::dup2_stdout(&nowhere)?;
+    rustix::stdio::dup2_stderr(&nowhere)?;
+    Ok((input, output))
+}
+
 /// The effective ids with which a thread (Linux) or the process (macOS) acts, and its supplementary groups.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Effective {

@@ -82,6 +82,11 @@ pub fn is_mounted_alone(_: &Path) -> bool {
 /// Windows writes no core files, and other processes of the user may always read ours.
 pub fn keep_memory_private() {}
 
+/// Standard input and output. What a loaded library prints goes to them too; an answer is known by its mark.
+pub fn own_streams() -> std::io::Result<(std::io::Stdin, std::io::Stdout)> {
+    Ok((std::io::stdin(), std::io::stdout()))
+}
+
 /// Handles are not inherited unless that is asked for.
 pub fn close_on_exec() {}
 

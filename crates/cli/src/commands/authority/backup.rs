@@ -26,11 +26,13 @@ pub(super) fn run(session: &Session, args: BackupArgs) -> Result<Done> {
     let output = args.output.shown();
     let text = match &report {
         Answer::Planned(p) => format!("would back {} authorities and the ledger up into {output}\n", p.authorities),
-        Answer::Done(done) => format!(
+        Answer::Done(done) => done.keys_on_tokens.iter().fold(format!(
             "{} {} authorities and the ledger, encrypted, in {output}\nnote      private keys of certificates are not in it: they lie in their directories\nnext      tamga authority restore FILE on a machine without a data directory; without the passphrase nobody opens it\n",
             human::good("backed up"),
             done.authorities
-        ),
+        ), |text, label| {
+            text + &format!("{}   the private key of {label} is on a token and not in it: without the token it is lost\n", human::care("missing"))
+        }),
     };
     Ok(Done::report(text, &report))
 }

@@ -1,6 +1,6 @@
 //! `tamga authority create LABEL`: a root, or an intermediate under another authority.
 
-use crate::args::{AuthoritySecretArgs, SecretArgs, SubjectArgs};
+use crate::args::{AuthoritySecretArgs, SecretArgs, SubjectArgs, TokenArgs};
 use crate::commands::parse;
 use crate::exit::{Done, Result};
 use crate::session::Session;
@@ -8,8 +8,10 @@ use crate::values;
 use crate::words::human;
 use tamga_app::authority::create;
 use tamga_app::report::Answer;
+use tamga_app::secret::AuthoritySecret;
 use tamga_core::ca::authority::create::Request;
 use tamga_core::ca::authority::limits::{Wanted, briefly};
+use tamga_core::ca::report::KeyPlace;
 use tamga_core::pki::cert::profile::Links;
 use tamga_core::pki::key::KeyAlgorithm;
 use tamga_core::vocabulary::label::Label;
@@ -37,9 +39,9 @@ pub(crate) struct CreateArgs {
     /// How long it is valid [default: 3650d, an intermediate 1825d]
     #[arg(long, value_name = "SPAN")]
     valid_for: Option<Span>,
-    /// p256, p384, p521, ed25519, rsa2048, rsa3072, rsa4096
-    #[arg(long, value_name = "KIND", default_value_t = KeyAlgorithm::P256, value_parser = values::word::<KeyAlgorithm>(), hide_possible_values = true)]
-    key_algorithm: KeyAlgorithm,
+    /// p256, p384, p521, ed25519, rsa2048, rsa3072, rsa4096 [default: p256]
+    #[arg(long, value_name = "KIND", value_parser = values::word::<KeyAlgorithm>(), hide_possible_values = true)]
+    key_algorithm: Option<KeyAlgorithm>,
     /// server, client, mail, code [default: server,client]
     #[arg(long, value_name = "LIST", value_delimiter = ',', value_parser = values::word::<Purpose>(), hide_possible_values = true)]
     purpose: Vec<Purpose>,
@@ -51,6 +53,8 @@ pub(crate) struct CreateArgs {
     issuer_url: Option<String>,
     #[command(flatten)]
     subject: SubjectArgs,
+    #[command(flatten)]
+    token: TokenArgs,
     #[command(flatten)]
     secrets: SecretArgs,
     #[command(flatten)]
@@ -64,6 +68,9 @@ pub(super) fn purposes(typed: Vec<Purpose>) -> Vec<Purpose> {
 
 pub(super) fn run(session: &Session, args: CreateArgs) -> Result<Done> {
     let any = args.permit_any;
+    let token = args.token.named(&args.secrets, &args.new_secrets.new);
+    // The PIN of a token encrypts nothing.
+    let new_secret = if token.is_some() { AuthoritySecret::default() } else { args.new_secrets.into() };
     let request = create::Request {
         authority: Request {
             label: args.label,
@@ -78,7 +85,8 @@ pub(super) fn run(session: &Session, args: CreateArgs) -> Result<Done> {
         issuer: args.issuer,
         key_algorithm: args.key_algorithm,
         secret: args.secrets.into(),
-        new_secret: args.new_secrets.into(),
+        token,
+        new_secret,
     };
     let report = create::create(session, &request)?;
     let text = match &report {
@@ -107,7 +115,14 @@ fn render(done: &create::Done, any: bool) -> String {
         briefly(&a.certificate)
     );
     let how = if done.is_encrypted { "encrypted, readable by you alone" } else { "readable by you alone" };
-    text.push_str(&format!("in   {} (the key stays there, {how})\n", a.folder.shown()));
+    text.push_str(&match &a.key {
+        KeyPlace::Token(uri) => {
+            let found = if done.is_found { "found" } else { "made" };
+            let (place, leaving) = (human::on_token(uri), human::leaving(uri.extractable));
+            format!("key  {found} {place}, {leaving}: {}\nin   {}\n", uri.portable(), a.folder.shown())
+        }
+        _ => format!("in   {} (the key stays there, {how})\n", a.folder.shown()),
+    });
     text.push_str(&match &a.issuer {
         None => "next tamga issue NAME, then tamga trust add\n".to_owned(),
         Some(_) => format!("next tamga issue NAME --issuer {}; clients trust the root alone\n", a.label),

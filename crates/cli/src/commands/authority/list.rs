@@ -75,6 +75,7 @@ fn key_briefly(a: &Authority, key: Option<&KeyState>) -> String {
         Some(KeyState::Away(KeyPlace::Offline(place))) => format!("{kind}, offline in {}", place.shown()),
         Some(KeyState::Away(KeyPlace::Elsewhere)) => format!("{kind}, on another machine"),
         Some(KeyState::Away(KeyPlace::Discarded)) => format!("{kind}, deleted"),
+        Some(KeyState::Away(KeyPlace::Token(uri))) => format!("{kind}, {}", human::on_token(uri)),
         Some(KeyState::Open | KeyState::Missing | KeyState::Away(KeyPlace::Here)) | None => kind,
     }
 }
@@ -90,6 +91,9 @@ pub(crate) fn in_full(a: &Authority, key: &KeyState) -> String {
         KeyState::Away(KeyPlace::Offline(place)) => format!("offline in {}", place.shown()),
         KeyState::Away(KeyPlace::Elsewhere) => "on the machine that asked for the certificate".into(),
         KeyState::Away(KeyPlace::Discarded) => "deleted".into(),
+        KeyState::Away(KeyPlace::Token(uri)) => {
+            format!("{}, {}: {}", human::on_token(uri), human::leaving(uri.extractable), uri.portable())
+        }
     };
     let kind = if a.is_root() { "root" } else { "intermediate" };
     let mut rows = vec![

@@ -46,7 +46,7 @@ pub(crate) enum AuthorityCommand {
     /// Bring its key back
     Online(online::OnlineArgs),
     /// Import a CA that was made elsewhere
-    Import(import::ImportArgs),
+    Import(Box<import::ImportArgs>),
     /// Back up all authorities and the ledger into one encrypted file
     Backup(backup::BackupArgs),
     /// Restore a backup into an empty data directory
@@ -70,7 +70,7 @@ pub(crate) fn run(session: &Session, command: AuthorityCommand) -> Result<Done> 
         AuthorityCommand::Receive(args) => receive::run(session, args),
         AuthorityCommand::Offline(args) => offline::run(session, args),
         AuthorityCommand::Online(args) => online::run(session, args),
-        AuthorityCommand::Import(args) => import::run(session, args),
+        AuthorityCommand::Import(args) => import::run(session, *args),
         AuthorityCommand::Backup(args) => backup::run(session, args),
         AuthorityCommand::Restore(args) => restore::run(session, args),
         AuthorityCommand::Rollover(args) => rollover::run(session, args),

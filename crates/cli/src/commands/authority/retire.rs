@@ -80,6 +80,9 @@ fn render(done: &retire::Done, discard: bool) -> String {
                 "        its key was deleted; deleted data may still be recoverable from the disk\n".to_owned()
             }
             KeyPlace::Offline(p) => format!("        its key is in {}: delete it there\n", p.shown()),
+            KeyPlace::Token(uri) => {
+                format!("        its key is on {}: delete it with the token's own tools\n", uri.portable())
+            }
             _ => "        its key was not here\n".to_owned(),
         });
     }

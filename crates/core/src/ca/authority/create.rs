@@ -1,7 +1,7 @@
 //! Making an authority: a root, or an intermediate under another.
 
 use super::limits::{self, Wanted};
-use super::{CERTIFICATE_FILE, HEAD_START, certificate_document, key_document};
+use super::{CERTIFICATE_FILE, HEAD_START, certificate_document, key_document, key_uri_document};
 use crate::ca::report::{Authority, KeyPlace};
 use crate::error::{Error, Result};
 use crate::pki::cert::Certificate;
@@ -9,8 +9,9 @@ use crate::pki::cert::profile::{self, Ca, Links};
 use crate::pki::cert::subject::Subject;
 use crate::pki::key::PrivateKey;
 use crate::pki::key::SigningKey;
+use crate::pki::token::TokenUri;
 use crate::plan::ports::Entropy;
-use crate::plan::step::Publication;
+use crate::plan::step::{Document, Publication};
 use crate::vocabulary::label::Label;
 use crate::vocabulary::permit::{Cidr, Permit};
 use crate::vocabulary::purpose::Purpose;
@@ -70,6 +71,49 @@ impl Request {
     }
 }
 
+/// The key of a new authority.
+#[derive(Clone, Copy)]
+pub enum NewKey<'a> {
+    /// One that becomes a file, encrypted where there is a passphrase.
+    File(&'a PrivateKey, Option<&'a Passphrase>),
+    /// One that stays on its token, with its address.
+    Token(&'a dyn SigningKey, &'a TokenUri),
+}
+
+impl<'a> From<&'a PrivateKey> for NewKey<'a> {
+    fn from(key: &'a PrivateKey) -> NewKey<'a> {
+        NewKey::File(key, None)
+    }
+}
+
+impl<'a> NewKey<'a> {
+    /// It, as it signs.
+    pub fn signing(&self) -> &'a dyn SigningKey {
+        match self {
+            NewKey::File(key, _) => *key,
+            NewKey::Token(key, _) => *key,
+        }
+    }
+
+    /// Where it is.
+    pub fn place(&self) -> KeyPlace {
+        match self {
+            NewKey::File(..) => KeyPlace::Here,
+            NewKey::Token(_, uri) => KeyPlace::Token(Box::new((*uri).clone())),
+        }
+    }
+
+    /// Its file, or that of its address.
+    ///
+    /// Errors: the key cannot be written.
+    pub fn document(&self, entropy: &dyn Entropy) -> Result<Document> {
+        match self {
+            NewKey::File(key, passphrase) => key_document(key, *passphrase, entropy),
+            NewKey::Token(_, uri) => Ok(key_uri_document(uri)),
+        }
+    }
+}
+
 /// A new authority with its files.
 pub struct Made {
     /// The authority.
@@ -81,14 +125,14 @@ pub struct Made {
 }
 
 /// Makes a root from a key.
-pub fn root(
+pub fn root<'k>(
     request: &Request,
-    key: &PrivateKey,
-    passphrase: Option<&Passphrase>,
+    key: impl Into<NewKey<'k>>,
     folder: PathBuf,
     now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Made> {
+    let key = key.into();
     let certificate = Ca {
         subject: &request.subject_der(true)?,
         constraints: profile::name_constraints(&limits::of_root(&request.wanted)?)?,
@@ -97,13 +141,14 @@ pub fn root(
         until: now.plus(request.valid_for.unwrap_or(ROOT_LIFE).seconds()),
         links: &Links::default(),
     }
-    .self_sign(key, entropy)?;
+    .self_sign(key.signing(), entropy)?;
     let authority = Authority {
         purposes: request.purposes.clone(),
         links: request.links.clone(),
+        key: key.place(),
         ..Authority::root(request.label.clone(), certificate, folder)
     };
-    let publication = publication(&authority, key, passphrase, entropy)?;
+    let publication = publication(&authority, key, entropy)?;
     Ok(Made { authority, publication, shortened: false })
 }
 
@@ -151,17 +196,16 @@ pub fn root_for_exactly(
 ///
 /// Errors: limits wider than those above; a path length that is used up; an authority above that has expired or may not
 /// issue for these purposes.
-#[allow(clippy::too_many_arguments, reason = "each is its own kind of thing")]
-pub fn intermediate(
+pub fn intermediate<'k>(
     request: &Request,
-    key: &PrivateKey,
+    key: impl Into<NewKey<'k>>,
     parent: &Authority,
     parent_key: &dyn SigningKey,
-    passphrase: Option<&Passphrase>,
     folder: PathBuf,
     now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Made> {
+    let key = key.into();
     let life = request.valid_for.unwrap_or(INTERMEDIATE_LIFE);
     let (until, shortened) = until(parent, now, now.plus(life.seconds()))?;
     purposes_within(&request.purposes, parent)?;
@@ -173,13 +217,13 @@ pub fn intermediate(
         until,
         links: request.own_links.as_ref().unwrap_or(&parent.links),
     }
-    .under(key.public(), &parent.certificate, parent_key, entropy)?;
+    .under(key.signing().public(), &parent.certificate, parent_key, entropy)?;
     let authority = Authority {
         purposes: request.purposes.clone(),
         links: request.links.clone(),
-        ..under(parent, request.label.clone(), certificate, folder, KeyPlace::Here)
+        ..under(parent, request.label.clone(), certificate, folder, key.place())
     };
-    let publication = publication(&authority, key, passphrase, entropy)?;
+    let publication = publication(&authority, key, entropy)?;
     Ok(Made { authority, publication, shortened })
 }
 
@@ -225,19 +269,11 @@ pub fn purposes_within(purposes: &[Purpose], issuer: &Authority) -> Result<()> {
 }
 
 /// The files of an authority: its key, then its certificate with what is above it.
-pub fn publication(
-    authority: &Authority,
-    key: &PrivateKey,
-    passphrase: Option<&Passphrase>,
-    entropy: &dyn Entropy,
-) -> Result<Publication> {
+pub fn publication(authority: &Authority, key: NewKey<'_>, entropy: &dyn Entropy) -> Result<Publication> {
     Ok(Publication {
         folder: authority.folder.clone(),
         folder_mode: 0o700,
-        documents: vec![
-            key_document(key, passphrase, entropy)?,
-            certificate_document(CERTIFICATE_FILE, chain(authority)),
-        ],
+        documents: vec![key.document(entropy)?, certificate_document(CERTIFICATE_FILE, chain(authority))],
     })
 }
 

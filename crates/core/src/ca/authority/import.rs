@@ -1,16 +1,15 @@
 //! A CA made elsewhere: everything checked before it is taken in.
 
-use super::create::{chain, publication};
+use super::create::{NewKey, chain, publication};
 use crate::ca::report::Authority;
 use crate::error::{Error, Result};
 use crate::finding::{Code, Finding};
 use crate::pki::cert::Certificate;
-use crate::pki::key::{PrivateKey, Strength};
+use crate::pki::key::Strength;
 use crate::pki::signature;
 use crate::plan::ports::Entropy;
 use crate::plan::step::Publication;
 use crate::vocabulary::purpose::Purpose;
-use crate::vocabulary::secret::Passphrase;
 use crate::vocabulary::timestamp::Timestamp;
 
 /// Orders the certificates of a file above the first: each the issuer of the one before. What does not belong is left out.
@@ -99,13 +98,9 @@ pub fn examine(c: &Certificate, above: &[Certificate], now: Timestamp, accepted:
 }
 
 /// The authority with its files. The key is its own: checked before.
-pub fn make(
-    authority: Authority,
-    key: &PrivateKey,
-    passphrase: Option<&Passphrase>,
-    entropy: &dyn Entropy,
-) -> Result<(Authority, Publication)> {
-    let publication = publication(&authority, key, passphrase, entropy)?;
+pub fn make(authority: Authority, key: NewKey<'_>, entropy: &dyn Entropy) -> Result<(Authority, Publication)> {
+    let authority = Authority { key: key.place(), ..authority };
+    let publication = publication(&authority, key, entropy)?;
     Ok((authority, publication))
 }
 

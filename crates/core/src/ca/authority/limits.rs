@@ -189,7 +189,7 @@ mod tests {
         let e = Counted::default();
         let key = PrivateKey::generate(KeyAlgorithm::P256, &e).unwrap();
         let r = Request { path_length, ..request("saltmarsh", &["tides.example", "203.0.113.0/24"]) };
-        (create::root(&r, &key, None, "x".into(), now(), &e).unwrap().authority, key)
+        (create::root(&r, &key, "x".into(), now(), &e).unwrap().authority, key)
     }
 
     fn now() -> Timestamp {
@@ -199,7 +199,7 @@ mod tests {
     fn under(parent: &Authority, parent_key: &PrivateKey, r: &Request) -> Result<Authority> {
         let e = Counted::from(7);
         let key = PrivateKey::generate(KeyAlgorithm::P256, &e).unwrap();
-        create::intermediate(r, &key, parent, parent_key, None, "y".into(), now(), &e).map(|m| m.authority)
+        create::intermediate(r, &key, parent, parent_key, "y".into(), now(), &e).map(|m| m.authority)
     }
 
     #[test]

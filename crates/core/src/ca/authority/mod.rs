@@ -13,6 +13,7 @@ use crate::ca::report::{Authority, Issued, KeyPlace};
 use crate::error::{Error, Result};
 use crate::pki::format::{pem, private_key};
 use crate::pki::key::PrivateKey;
+use crate::pki::token::TokenUri;
 use crate::plan::ports::Entropy;
 use crate::plan::step::Document;
 use crate::vocabulary::label::Label;
@@ -25,6 +26,8 @@ use zeroize::Zeroizing;
 pub const HEAD_START: i64 = -3_600;
 /// The key's file in an authority's or certificate's directory.
 pub const KEY_FILE: &str = "private-key.pem";
+/// The file with the address of a key that is on a token, instead of the key's own.
+pub const KEY_URI_FILE: &str = "private-key.uri";
 /// The certificate's file.
 pub const CERTIFICATE_FILE: &str = "certificate.pem";
 /// The root's file in a certificate's directory.
@@ -97,7 +100,7 @@ pub fn can_sign(a: &Authority) -> Result<()> {
             why: "it signs no more".into(),
             instead: "issue under another: --issuer LABEL, see tamga authority list".into(),
         }),
-        KeyPlace::Here => Ok(()),
+        KeyPlace::Here | KeyPlace::Token(_) => Ok(()),
         KeyPlace::Offline(place) => away(
             format!("it was put into {}", place.shown()),
             format!("bring it back: tamga authority online {}", place.shown()),
@@ -113,6 +116,19 @@ pub fn can_sign(a: &Authority) -> Result<()> {
     }
 }
 
+/// Says why the key of an authority cannot be read from its file, if it cannot: as [`can_sign`], or it is on a token.
+pub fn has_key_file(a: &Authority) -> Result<()> {
+    can_sign(a)?;
+    match &a.key {
+        KeyPlace::Token(uri) => Err(Error::Contradiction {
+            what: format!("the private key of {} is not in a file", a.label),
+            why: format!("it is on {}, and stays there", uri.portable()),
+            instead: "take the token out and lock it away; its PIN is changed with its own tools".into(),
+        }),
+        _ => Ok(()),
+    }
+}
+
 /// A file from text; the text's buffer becomes the file's and is wiped with it.
 pub(crate) fn document(name: &'static str, mut text: Zeroizing<String>, mode: u32) -> Document {
     let bytes = Zeroizing::new(std::mem::take(&mut *text).into_bytes());
@@ -123,6 +139,11 @@ pub(crate) fn document(name: &'static str, mut text: Zeroizing<String>, mode: u3
 pub fn key_document(key: &PrivateKey, passphrase: Option<&Passphrase>, entropy: &dyn Entropy) -> Result<Document> {
     let file = document(KEY_FILE, private_key::write(key, passphrase, entropy)?, 0o600);
     Ok(Document { secret: passphrase.is_none(), ..file })
+}
+
+/// The file with the address of a key on a token: one line, with the module of this machine.
+pub fn key_uri_document(uri: &TokenUri) -> Document {
+    document(KEY_URI_FILE, Zeroizing::new(format!("{uri}\n")), 0o600)
 }
 
 /// The file of certificates, one after the other.

@@ -6,7 +6,6 @@ use crate::ca::report::Authority;
 use crate::error::Result;
 use crate::pki::cert::Certificate;
 use crate::pki::cert::profile::{Ca, Links};
-use crate::pki::key::PrivateKey;
 use crate::pki::key::SigningKey;
 use crate::plan::ports::Entropy;
 use crate::vocabulary::timestamp::Timestamp;
@@ -24,7 +23,7 @@ pub fn cross(
     old: &Authority,
     old_key: &dyn SigningKey,
     new: &Authority,
-    new_key: &PrivateKey,
+    new_key: &dyn SigningKey,
     now: Timestamp,
     entropy: &dyn Entropy,
 ) -> Result<Crossed> {

@@ -21,7 +21,8 @@ crate::words! {
 }
 
 impl KeyAlgorithm {
-    pub(crate) fn rsa_bits(self) -> Option<usize> {
+    /// How many bits an RSA key of this kind has; None for the others.
+    pub fn rsa_bits(self) -> Option<usize> {
         match self {
             Self::Rsa2048 => Some(2048),
             Self::Rsa3072 => Some(3072),

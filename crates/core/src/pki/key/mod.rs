@@ -32,6 +32,15 @@ pub const P384: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.132.0.34");
 /// secp521r1.
 pub const P521: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.132.0.35");
 
+/// ecdsa-with-SHA256 (RFC 5758 §3.2).
+pub(crate) const ECDSA_SHA256: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.2");
+/// ecdsa-with-SHA384.
+pub(crate) const ECDSA_SHA384: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.3");
+/// ecdsa-with-SHA512.
+pub(crate) const ECDSA_SHA512: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.10045.4.3.4");
+/// sha256WithRSAEncryption (RFC 8017 appendix A.2.4).
+pub(crate) const RSA_SHA256: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.1.11");
+
 /// A private key. Wiped when dropped; never printed.
 pub struct PrivateKey {
     inner: Inner,
@@ -214,17 +223,31 @@ impl PrivateKey {
     /// The algorithm of its signatures.
     pub fn signature_algorithm(&self) -> AlgorithmIdentifierOwned {
         let (oid, parameters) = match &self.inner {
-            Inner::P256(_) => ("1.2.840.10045.4.3.2", None),
-            Inner::P384(_) => ("1.2.840.10045.4.3.3", None),
-            Inner::P521(_) => ("1.2.840.10045.4.3.4", None),
-            Inner::Ed25519(_) => ("1.3.101.112", None),
-            Inner::Rsa(_) => ("1.2.840.113549.1.1.11", Some(der::Any::null())),
+            Inner::P256(_) => (ECDSA_SHA256, None),
+            Inner::P384(_) => (ECDSA_SHA384, None),
+            Inner::P521(_) => (ECDSA_SHA512, None),
+            Inner::Ed25519(_) => (ED25519, None),
+            Inner::Rsa(_) => (RSA_SHA256, Some(der::Any::null())),
         };
-        AlgorithmIdentifierOwned { oid: ObjectIdentifier::new_unwrap(oid), parameters }
+        AlgorithmIdentifierOwned { oid, parameters }
     }
 }
 
 impl<K: SigningKey + ?Sized> SigningKey for Box<K> {
+    fn public(&self) -> &PublicKey {
+        (**self).public()
+    }
+
+    fn signature_algorithm(&self) -> AlgorithmIdentifierOwned {
+        (**self).signature_algorithm()
+    }
+
+    fn sign(&self, message: &[u8], entropy: &dyn Entropy) -> Result<Vec<u8>> {
+        (**self).sign(message, entropy)
+    }
+}
+
+impl<K: SigningKey + ?Sized> SigningKey for std::sync::Arc<K> {
     fn public(&self) -> &PublicKey {
         (**self).public()
     }

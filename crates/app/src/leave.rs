@@ -9,7 +9,7 @@ use crate::report::{Answer, Outcome};
 use crate::trust::row::{Change, Row};
 use crate::trust::stores::bundles as bundles_of;
 use crate::trust::stores::ours_in;
-use crate::trust::{apply, exceptions, own_leaves};
+use crate::trust::{apply, exceptions, on_hosts, own_leaves};
 use crate::{hosts, schedule, service_unit};
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
@@ -51,6 +51,9 @@ pub struct Done {
     /// True if names of ours were taken out of the hosts file.
     #[serde(skip)]
     pub hosts: bool,
+    /// Other machines that roots were taken out of.
+    #[serde(rename = "hosts")]
+    pub hosts_cleared: Vec<String>,
     /// The data directory, if it was removed.
     #[serde(skip)]
     pub data: Option<PathBuf>,
@@ -87,6 +90,8 @@ pub enum Remains {
     Database(PathBuf),
     /// Identities that could not be taken out.
     Identities(PathBuf, usize, Failure),
+    /// Roots on another machine.
+    Host(String, String),
     /// A part of a server's configuration.
     Server(String),
     /// A server whose configuration could not be changed.
@@ -130,6 +135,9 @@ impl Remains {
             }
             Remains::Ledger(url) => {
                 format!("the ledger {url}: other machines may share it; who may do so removes the database")
+            }
+            Remains::Host(host, why) => {
+                format!("roots on {host}: {why}; tamga leave tries again, or tamga trust remove --on there")
             }
             Remains::Server(words) => words.clone(),
             Remains::ServerKept(e) => format!("{}: {}; {}", e.0.what(), e.0.why(), e.0.remedy()),
@@ -198,6 +206,7 @@ pub fn leave(env: &Env, bundles: &[PathBuf]) -> Result<Report> {
         timers: Vec::new(),
         exceptions: None,
         hosts: false,
+        hosts_cleared: Vec::new(),
         data: None,
         outcome: Outcome::Good,
     };
@@ -213,6 +222,7 @@ pub fn leave(env: &Env, bundles: &[PathBuf]) -> Result<Report> {
         }
     }
     done.remove_roots(env, &found, bundles)?;
+    done.remove_from_hosts(env)?;
     for cleared in identity::clear(env) {
         match cleared.failure {
             None => done.identities.push(cleared),
@@ -301,6 +311,17 @@ impl Done {
         }
         let databases = self.rows.iter().filter(|r| r.store == StoreId::Chromium && r.change == Change::Removed);
         self.remains.extend(databases.map(|r| Remains::Database(r.place.clone())));
+        Ok(())
+    }
+
+    fn remove_from_hosts(&mut self, env: &Env) -> Result<()> {
+        for host in on_hosts::clear(env)? {
+            let failed = host.stores.iter().find(|r| r.outcome != Outcome::Good).and_then(|r| r.why.clone());
+            match host.failure.as_ref().map(|f| f.why.clone()).or(failed) {
+                Some(why) => self.keep(Remains::Host(host.host.clone(), why)),
+                None => self.hosts_cleared.push(host.host),
+            }
+        }
         Ok(())
     }
 

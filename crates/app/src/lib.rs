@@ -17,6 +17,7 @@ pub mod explain;
 pub mod failure;
 mod files;
 pub mod hosts;
+pub mod hosts_named;
 pub mod identity;
 pub mod interact;
 pub mod keys;

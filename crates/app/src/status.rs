@@ -404,7 +404,7 @@ impl Look<'_> {
         let mut rows = Vec::new();
         for a in all.iter().filter(|a| a.is_root() && !a.retired) {
             let root = root_of(a)?;
-            rows.extend(surveys.iter().map(|(store, place)| Row::found(env, *store, &root, place)));
+            rows.extend(surveys.iter().map(|(store, place)| Row::found(env.now, *store, &root, place)));
         }
         let leaves = own_leaves(env)?;
         for (store, place) in &surveys {

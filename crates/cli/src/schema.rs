@@ -55,6 +55,7 @@ fn answers(command: &str, g: &mut SchemaGenerator) -> (Vec<Schema>, Vec<Schema>)
         "trust" => all!(
             trust::change::Report,
             trust::status::Report,
+            trust::on_hosts::Report,
             trust::environment::Report,
             Answer<trust::exceptions::Done, trust::exceptions::Plan>;
             lines commands::trust::share::Event<'static>

@@ -18,7 +18,7 @@ impl Executor for Machine {
 /// Performs the steps in order. If one fails, those before it are undone.
 ///
 /// Errors: the step's own; [`Error::Stuck`] if something could not be undone, with all of it.
-pub fn perform(machine: &Machine, steps: &[Planned]) -> Result<()> {
+pub fn perform(machine: &impl Executor<Error = Error>, steps: &[Planned]) -> Result<()> {
     tamga_core::plan::perform::perform(machine, steps).map_err(|failed| match failed.left.is_empty() {
         true => failed.error,
         false => {

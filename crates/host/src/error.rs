@@ -167,6 +167,14 @@ pub enum Error {
         /// The data directory.
         path: PathBuf,
     },
+    /// Another machine cannot be worked on.
+    #[error("{host} was not changed")]
+    Host {
+        /// Its name.
+        host: String,
+        /// Why.
+        fault: crate::host_fault::HostFault,
+    },
     /// A program failed.
     #[error("{program} failed")]
     Program {
@@ -261,6 +269,7 @@ impl Diagnostic for Error {
             Error::Backup { .. } => "backup-refused",
             Error::LedgerNewer { .. } => "ledger-newer",
             Error::Locked { .. } => "locked",
+            Error::Host { fault, .. } => fault.code(),
             Error::Program { .. } => "program-failed",
             Error::Nss { .. } => "database-failed",
             Error::SystemStore { .. } => "store-failed",
@@ -301,6 +310,7 @@ impl Diagnostic for Error {
             Error::Backup { why, .. } => why.clone(),
             Error::LedgerNewer { .. } => "this version does not know its layout".into(),
             Error::Locked { .. } => "it has held the data directory's lock for 30 seconds".into(),
+            Error::Host { fault, .. } => fault.why(),
             Error::Program { said, .. } | Error::SystemStore { said, .. } => said.clone(),
             Error::Nss { why, .. } => why.clone(),
             Error::Stuck { left, .. } => format!("still to do: {left}"),
@@ -354,6 +364,7 @@ impl Diagnostic for Error {
             Error::Backup { remedy, .. } => remedy.clone(),
             Error::LedgerNewer { .. } => "use the newer Tamga, or another --data-dir".into(),
             Error::Locked { .. } => "wait until it has finished, then run the same command again".into(),
+            Error::Host { fault, .. } => fault.remedy().into(),
             Error::Program { .. } => "fix what it says, then run the same command again".into(),
             Error::Nss { remedy, .. } => remedy.clone(),
             Error::SystemStore { .. } => "run the same command again, and say yes in the dialog of Windows".into(),

@@ -3,6 +3,7 @@
 pub mod change;
 pub mod environment;
 pub mod exceptions;
+pub mod on_hosts;
 pub mod row;
 pub mod share;
 pub mod status;

@@ -11,6 +11,7 @@ use tamga_core::error::Diagnostic;
 use tamga_core::plan::step::{Planned, Step};
 use tamga_core::stores::trust::{self, Goal, Root, State, Store, StoreLocation};
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 use tamga_host::act;
 use tamga_host::ledger::{Ledger, Record, Work};
 
@@ -52,11 +53,7 @@ impl Task<'_> {
     /// Brings one root to the goal in one place.
     pub(super) fn at(&self, store: &'static dyn Store, root: &Root, place: &StoreLocation, goal: Goal) -> Result<Row> {
         let env = self.env;
-        let stands = place.entries.iter().any(|e| e.certificate == root.certificate);
-        let wanted = match goal {
-            Goal::Add => !matches!(trust::state(&root.certificate, place, env.now), State::Present | State::Expired),
-            Goal::Remove => stands,
-        };
+        let wanted = is_wanted(root, place, goal, env.now);
         let mut place = std::borrow::Cow::Borrowed(place);
         if wanted && place.guarded && env.machine.password().is_none() && env.caller.is_present() {
             let of = format!("the password of {}", place.place.shown());
@@ -66,38 +63,12 @@ impl Task<'_> {
         if let Some(why) = leaf::hindrance(&root.certificate, store.id()).filter(|_| goal == Goal::Add && wanted) {
             place.to_mut().hindrance = Some(why);
         }
-        let mut row = Row::found(env, store, root, &place);
+        let mut row = Row::found(env.now, store, root, &place);
         let planned = store.change(goal, root, &place, &env.machine);
-        match &place.hindrance {
-            // What is reached already needs no rights.
-            Some(h) if wanted && !h.absent => {
-                let remedy = match goal {
-                    Goal::Add => h.remedy.clone(),
-                    Goal::Remove => h.remedy.replace("trust add", "trust remove"),
-                };
-                row.fail(Outcome::Blocked, h.why.clone(), remedy);
-            }
-            Some(h) if !h.absent => row.why = None,
-            Some(_) => {}
-            None if planned.is_empty() && goal == Goal::Add && row.state == State::Distrusted => row.fail(
-                Outcome::Blocked,
-                "it stands among those that this store distrusts, and adding does not change that",
-                "take it out of Untrusted Certificates in certmgr.msc (the machine's: certlm.msc)",
-            ),
-            None if planned.is_empty() && goal == Goal::Remove && stands => {
-                let (sha256, place) = (row.sha256[..16].to_owned(), row.place.shown());
-                row.fail(
-                    Outcome::Blocked,
-                    "it stands there, but not in a way that Tamga put it",
-                    format!("look for the SHA-256 {sha256}… in {place} and take it out by hand"),
-                );
-            }
-            None if planned.is_empty() => {}
-            None => {
-                self.act(store, root, &place, goal, &planned, &mut row)?;
-                let after = store.survey(&env.machine, self.bundles).into_iter().find(|p| p.place == place.place);
-                self.see_again(root, goal, after.as_ref(), &mut row);
-            }
+        if to_do(&mut row, root, &place, &planned, goal, wanted) {
+            self.act(store, root, &place, goal, &planned, &mut row)?;
+            let after = store.survey(&env.machine, self.bundles).into_iter().find(|p| p.place == place.place);
+            see_again(root, goal, after.as_ref(), &mut row, env.now);
         }
         Ok(row)
     }
@@ -133,27 +104,77 @@ impl Task<'_> {
         }
         Ok(self.ledger.finish(id, &work)?)
     }
+}
 
-    /// What was changed is seen by a fresh look, or it does not count.
-    fn see_again(&self, root: &Root, goal: Goal, after: Option<&StoreLocation>, row: &mut Row) {
-        let Some(after) = after else { return };
-        row.state = trust::state(&root.certificate, after, self.env.now);
-        if row.change == Change::Failed {
-            return;
+/// True if a root is not as the goal says in a place.
+pub(super) fn is_wanted(root: &Root, place: &StoreLocation, goal: Goal, now: Timestamp) -> bool {
+    match goal {
+        Goal::Add => !matches!(trust::state(&root.certificate, place, now), State::Present | State::Expired),
+        Goal::Remove => stands(root, place),
+    }
+}
+
+fn stands(root: &Root, place: &StoreLocation) -> bool {
+    place.entries.iter().any(|e| e.certificate == root.certificate)
+}
+
+/// True if the steps are to be performed; else the row says why not, where something is not as it should be.
+pub(super) fn to_do(
+    row: &mut Row,
+    root: &Root,
+    place: &StoreLocation,
+    planned: &[Planned],
+    goal: Goal,
+    wanted: bool,
+) -> bool {
+    match &place.hindrance {
+        // What is reached already needs no rights.
+        Some(h) if wanted && !h.absent => {
+            let remedy = match goal {
+                Goal::Add => h.remedy.clone(),
+                Goal::Remove => h.remedy.replace("trust add", "trust remove"),
+            };
+            row.fail(Outcome::Blocked, h.why.clone(), remedy);
         }
-        let entry = after.entries.iter().find(|e| e.certificate == root.certificate);
-        let reached = match goal {
-            Goal::Add => matches!(row.state, State::Present | State::Expired),
-            Goal::Remove => entry.is_none(),
-        };
-        if !reached {
-            let why = "all steps ended well, but a fresh look does not show the change";
-            row.fail(Outcome::Blocked, why, "run the same command again; if it stays so, report it");
-            return;
+        Some(h) if !h.absent => row.why = None,
+        Some(_) => {}
+        None if planned.is_empty() && goal == Goal::Add && row.state == State::Distrusted => row.fail(
+            Outcome::Blocked,
+            "it stands among those that this store distrusts, and adding does not change that",
+            "take it out of Untrusted Certificates in certmgr.msc (the machine's: certlm.msc)",
+        ),
+        None if planned.is_empty() && goal == Goal::Remove && stands(root, place) => {
+            let (sha256, place) = (row.sha256[..16].to_owned(), row.place.shown());
+            row.fail(
+                Outcome::Blocked,
+                "it stands there, but not in a way that Tamga put it",
+                format!("look for the SHA-256 {sha256}… in {place} and take it out by hand"),
+            );
         }
-        if let (Goal::Add, Some(flaw)) = (goal, entry.and_then(|e| e.flaw.clone())) {
-            row.outcome = Outcome::Blocked;
-            row.why = Some(flaw);
-        }
+        None => return !planned.is_empty(),
+    }
+    false
+}
+
+/// What was changed is seen by a fresh look, or it does not count.
+pub(super) fn see_again(root: &Root, goal: Goal, after: Option<&StoreLocation>, row: &mut Row, now: Timestamp) {
+    let Some(after) = after else { return };
+    row.state = trust::state(&root.certificate, after, now);
+    if row.change == Change::Failed {
+        return;
+    }
+    let entry = after.entries.iter().find(|e| e.certificate == root.certificate);
+    let reached = match goal {
+        Goal::Add => matches!(row.state, State::Present | State::Expired),
+        Goal::Remove => entry.is_none(),
+    };
+    if !reached {
+        let why = "all steps ended well, but a fresh look does not show the change";
+        row.fail(Outcome::Blocked, why, "run the same command again; if it stays so, report it");
+        return;
+    }
+    if let (Goal::Add, Some(flaw)) = (goal, entry.and_then(|e| e.flaw.clone())) {
+        row.outcome = Outcome::Blocked;
+        row.why = Some(flaw);
     }
 }

@@ -1,6 +1,5 @@
 //! One root in one place of a store, after everything was done.
 
-use crate::env::Env;
 use crate::report::Outcome;
 use schemars::JsonSchema;
 use serde::{Serialize, Serializer};
@@ -10,6 +9,7 @@ use tamga_core::stores::trust::{self, Root, Scope, State, Store, StoreLocation};
 use tamga_core::vocabulary::fingerprint::Sha256Fingerprint;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::text::Shown;
+use tamga_core::vocabulary::timestamp::Timestamp;
 
 tamga_core::words! {
     /// What became of a root in a place.
@@ -52,7 +52,7 @@ pub struct Row {
 
 impl Row {
     /// A root in a place as it was found.
-    pub fn found(env: &Env, store: &dyn Store, root: &Root, place: &StoreLocation) -> Row {
+    pub fn found(now: Timestamp, store: &dyn Store, root: &Root, place: &StoreLocation) -> Row {
         let flaw = place.entries.iter().find(|e| e.certificate == root.certificate).and_then(|e| e.flaw.clone());
         Row {
             store: store.id(),
@@ -60,7 +60,7 @@ impl Row {
             place: place.place.clone(),
             label: root.label.clone(),
             sha256: root.certificate.sha256(),
-            state: trust::state(&root.certificate, place, env.now),
+            state: trust::state(&root.certificate, place, now),
             change: Change::None,
             why: place.hindrance.as_ref().map(|h| h.why.clone()).or(flaw),
             remedy: place.hindrance.as_ref().map(|h| h.remedy.clone()),

@@ -90,7 +90,8 @@ pub fn status(env: &Env, request: &Request) -> Result<Report> {
             surveys.push((store, place));
         }
     }
-    let found = surveys.iter().flat_map(|(store, place)| meant.iter().map(|root| Row::found(env, *store, root, place)));
+    let found =
+        surveys.iter().flat_map(|(store, place)| meant.iter().map(|root| Row::found(env.now, *store, root, place)));
     let mut rows: Vec<Row> = found.collect();
     // Stores that were named, but that this system does not have at all.
     if request.stores.named.iter().any(|s| !rows.iter().any(|r| r.store == s.id()))

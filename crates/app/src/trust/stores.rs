@@ -83,7 +83,7 @@ impl Choice {
             let hindrance = Blocker { why: why.into(), remedy: remedy.into(), absent: true };
             let (place, entries) = ("none".into(), Vec::new());
             let place = StoreLocation { store: store.id(), place, hindrance: Some(hindrance), entries, guarded: false };
-            out.push(Row::found(env, *store, root, &place));
+            out.push(Row::found(env.now, *store, root, &place));
         }
         out
     }

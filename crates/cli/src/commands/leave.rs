@@ -52,13 +52,17 @@ fn render(done: &leave::Done) -> String {
     if let Some(n) = done.exceptions {
         text.push_str(&format!("made Firefox forget {n} exceptions for names of yours\n"));
     }
+    for host in &done.hosts_cleared {
+        text.push_str(&format!("removed Tamga's roots from {host}\n"));
+    }
     if done.hosts {
         text.push_str(&format!("removed Tamga's names from {FILE}\n"));
     }
     let of_stores = |r: &Remains| match r {
         Remains::UnknownRoot { .. } | Remains::Root { .. } | Remains::Database(_) | Remains::Identities(..) => true,
         Remains::Server(_) | Remains::ServerKept(_) | Remains::Timer(..) | Remains::Hosts => false,
-        Remains::Ledger(_)
+        Remains::Host(..)
+        | Remains::Ledger(_)
         | Remains::DataInUse(_)
         | Remains::DataKept(_)
         | Remains::DataUnasked(_)

@@ -35,6 +35,7 @@ mod guide;
 mod handed_on;
 mod hostile;
 mod hosts;
+mod hosts_far;
 mod hung_up;
 mod identity;
 mod images;

@@ -1,7 +1,7 @@
 //! `tamga trust add|remove|status [ROOT]`.
 
 use super::parse;
-use crate::args::{SecretArgs, StoreArgs};
+use crate::args::{OnArgs, SecretArgs, StoreArgs};
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::values;
@@ -20,6 +20,7 @@ use tamga_core::vocabulary::text::Shown;
 
 mod environment;
 mod exceptions;
+mod hosts;
 mod rows;
 pub(crate) mod share;
 mod share_page;
@@ -52,7 +53,7 @@ pub(crate) struct AddArgs {
     #[command(flatten)]
     stores: StoreArgs,
     /// Fetch the root that another machine serves over plain HTTP, instead of ROOT
-    #[arg(long, value_name = "http://HOST:PORT", conflicts_with = "root")]
+    #[arg(long, value_name = "http://HOST:PORT", conflicts_with_all = ["root", "on"])]
     from: Option<String>,
     /// Its SHA-256, read from the other machine's screen
     #[arg(long, value_name = "HEX", requires = "from")]
@@ -64,6 +65,8 @@ pub(crate) struct AddArgs {
     #[arg(long, value_name = "DIR", conflicts_with_all = ["scope", "elevate"])]
     sysroot: Option<PathBuf>,
     #[command(flatten)]
+    on: OnArgs,
+    #[command(flatten)]
     secrets: SecretArgs,
 }
 
@@ -74,11 +77,13 @@ pub(crate) struct RemoveArgs {
     #[command(flatten)]
     stores: StoreArgs,
     /// Remove nothing but the exception that a browser remembers for this host
-    #[arg(long, value_name = "HOST:PORT", conflicts_with_all = ["root", "scope", "stores", "bundle", "elevate", "passphrase_file", "passphrase_env"])]
+    #[arg(long, value_name = "HOST:PORT", conflicts_with_all = ["root", "scope", "stores", "bundle", "elevate", "passphrase_file", "passphrase_env", "on"])]
     exception: Option<String>,
     /// Use the stores of an image, a chroot or a container's file system
     #[arg(long, value_name = "DIR", conflicts_with_all = ["scope", "elevate", "exception"])]
     sysroot: Option<PathBuf>,
+    #[command(flatten)]
+    on: OnArgs,
     #[command(flatten)]
     secrets: SecretArgs,
 }
@@ -99,6 +104,8 @@ pub(crate) struct StatusArgs {
     /// Use the stores of an image, a chroot or a container's file system
     #[arg(long, value_name = "DIR", conflicts_with = "scope")]
     sysroot: Option<PathBuf>,
+    #[command(flatten)]
+    on: OnArgs,
 }
 
 pub(crate) fn run(session: &Session, command: TrustCommand) -> Result<Done> {
@@ -116,6 +123,10 @@ pub(crate) fn run(session: &Session, command: TrustCommand) -> Result<Done> {
 }
 
 fn add(session: &Session, args: AddArgs) -> Result<Done> {
+    if !args.on.on.is_empty() {
+        let root = args.root.map_or(Which::Only, Which::Named);
+        return hosts::change(session, Goal::Add, root, args.stores, &args.on, args.accept);
+    }
     session.elevate(&args.stores)?;
     let root = match (args.from, args.root) {
         (Some(url), _) => Which::Fetched { url, fingerprint: args.sha256 },
@@ -134,6 +145,10 @@ fn add(session: &Session, args: AddArgs) -> Result<Done> {
 }
 
 fn remove(session: &Session, args: RemoveArgs) -> Result<Done> {
+    if !args.on.on.is_empty() {
+        let root = args.root.map_or(Which::Only, Which::Named);
+        return hosts::change(session, Goal::Remove, root, args.stores, &args.on, Vec::new());
+    }
     session.elevate(&args.stores)?;
     let request = change::Request {
         goal: Goal::Remove,
@@ -202,6 +217,10 @@ fn render_change(done: &change::Done, goal: Goal) -> String {
 }
 
 fn status(session: &Session, args: StatusArgs) -> Result<Done> {
+    if !args.on.on.is_empty() {
+        let stores = StoreArgs { scope: InScope::Machine, stores: args.stores, bundle: args.bundle, elevate: false };
+        return hosts::status(session, args.root.map(Which::Named), stores, &args.on);
+    }
     let scope = args.scope.unwrap_or(InScope::Both);
     let stores = StoreArgs { scope, stores: args.stores, bundle: args.bundle, elevate: false };
     let request = status::Request {

@@ -1,6 +1,7 @@
 //! `tamga.toml`: what a lab is to have. Parsed once, completely: whatever comes out of it is valid, and an error has its line and
 //! column.
 
+use super::host::Host;
 use super::raw;
 use super::reader::Reader;
 use super::service::{self, Service};
@@ -39,6 +40,8 @@ pub struct Lab {
     pub hosts: Vec<hosts::Wanted>,
     /// The same as they were typed.
     pub hosts_typed: Vec<String>,
+    /// Machines beyond this one; every name is there once.
+    pub machines: Vec<Host>,
     /// What must hold afterwards.
     pub checks: Vec<Check>,
 }
@@ -214,6 +217,10 @@ pub fn read(text: &str, what: &str, base: &Path) -> Result<Lab> {
     for n in &file.hosts.names {
         lab.hosts.push(reader.value(n, hosts::Wanted::parse)?);
         lab.hosts_typed.push(n.get_ref().clone());
+    }
+    for h in &file.host {
+        let host = reader.host(h, &lab.machines)?;
+        lab.machines.push(host);
     }
     lab.checks = file.check.iter().map(|c| reader.check(c)).collect::<Result<_>>()?;
     Ok(lab)

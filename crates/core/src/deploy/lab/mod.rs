@@ -1,6 +1,7 @@
 //! Everything as one file says: what it asks for, what there is, and what differs. Only what differs is done.
 
 pub mod file;
+pub mod host;
 pub mod place;
 mod raw;
 mod reader;

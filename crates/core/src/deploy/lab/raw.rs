@@ -15,6 +15,7 @@ pub(super) struct File {
     pub(super) certificate: Vec<Certificate>,
     pub(super) trust: Vec<Trust>,
     pub(super) hosts: Hosts,
+    pub(super) host: Vec<Host>,
     pub(super) check: Vec<Check>,
 }
 
@@ -90,6 +91,20 @@ pub(super) struct Trust {
     pub(super) scope: Option<Text>,
     #[serde(default)]
     pub(super) bundle: Vec<PathBuf>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Host {
+    pub(super) name: Text,
+    pub(super) ssh: Option<Text>,
+    pub(super) ssh_config: Option<PathBuf>,
+    pub(super) container: Option<Text>,
+    pub(super) image: Option<PathBuf>,
+    #[serde(default)]
+    pub(super) local: bool,
+    #[serde(default)]
+    pub(super) sudo: bool,
 }
 
 #[derive(Default, Deserialize)]

@@ -9,6 +9,8 @@ use tamga_core::error::Error;
 use tamga_core::vocabulary::text::{Shown, nearest};
 use tamga_host::fs;
 
+/// The word for a machine that nothing describes.
+const UNKNOWN: &str = "host-unknown";
 /// The word for every machine of the file.
 const ALL: &str = "all";
 
@@ -49,13 +51,15 @@ fn read(env: &Env, path: &Path, name: &str) -> Result<Lab> {
     let bytes = match env.disk().read_named(path) {
         Ok(bytes) => bytes,
         Err(tamga_host::error::Error::File { source, .. }) if source.kind() == std::io::ErrorKind::NotFound => {
-            return Err(Error::Contradiction {
+            let instead = match name {
+                ALL => "write a [[host]] for each machine into tamga.toml".to_owned(),
+                _ => format!("name its address: --on ssh://root@{}; or write a [[host]] into tamga.toml", name.shown()),
+            };
+            return Err(Error::Objection {
+                code: UNKNOWN,
                 what: format!("the host {} is not known", name.shown()),
                 why: format!("there is no {} here that would describe it", path.shown()),
-                instead: format!(
-                    "name its address: --on ssh://root@{}; or write a [[host]] into tamga.toml",
-                    name.shown()
-                ),
+                instead,
             }
             .into());
         }
@@ -69,7 +73,8 @@ fn read(env: &Env, path: &Path, name: &str) -> Result<Lab> {
 
 fn unknown(name: &str, machines: &[Host], path: &Path) -> Error {
     let names: Vec<&str> = machines.iter().map(|m| m.name.as_str()).collect();
-    Error::Contradiction {
+    Error::Objection {
+        code: UNKNOWN,
         what: format!("the host {} is not known", name.shown()),
         why: match names.is_empty() {
             true => format!("{} has no [[host]]", path.shown()),

@@ -123,7 +123,9 @@ fn typed(line: &str, s: &Sandbox) -> String {
 const MADE_UP: [&str; 2] = ["trust remove --exception", "--sha256 SHA256"];
 
 /// Refused with exit code 3 here, and rightly: it needs another machine, another moment, or it was done in the preparation.
-const REFUSED: [&str; 14] = [
+const REFUSED: [&str; 16] = [
+    "--on all",
+    "--on charts,archive",
     "ledger move sqlite:",
     "authority sign web-request.pem",
     "authority receive web",

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::token_fault::TokenFault;
@@ -12,7 +12,7 @@ use tamga_host::token::TokenKey;
 #[derive(Default)]
 pub(crate) struct Tokens {
     /// The keys of authorities.
-    pub(crate) keys: Mutex<BTreeMap<Label, Arc<TokenKey>>>,
+    pub(crate) keys: Mutex<BTreeMap<Label, TokenKey>>,
     /// What became of a PIN, by the module and the token's label.
     pub(crate) pins: Mutex<BTreeMap<(PathBuf, String), Pin>>,
 }

@@ -2,16 +2,16 @@
 
 use crate::env::Env;
 use crate::failure::Result;
+use crate::interact::Task;
 use crate::open_tokens::{Pin, held};
 use crate::secret::Secret;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use tamga_core::ca::authority::KEY_URI_FILE;
-use tamga_core::ca::authority::create::NewKey;
+use tamga_core::ca::authority::create::AuthorityKey;
 use tamga_core::ca::report::Authority;
 use tamga_core::error::Error;
 use tamga_core::pki::key::{KeyAlgorithm, PrivateKey, PublicKey, SigningKey};
-use tamga_core::pki::token::TokenUri;
+use tamga_core::pki::token::{TokenUri, algorithm};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::secret::Passphrase;
 use tamga_core::vocabulary::text::Shown;
@@ -61,24 +61,7 @@ impl TokenRequest {
         if uri.object.is_none() && uri.id.is_none() {
             uri.object = Some(label.to_string());
         }
-        let mut session = open(env, &uri, &self.pin)?;
-        if !session.has_key()? {
-            let kind = kind.unwrap_or(KeyAlgorithm::P256);
-            let what = format!("making a key of the kind {kind} on {}", session.token.label().shown());
-            let _shown = env.caller.progress(crate::interact::Task::One(&what));
-            return Ok((session.make(kind)?, true));
-        }
-        let key = session.find(None)?;
-        unused(&key, known)?;
-        match kind {
-            Some(kind) if tamga_core::pki::token::algorithm(key.public()) != Some(kind) => Err(Error::Contradiction {
-                what: format!("the key {} is not of the kind {kind}", key.uri().portable()),
-                why: "it is on the token already, and is of another kind".into(),
-                instead: "leave out --key-algorithm to use it, or give another object= to make one".into(),
-            }
-            .into()),
-            _ => Ok((key, false)),
-        }
+        find_or_make(env, &uri, &self.pin, kind, known)
     }
 
     /// The key of the address, which belongs to one of these certificates' keys. It has proved that it signs.
@@ -101,10 +84,10 @@ pub(crate) enum Holder {
 
 impl Holder {
     /// It, as an authority is made with it; `protect` is for a file.
-    pub(crate) fn new_key<'a>(&'a self, protect: Option<&'a Passphrase>) -> NewKey<'a> {
+    pub(crate) fn of_authority<'a>(&'a self, protect: Option<&'a Passphrase>) -> AuthorityKey<'a> {
         match self {
-            Holder::File(key) => NewKey::File(key, protect),
-            Holder::Token(key) => NewKey::Token(&**key, key.uri()),
+            Holder::File(key) => AuthorityKey::File(key, protect),
+            Holder::Token(key) => AuthorityKey::Token(&**key, key.uri()),
         }
     }
 
@@ -132,27 +115,48 @@ fn unused(key: &TokenKey, known: &[Authority]) -> Result<()> {
     }
 }
 
-/// Makes a key beside another, on the same token, under another label.
+/// The key of the address, made now if the token has none of that name. True if it was made. One that a run left behind which did not come
+/// to its end is found again here.
+fn find_or_make(
+    env: &Env,
+    uri: &TokenUri,
+    pin: &Secret,
+    kind: Option<KeyAlgorithm>,
+    known: &[Authority],
+) -> Result<(TokenKey, bool)> {
+    let mut session = open(env, uri, pin)?;
+    if !session.has_key()? {
+        let kind = kind.unwrap_or(KeyAlgorithm::P256);
+        let what = format!("making a key of the kind {kind} on {}", session.token.label().shown());
+        let _shown = env.caller.progress(Task::One(&what));
+        return Ok((session.make(kind)?, true));
+    }
+    let key = session.find(None)?;
+    unused(&key, known)?;
+    match kind {
+        Some(kind) if algorithm(key.public()) != Some(kind) => Err(Error::Contradiction {
+            what: format!("the key {} is not of the kind {kind}", key.uri().portable()),
+            why: "it is on the token already, and is of another kind".into(),
+            instead: "leave out --key-algorithm to use it, or give another object= to make one".into(),
+        }
+        .into()),
+        _ => Ok((key, false)),
+    }
+}
+
+/// The key of a successor, on the same token under the successor's label. True if it was made.
 ///
-/// Errors: as for [`open`]; the token cannot, or has a key of that label.
-pub(crate) fn make_beside(
+/// Errors: as for [`TokenRequest::find_or_make`].
+pub(crate) fn beside(
     env: &Env,
     old: &Authority,
     label: &Label,
     kind: KeyAlgorithm,
     pin: &Secret,
-) -> Result<TokenKey> {
+    known: &[Authority],
+) -> Result<(TokenKey, bool)> {
     let beside = TokenUri { object: Some(label.to_string()), id: None, extractable: None, ..address(env, old)? };
-    let mut session = open(env, &beside, pin)?;
-    if session.has_key()? {
-        return Err(Error::LabelTaken {
-            label: beside.portable().to_string(),
-            by: "a key that is on the token already".into(),
-            instead: "choose another label for the successor".into(),
-        }
-        .into());
-    }
-    Ok(session.make(kind)?)
+    find_or_make(env, &beside, pin, Some(kind), known)
 }
 
 /// The address of an authority's key, from the file in its directory.
@@ -175,12 +179,12 @@ fn address(env: &Env, a: &Authority) -> Result<TokenUri> {
 /// The key of an authority that is on a token: opened once a run.
 ///
 /// Errors: as for [`open`]; a key that is not the certificate's.
-pub(crate) fn key_of(env: &Env, a: &Authority, pin: &Secret) -> Result<Arc<TokenKey>> {
+pub(crate) fn key_of(env: &Env, a: &Authority, pin: &Secret) -> Result<TokenKey> {
     if let Some(key) = held(&env.tokens.keys).get(&a.label) {
         return Ok(key.clone());
     }
     let uri = address(env, a)?;
-    let key = Arc::new(open(env, &uri, pin)?.find(Some(&a.certificate.key))?);
+    let key = open(env, &uri, pin)?.find(Some(&a.certificate.key))?;
     if *key.public() != a.certificate.key {
         return Err(Error::KeyMismatch { label: a.label.to_string(), path: a.folder.join(KEY_URI_FILE) }.into());
     }

@@ -8,12 +8,10 @@ use crate::token::{Holder, TokenRequest};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::ca::authority::create::{self, Made, NewKey};
+use tamga_core::ca::authority::create::{self, AuthorityKey, Made};
 use tamga_core::ca::authority::{self, limits};
 use tamga_core::ca::report::Authority;
-use tamga_core::error::Error;
-use tamga_core::pki::key::KeyAlgorithm;
-use tamga_core::pki::key::SigningKey;
+use tamga_core::pki::key::{KeyAlgorithm, PrivateKey, SigningKey};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::permit::Permit;
 use tamga_host::entropy;
@@ -89,9 +87,9 @@ pub fn create(env: &Env, request: &Request) -> Result<Report> {
     }
     let protect = request.new_secret.wanted(env, &format!("the key of {}", wanted.label))?;
     // Before the lock: RSA keys take seconds. One on a token is made when everything else stands.
-    let in_file = match request.token {
-        Some(_) => None,
-        None => Some(Holder::File(Box::new(env.generate(request.key_algorithm.unwrap_or(KeyAlgorithm::P256))?))),
+    let source = match &request.token {
+        Some(token) => Source::On(token),
+        None => Source::Made(Box::new(env.generate(request.key_algorithm.unwrap_or(KeyAlgorithm::P256))?)),
     };
     let (_lock, ledger) = env.open_for_change()?;
     let parent = match &request.issuer {
@@ -105,19 +103,20 @@ pub fn create(env: &Env, request: &Request) -> Result<Report> {
     };
     let parent = parent.as_ref().map(|(a, k)| (a, &**k));
     let known = super::free(&*ledger, &wanted.label)?;
-    let (key, is_found) = match (in_file, &request.token) {
-        (None, Some(token)) => {
+    let (key, is_found) = match source {
+        Source::Made(key) => (Holder::File(key), false),
+        Source::On(token) => {
             let (key, is_made) = token.find_or_make(env, &wanted.label, request.key_algorithm, &known)?;
             (Holder::Token(Box::new(key)), !is_made)
         }
-        (Some(key), _) => (key, false),
-        (None, None) => return Err(Error::Crypto { doing: "making a key" }.into()),
     };
-    let made = make(env, &*ledger, wanted, key.new_key(protect.as_ref()), parent).inspect_err(|_| {
+    let made = sign(env, wanted, key.of_authority(protect.as_ref()), parent).inspect_err(|_| {
         if !is_found {
             key.discard(env);
         }
     })?;
+    // From here on it may be recorded, whatever the ledger says: a key that stays without an authority is found by the next run.
+    record(env, &*ledger, &made)?;
     Ok(Answer::Done(Done {
         authorities: [made.authority.clone().into()],
         authority: made.authority,
@@ -145,6 +144,12 @@ fn plan(env: &Env, request: &Request, permit: Permit) -> Result<Plan> {
     Ok(Plan { authorities: [], dry_run: true, label: wanted.label.clone(), issuer, permit, directory })
 }
 
+/// Where the key of a new authority comes from.
+enum Source<'a> {
+    Made(Box<PrivateKey>),
+    On(&'a TokenRequest),
+}
+
 /// Makes an authority and records it. The ledger is locked.
 ///
 /// Errors: as for [`create`].
@@ -152,26 +157,38 @@ pub(crate) fn make(
     env: &Env,
     ledger: &dyn Ledger,
     request: &create::Request,
-    key: NewKey<'_>,
+    key: AuthorityKey<'_>,
     parent: Option<(&Authority, &dyn SigningKey)>,
 ) -> Result<Made> {
-    let label = &request.label;
     super::free(ledger, &request.label)?;
-    let folder = env.authority_directory(label);
-    let made = match parent {
+    let made = sign(env, request, key, parent)?;
+    record(env, ledger, &made)?;
+    Ok(made)
+}
+
+fn sign(
+    env: &Env,
+    request: &create::Request,
+    key: AuthorityKey<'_>,
+    parent: Option<(&Authority, &dyn SigningKey)>,
+) -> Result<Made> {
+    let folder = env.authority_directory(&request.label);
+    Ok(match parent {
         None => create::root(request, key, folder, env.now, &entropy::System)?,
         Some((parent, parent_key)) => {
             create::intermediate(request, key, parent, parent_key, folder, env.now, &entropy::System)?
         }
-    };
+    })
+}
+
+fn record(env: &Env, ledger: &dyn Ledger, made: &Made) -> Result<()> {
     let change = Change {
         what: WorkKind::Authority,
-        label,
+        label: &made.authority.label,
         sha256: made.authority.certificate.sha256(),
         publication: &made.publication,
         answers: false,
         record: Record::Authority(&made.authority),
     };
-    env.publish(ledger, &change)?;
-    Ok(made)
+    env.publish(ledger, &change)
 }

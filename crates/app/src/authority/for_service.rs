@@ -7,7 +7,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::secret::{AuthoritySecret, Secret};
 use tamga_core::ca::authority;
-use tamga_core::ca::authority::create::{NewKey, Request as Wanted};
+use tamga_core::ca::authority::create::{AuthorityKey, Request as Wanted};
 use tamga_core::ca::report::Authority;
 use tamga_core::pki::cert::profile::Links;
 use tamga_core::pki::key::KeyAlgorithm;
@@ -53,8 +53,13 @@ pub fn make(env: &Env, request: &Request) -> Result<Authority> {
         own_links: Some(request.own_links.clone()),
         ..Wanted::plain(request.label.clone())
     };
-    let made =
-        create::make(env, &*ledger, &wanted, NewKey::File(&key, protect.as_ref()), Some((&parent, &*parent_key)))?;
+    let made = create::make(
+        env,
+        &*ledger,
+        &wanted,
+        AuthorityKey::File(&key, protect.as_ref()),
+        Some((&parent, &*parent_key)),
+    )?;
     if request.own_links.crl.is_some() {
         let list = List { env, ledger: &*ledger, a: &parent, key: &*parent_key, output: None };
         list.sign(None, LIST_LIFE, &[])?;

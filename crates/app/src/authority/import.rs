@@ -103,7 +103,7 @@ pub fn import(env: &Env, request: &Request) -> Result<Report> {
     let label = &request.label;
     let found = certificates(env, &request.certificates)?;
     let (key, old) = find(env, request, &found)?;
-    let public = key.new_key(None).signing().public();
+    let public = key.of_authority(None).signing().public();
     // The certificate of this key, wherever in the file it stands; the first says best what is wrong if there is none.
     let certificate = found.iter().find(|c| c.key == *public).unwrap_or(&found[0]).clone();
     if certificate.key != *public {
@@ -137,7 +137,7 @@ pub fn import(env: &Env, request: &Request) -> Result<Report> {
         }
         .into());
     }
-    let (a, publication) = import::make(a, key.new_key(protect.as_ref()), &entropy::System)?;
+    let (a, publication) = import::make(a, key.of_authority(protect.as_ref()), &entropy::System)?;
     let change = Change {
         what: WorkKind::Authority,
         label,

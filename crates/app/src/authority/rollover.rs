@@ -11,19 +11,21 @@ use crate::trust::stores::bundles;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
-use tamga_core::ca::authority::create::{self, NewKey, Request as Wanted};
+use tamga_core::ca::authority::create::{self, AuthorityKey, Request as Wanted};
 use tamga_core::ca::authority::limits::{self, permit_of};
 use tamga_core::ca::authority::{self, rollover};
 use tamga_core::ca::renew;
 use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::error::Error;
+use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::key::{KeyAlgorithm, SigningKey};
+use tamga_core::plan::step::Publication;
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::permit::Permit;
 use tamga_core::vocabulary::timestamp::Span;
 use tamga_host::entropy;
+use tamga_host::ledger::Record;
 use tamga_host::ledger::WorkKind;
-use tamga_host::ledger::{Ledger, Record};
 
 /// What to replace by what.
 #[derive(Clone, Debug)]
@@ -106,25 +108,46 @@ pub fn rollover(env: &Env, request: &Request) -> Result<Report> {
         (_, asked) => (env.authority_key(old, &request.secret)?, asked),
     };
     let algorithm = request.key_algorithm.unwrap_or_else(|| renew::algorithm_of(&old.certificate));
-    // The successor of a key on a token is made on the same token.
-    let key = match old.key {
-        KeyPlace::Token(_) => Holder::Token(Box::new(token::make_beside(env, old, label, algorithm, &request.secret)?)),
-        _ => Holder::File(Box::new(env.generate(algorithm)?)),
+    // The successor of a key on a token is on the same token.
+    let (key, is_found) = match old.key {
+        KeyPlace::Token(_) => {
+            let (key, is_made) = token::beside(env, old, label, algorithm, &request.secret, &all)?;
+            (Holder::Token(Box::new(key)), !is_made)
+        }
+        _ => (Holder::File(Box::new(env.generate(algorithm)?)), false),
     };
-    let new = make(env, &*ledger, request, (old, &*old_key), key.new_key(protect.as_ref()))
-        .inspect_err(|_| key.discard(env))?;
+    let signed = sign(env, request, (old, &*old_key), key.of_authority(protect.as_ref())).inspect_err(|_| {
+        if !is_found {
+            key.discard(env);
+        }
+    })?;
+    let new = signed.new;
+    let change = Change {
+        what: WorkKind::Authority,
+        label,
+        sha256: new.certificate.sha256(),
+        publication: &signed.publication,
+        answers: false,
+        record: Record::Successor { new: &new, old: &old.label, old_by_new: &signed.old_by_new },
+    };
+    env.publish(&*ledger, &change)?;
     let rows = add_beside(env, &*ledger, old, &new, &bundles(env, Some(&*ledger), &request.bundles)?)?;
     Ok(Answer::Done(Done { authorities: [new.clone().into()], rows, authority: new, old: old.label.to_string() }))
 }
 
-/// The new root with the certificates that lead from one to the other, published.
-fn make(
+/// A new root with the certificates that lead from one to the other.
+struct Signed {
+    new: Authority,
+    publication: Publication,
+    old_by_new: Certificate,
+}
+
+fn sign(
     env: &Env,
-    ledger: &dyn Ledger,
     request: &Request,
     (old, old_key): (&Authority, &dyn SigningKey),
-    key: NewKey<'_>,
-) -> Result<Authority> {
+    key: AuthorityKey<'_>,
+) -> Result<Signed> {
     let label = &request.new;
     let wanted = Wanted {
         purposes: old.purposes.clone(),
@@ -138,16 +161,7 @@ fn make(
     let made = create::root(&wanted, key, folder, env.now, &entropy::System)?;
     let crossed = rollover::cross(old, old_key, &made.authority, key.signing(), env.now, &entropy::System)?;
     let new = Authority { crossed: vec![crossed.new_by_old], ..made.authority };
-    let change = Change {
-        what: WorkKind::Authority,
-        label,
-        sha256: new.certificate.sha256(),
-        publication: &made.publication,
-        answers: false,
-        record: Record::Successor { new: &new, old: &old.label, old_by_new: &crossed.old_by_new },
-    };
-    env.publish(ledger, &change)?;
-    Ok(new)
+    Ok(Signed { new, publication: made.publication, old_by_new: crossed.old_by_new })
 }
 
 fn root<'a>(all: &'a [Authority], label: &str) -> Result<&'a Authority> {

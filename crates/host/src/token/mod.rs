@@ -14,7 +14,7 @@ use std::io::{BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, Command, Stdio};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, sync_channel};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tamga_core::error::{Error, Result};
 use tamga_core::pki::key::{KeyAlgorithm, PublicKey, SigningKey};
@@ -154,7 +154,7 @@ impl Session {
             extractable: found.extractable,
             ..self.uri.clone()
         };
-        Ok(TokenKey { public, algorithm, uri, session: Mutex::new(self) })
+        Ok(TokenKey { public, algorithm, uri, session: Arc::new(Mutex::new(self)) })
     }
 
     fn failed(&self, fault: TokenFault) -> Error {
@@ -265,13 +265,13 @@ fn listen(child: &mut Child) -> std::io::Result<(ChildStdin, Receiver<String>)> 
     Ok((input, replies))
 }
 
-/// A key on a token. It signs there.
-#[derive(Debug)]
+/// A key on a token. It signs there. A copy is the same key in the same session.
+#[derive(Clone, Debug)]
 pub struct TokenKey {
     public: PublicKey,
     algorithm: AlgorithmIdentifierOwned,
     uri: TokenUri,
-    session: Mutex<Session>,
+    session: Arc<Mutex<Session>>,
 }
 
 impl TokenKey {

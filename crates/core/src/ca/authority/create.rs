@@ -73,33 +73,33 @@ impl Request {
 
 /// The key of a new authority.
 #[derive(Clone, Copy)]
-pub enum NewKey<'a> {
+pub enum AuthorityKey<'a> {
     /// One that becomes a file, encrypted where there is a passphrase.
     File(&'a PrivateKey, Option<&'a Passphrase>),
     /// One that stays on its token, with its address.
     Token(&'a dyn SigningKey, &'a TokenUri),
 }
 
-impl<'a> From<&'a PrivateKey> for NewKey<'a> {
-    fn from(key: &'a PrivateKey) -> NewKey<'a> {
-        NewKey::File(key, None)
+impl<'a> From<&'a PrivateKey> for AuthorityKey<'a> {
+    fn from(key: &'a PrivateKey) -> AuthorityKey<'a> {
+        AuthorityKey::File(key, None)
     }
 }
 
-impl<'a> NewKey<'a> {
+impl<'a> AuthorityKey<'a> {
     /// It, as it signs.
     pub fn signing(&self) -> &'a dyn SigningKey {
         match self {
-            NewKey::File(key, _) => *key,
-            NewKey::Token(key, _) => *key,
+            AuthorityKey::File(key, _) => *key,
+            AuthorityKey::Token(key, _) => *key,
         }
     }
 
     /// Where it is.
     pub fn place(&self) -> KeyPlace {
         match self {
-            NewKey::File(..) => KeyPlace::Here,
-            NewKey::Token(_, uri) => KeyPlace::Token(Box::new((*uri).clone())),
+            AuthorityKey::File(..) => KeyPlace::Here,
+            AuthorityKey::Token(_, uri) => KeyPlace::Token(Box::new((*uri).clone())),
         }
     }
 
@@ -108,8 +108,8 @@ impl<'a> NewKey<'a> {
     /// Errors: the key cannot be written.
     pub fn document(&self, entropy: &dyn Entropy) -> Result<Document> {
         match self {
-            NewKey::File(key, passphrase) => key_document(key, *passphrase, entropy),
-            NewKey::Token(_, uri) => Ok(key_uri_document(uri)),
+            AuthorityKey::File(key, passphrase) => key_document(key, *passphrase, entropy),
+            AuthorityKey::Token(_, uri) => Ok(key_uri_document(uri)),
         }
     }
 }
@@ -127,7 +127,7 @@ pub struct Made {
 /// Makes a root from a key.
 pub fn root<'k>(
     request: &Request,
-    key: impl Into<NewKey<'k>>,
+    key: impl Into<AuthorityKey<'k>>,
     folder: PathBuf,
     now: Timestamp,
     entropy: &dyn Entropy,
@@ -198,7 +198,7 @@ pub fn root_for_exactly(
 /// issue for these purposes.
 pub fn intermediate<'k>(
     request: &Request,
-    key: impl Into<NewKey<'k>>,
+    key: impl Into<AuthorityKey<'k>>,
     parent: &Authority,
     parent_key: &dyn SigningKey,
     folder: PathBuf,
@@ -269,7 +269,7 @@ pub fn purposes_within(purposes: &[Purpose], issuer: &Authority) -> Result<()> {
 }
 
 /// The files of an authority: its key, then its certificate with what is above it.
-pub fn publication(authority: &Authority, key: NewKey<'_>, entropy: &dyn Entropy) -> Result<Publication> {
+pub fn publication(authority: &Authority, key: AuthorityKey<'_>, entropy: &dyn Entropy) -> Result<Publication> {
     Ok(Publication {
         folder: authority.folder.clone(),
         folder_mode: 0o700,

@@ -1,6 +1,6 @@
 //! A CA made elsewhere: everything checked before it is taken in.
 
-use super::create::{NewKey, chain, publication};
+use super::create::{AuthorityKey, chain, publication};
 use crate::ca::report::Authority;
 use crate::error::{Error, Result};
 use crate::finding::{Code, Finding};
@@ -98,7 +98,7 @@ pub fn examine(c: &Certificate, above: &[Certificate], now: Timestamp, accepted:
 }
 
 /// The authority with its files. The key is its own: checked before.
-pub fn make(authority: Authority, key: NewKey<'_>, entropy: &dyn Entropy) -> Result<(Authority, Publication)> {
+pub fn make(authority: Authority, key: AuthorityKey<'_>, entropy: &dyn Entropy) -> Result<(Authority, Publication)> {
     let authority = Authority { key: key.place(), ..authority };
     let publication = publication(&authority, key, entropy)?;
     Ok((authority, publication))

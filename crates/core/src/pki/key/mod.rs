@@ -247,20 +247,6 @@ impl<K: SigningKey + ?Sized> SigningKey for Box<K> {
     }
 }
 
-impl<K: SigningKey + ?Sized> SigningKey for std::sync::Arc<K> {
-    fn public(&self) -> &PublicKey {
-        (**self).public()
-    }
-
-    fn signature_algorithm(&self) -> AlgorithmIdentifierOwned {
-        (**self).signature_algorithm()
-    }
-
-    fn sign(&self, message: &[u8], entropy: &dyn Entropy) -> Result<Vec<u8>> {
-        (**self).sign(message, entropy)
-    }
-}
-
 impl SigningKey for PrivateKey {
     fn public(&self) -> &PublicKey {
         PrivateKey::public(self)

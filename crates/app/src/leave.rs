@@ -16,6 +16,7 @@ use serde::{Serialize, Serializer};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use tamga_core::ca::authority::KEY_FILE;
+use tamga_core::deploy::lab::host::Host;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{self, Goal, Root, Store};
 use tamga_core::vocabulary::label::Label;
@@ -137,7 +138,9 @@ impl Remains {
                 format!("the ledger {url}: other machines may share it; who may do so removes the database")
             }
             Remains::Host(host, why) => {
-                format!("roots on {host}: {why}; tamga leave tries again, or tamga trust remove --on there")
+                format!(
+                    "roots on {host}: {why}; tamga leave tries again; if it is gone for good, remove the data directory by hand"
+                )
             }
             Remains::Server(words) => words.clone(),
             Remains::ServerKept(e) => format!("{}: {}; {}", e.0.what(), e.0.why(), e.0.remedy()),
@@ -175,6 +178,8 @@ pub struct Plan {
     /// Servers that would be left as they were found: each with its label.
     #[serde(skip)]
     pub servers: Vec<(String, Label)>,
+    /// Other machines that roots would be taken out of, by their addresses.
+    pub hosts: Vec<String>,
     /// The data directory, if there is one to ask about.
     #[serde(skip)]
     pub data: Option<PathBuf>,
@@ -196,7 +201,11 @@ pub fn leave(env: &Env, bundles: &[PathBuf]) -> Result<Report> {
         let data = has_data.then_some(data);
         let installed = env.open_to_look()?.map(|l| l.installed()).transpose()?.unwrap_or_default();
         let servers = installed.into_iter().map(|i| (i.server, i.label)).collect();
-        return Ok(Answer::Planned(Plan { stores: [], remains: [], dry_run: true, roots, servers, data }));
+        let hosts = match env.open_to_look()? {
+            Some(ledger) => on_hosts::with_roots(&*ledger)?.iter().map(Host::address).collect(),
+            None => Vec::new(),
+        };
+        return Ok(Answer::Planned(Plan { stores: [], remains: [], dry_run: true, roots, servers, hosts, data }));
     }
     let mut done = Done {
         rows: Vec::new(),

@@ -151,7 +151,7 @@ impl TokenArgs {
 #[derive(Args, Clone, Default)]
 pub(crate) struct OnArgs {
     /// On these machines instead of this one: a [[host]] of tamga.toml, ssh://[USER@]HOST[:PORT], container:NAME, or all
-    #[arg(long, value_name = "HOST", value_delimiter = ',', conflicts_with_all = ["scope", "sysroot"])]
+    #[arg(long, value_name = "HOST", value_delimiter = ',', conflicts_with_all = ["scope", "sysroot", "bundle"])]
     pub(crate) on: Vec<String>,
     /// The file with the hosts [default: tamga.toml]
     #[arg(long, value_name = "FILE", requires = "on")]

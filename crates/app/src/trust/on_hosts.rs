@@ -10,7 +10,6 @@ use crate::interact::Task;
 use crate::report::Outcome;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::path::PathBuf;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use tamga_core::ca::report::Authority;
 use tamga_core::deploy::lab::host::{Host, Reach};
@@ -75,6 +74,9 @@ pub struct OnHost {
     pub steps: Vec<String>,
     /// Why nothing is known of it.
     pub failure: Option<HostFailure>,
+    /// False if it was never reached.
+    #[serde(skip)]
+    is_reached: bool,
     #[serde(skip)]
     outcome: Outcome,
 }
@@ -162,7 +164,6 @@ struct Work<'a> {
     roots: Vec<Root>,
     stores: Vec<&'static dyn Store>,
     named: Vec<StoreId>,
-    bundles: &'a [PathBuf],
     now: Timestamp,
 }
 
@@ -176,20 +177,13 @@ pub fn on_hosts(env: &Env, request: &Request) -> Result<Report> {
         Some(which) => vec![which.root(env, &all, request.goal, &[], &request.accepted)?],
         None => all.iter().filter(|a| a.is_root() && !a.retired).map(of_authority).collect(),
     };
-    let work = Work {
-        env,
-        goal: request.goal,
-        roots,
-        stores,
-        named: request.stores.named_ids(),
-        bundles: &request.stores.bundles,
-        now: env.now,
-    };
+    let work = Work { env, goal: request.goal, roots, stores, named: request.stores.named_ids(), now: env.now };
     // Before anything is changed: killed after this, leave still knows where to look.
+    let mut noted = Vec::new();
     if let (Some(Goal::Add), false) = (request.goal, env.dry_run) {
         let (_lock, ledger) = env.open_for_change()?;
         for root in &work.roots {
-            remember(&*ledger, &root.label, &request.hosts, env.now)?;
+            noted.extend(remember(&*ledger, &root.label, &request.hosts, env.now)?);
         }
     }
     let what = match request.goal {
@@ -198,6 +192,18 @@ pub fn on_hosts(env: &Env, request: &Request) -> Result<Report> {
         None => "looking at hosts",
     };
     let hosts = side_by_side(env, what, &request.hosts, |host| work.on(host));
+    // One that was never reached has nothing, now as before: leave would ask for it for ever.
+    let unreached = request.hosts.iter().zip(&hosts).filter(|(_, done)| !done.is_reached).map(|(host, _)| host);
+    let unreached: Vec<&Host> =
+        unreached.filter(|h| noted.iter().any(|(_, address)| *address == h.address())).collect();
+    if !unreached.is_empty() {
+        let (_lock, ledger) = env.open_for_change()?;
+        for host in unreached {
+            for (label, _) in noted.iter().filter(|(_, address)| *address == host.address()) {
+                forget(&*ledger, label, host, env.now)?;
+            }
+        }
+    }
     if let (Some(Goal::Remove), false) = (request.goal, env.dry_run) {
         let (_lock, ledger) = env.open_for_change()?;
         for (host, done) in request.hosts.iter().zip(&hosts).filter(|(_, done)| done.outcome == Outcome::Good) {
@@ -215,7 +221,7 @@ fn of_authority(a: &Authority) -> Root {
 
 /// The stores that a machine has for all its accounts: others belong to a person who is logged in there.
 fn machine_stores(choice: &Choice) -> Result<Vec<&'static dyn Store>> {
-    let of_machine = |s: &&'static dyn Store| s.scope() == Scope::Machine || s.id() == StoreId::Bundle;
+    let of_machine = |s: &&'static dyn Store| s.scope() == Scope::Machine;
     if choice.named.is_empty() {
         let whole = Choice { scope: tamga_core::stores::InScope::Machine, ..choice.clone() };
         return Ok(whole.stores().into_iter().filter(of_machine).collect());
@@ -225,8 +231,8 @@ fn machine_stores(choice: &Choice) -> Result<Vec<&'static dyn Store>> {
         None => Ok(stores),
         Some(of_person) => Err(Error::Contradiction {
             what: format!("the store {} is not reached on another machine", of_person.id()),
-            why: "it belongs to a person there, in a database that only programs on that machine open".into(),
-            instead: "set the browsers' policies there: --stores chromium-policy,firefox-policy".into(),
+            why: "it is a person's, or a file that leave would not find again".into(),
+            instead: "use those of the machine: --stores system,java,chromium-policy,firefox-policy".into(),
         }
         .into()),
     }
@@ -264,12 +270,12 @@ impl Work<'_> {
     fn in_site(&self, host: &Host, site: &Site) -> OnHost {
         let (mut rows, mut steps) = (Vec::new(), Vec::new());
         for store in &self.stores {
-            for place in store.survey(site.look(), self.bundles) {
+            for place in store.survey(site.look(), &[]) {
                 let mut place = place;
                 for root in &self.roots {
                     // What cannot be seen any more is not "absent".
                     if let Some(fault) = site.broken() {
-                        return OnHost { stores: rows, ..OnHost::failed(host, fault.into()) };
+                        return OnHost { stores: rows, is_reached: true, ..OnHost::failed(host, fault.into()) };
                     }
                     let mut row = Row::found(self.now, *store, root, &place);
                     if let Some(goal) = self.goal
@@ -282,7 +288,7 @@ impl Work<'_> {
             }
         }
         if let Some(fault) = site.broken() {
-            return OnHost { stores: rows, ..OnHost::failed(host, fault.into()) };
+            return OnHost { stores: rows, is_reached: true, ..OnHost::failed(host, fault.into()) };
         }
         if self.goal == Some(Goal::Add) && !self.env.dry_run {
             demand_named(&mut rows, &self.named);
@@ -292,7 +298,7 @@ impl Work<'_> {
             None if rows.iter().any(|r| self.is_lacking(r)) => Outcome::Bad,
             None => Outcome::Good,
         };
-        OnHost { host: host.name.to_string(), stores: rows, steps, failure: None, outcome }
+        OnHost { host: host.name.to_string(), stores: rows, steps, failure: None, is_reached: true, outcome }
     }
 
     /// True if a root that is looked for is absent from a store that the machine has.
@@ -329,7 +335,7 @@ impl Work<'_> {
             Ok(()) => row.change = if goal == Goal::Add { Change::Added } else { Change::Removed },
             Err(e) => row.fail(e.kind().into(), format!("{}: {}", e.what(), e.why()), e.remedy()),
         }
-        let after = store.survey(site.look(), self.bundles).into_iter().find(|p| p.place == place.place);
+        let after = store.survey(site.look(), &[]).into_iter().find(|p| p.place == place.place);
         see_again(root, goal, after.as_ref(), row, self.now);
         after
     }
@@ -351,15 +357,15 @@ fn remembered(ledger: &dyn Ledger) -> Result<Vec<(Label, String)>> {
     Ok(out)
 }
 
-fn remember(ledger: &dyn Ledger, label: &Label, hosts: &[Host], now: Timestamp) -> Result<()> {
+/// Notes that machines are to get a root; returns those for which that is new.
+fn remember(ledger: &dyn Ledger, label: &Label, hosts: &[Host], now: Timestamp) -> Result<Vec<(Label, String)>> {
     let known = remembered(ledger)?;
-    for host in hosts {
-        let address = host.address();
-        if !known.iter().any(|(l, a)| l == label && *a == address) {
-            ledger.note(now, TRUSTED, label, &address)?;
-        }
+    let pairs = hosts.iter().map(|host| (label.clone(), host.address()));
+    let new: Vec<(Label, String)> = pairs.filter(|pair| !known.contains(pair)).collect();
+    for (label, address) in &new {
+        ledger.note(now, TRUSTED, label, address)?;
     }
-    Ok(())
+    Ok(new)
 }
 
 fn forget(ledger: &dyn Ledger, label: &Label, host: &Host, now: Timestamp) -> Result<()> {
@@ -373,7 +379,7 @@ fn forget(ledger: &dyn Ledger, label: &Label, host: &Host, now: Timestamp) -> Re
 /// The machines on which a root of this ledger may still be.
 ///
 /// Errors: the ledger cannot be read.
-pub fn hosts_with_roots(ledger: &dyn Ledger) -> Result<Vec<Host>> {
+pub fn with_roots(ledger: &dyn Ledger) -> Result<Vec<Host>> {
     let mut out: Vec<Host> = Vec::new();
     for (_, address) in remembered(ledger)? {
         if let Ok(Some(host)) = Host::of_address(&address)
@@ -390,7 +396,7 @@ pub fn hosts_with_roots(ledger: &dyn Ledger) -> Result<Vec<Host>> {
 /// Errors: the ledger cannot be read or written. What fails on a machine is in its part of the report.
 pub fn clear(env: &Env) -> Result<Vec<OnHost>> {
     let Some(looked) = env.open_to_look()? else { return Ok(Vec::new()) };
-    let hosts = hosts_with_roots(&*looked)?;
+    let hosts = with_roots(&*looked)?;
     if hosts.is_empty() {
         return Ok(Vec::new());
     }
@@ -429,7 +435,7 @@ fn clear_one(
         }
     }
     let (stores, named) = (stores.to_vec(), Vec::new());
-    Work { env, goal: Some(Goal::Remove), roots, stores, named, bundles: &[], now: env.now }.in_site(host, &site)
+    Work { env, goal: Some(Goal::Remove), roots, stores, named, now: env.now }.in_site(host, &site)
 }
 
 impl OnHost {
@@ -439,6 +445,7 @@ impl OnHost {
             stores: Vec::new(),
             steps: Vec::new(),
             failure: Some(failure),
+            is_reached: false,
             outcome: Outcome::Blocked,
         }
     }

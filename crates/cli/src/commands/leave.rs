@@ -32,6 +32,9 @@ fn render_plan(plan: &Plan) -> String {
     for (server, label) in &plan.servers {
         text.push_str(&format!("would leave {server} as it was before {label}\n"));
     }
+    for host in &plan.hosts {
+        text.push_str(&format!("would take Tamga's roots out of the stores of {host}\n"));
+    }
     if let Some(data) = &plan.data {
         text.push_str(&format!("would ask whether to remove the data directory {}\n", data.shown()));
     }

@@ -4,7 +4,7 @@ mod shell;
 
 use crate::error::{Error, Result};
 use crate::host_fault::HostFault;
-use shell::{Ended, Shell, printing, quoted};
+use shell::{Ended, Shell, find, printing, quoted};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -152,10 +152,6 @@ impl Far {
         }
         script
     }
-}
-
-fn find(within: &[u8], sought: &[u8]) -> Option<usize> {
-    within.windows(sought.len()).position(|w| w == sought)
 }
 
 impl Files for Far {

@@ -140,7 +140,8 @@ fn keep_last(mut errors: impl Read, kept: &Mutex<Vec<u8>>) {
     }
 }
 
-fn find(within: &[u8], sought: &[u8]) -> Option<usize> {
+/// Where octets are in others.
+pub(super) fn find(within: &[u8], sought: &[u8]) -> Option<usize> {
     within.windows(sought.len()).position(|w| w == sought)
 }
 

@@ -6,7 +6,7 @@ use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::human;
 use std::path::Path;
-use tamga_app::hosts_named;
+use tamga_app::machines;
 use tamga_app::report::Outcome;
 use tamga_app::trust::Which;
 use tamga_app::trust::on_hosts::{self, OnHost, Report, Request};
@@ -19,7 +19,7 @@ use tamga_core::stores::trust::{Goal, State};
 const LAB_FILE: &str = "tamga.toml";
 
 fn hosts(session: &Session, on: &OnArgs) -> Result<Vec<Host>> {
-    hosts_named::named(session, &on.on, on.lab_file.as_deref().unwrap_or(Path::new(LAB_FILE)))
+    machines::named(session, &on.on, on.lab_file.as_deref().unwrap_or(Path::new(LAB_FILE)))
 }
 
 pub(super) fn change(
@@ -46,22 +46,29 @@ fn done(session: &Session, request: &Request) -> Result<Done> {
 
 fn render(report: &Report) -> String {
     let mut head = vec!["host", "store", "root", "state"];
-    head.extend(report.changes.then_some(if report.dry_run { "would" } else { "change" }));
+    let shows_change = report.changes && !report.dry_run;
+    head.extend(shows_change.then_some("change"));
     let mut cells = vec![head.into_iter().map(human::dim).collect::<Vec<_>>()];
     for host in &report.hosts {
-        cells.extend(rows_of(host, report));
+        cells.extend(rows_of(host, shows_change));
     }
     let mut text = human::table_with(&cells, human::Fit { expendable: &[], cut: None });
     text.push_str(&reasons(&report.hosts));
+    if report.dry_run {
+        for host in &report.hosts {
+            host.steps.iter().for_each(|step| text.push_str(&format!("  {}: would {step}\n", host.host)));
+        }
+        return text;
+    }
     let good = report.hosts.iter().filter(|h| h.outcome() == Outcome::Good).count();
     text.push_str(&format!("{} of {} hosts are as they should be\n", good, report.hosts.len()));
     text
 }
 
-fn rows_of(host: &OnHost, report: &Report) -> Vec<Vec<String>> {
+fn rows_of(host: &OnHost, shows_change: bool) -> Vec<Vec<String>> {
     if host.failure.is_some() {
         let mut row = vec![human::strong(&host.host), "-".into(), "-".into(), human::bad("not reached")];
-        row.extend(report.changes.then(|| human::dim("none")));
+        row.extend(shows_change.then(|| human::dim("none")));
         return vec![row];
     }
     // A store that a machine does not have is of no interest, unless it was asked for.
@@ -75,21 +82,20 @@ fn rows_of(host: &OnHost, report: &Report) -> Vec<Vec<String>> {
         };
         let name = if n == 0 { human::strong(&host.host) } else { String::new() };
         let mut row = vec![name, r.store.word().to_owned(), r.label.to_string(), state];
-        row.extend(report.changes.then(|| change_of(r, host, report.dry_run)));
+        row.extend(shows_change.then(|| change_of(r)));
         out.push(row);
     }
     if out.is_empty() {
         let mut row = vec![human::strong(&host.host), "-".into(), "-".into(), human::dim("no such store")];
-        row.extend(report.changes.then(|| human::dim("none")));
+        row.extend(shows_change.then(|| human::dim("none")));
         out.push(row);
     }
     out
 }
 
-fn change_of(r: &Row, host: &OnHost, is_dry: bool) -> String {
+fn change_of(r: &Row) -> String {
     match r.change {
         Change::Failed => human::bad(r.change.word()),
-        _ if is_dry => human::dim(&format!("{} steps", host.steps.len())),
         Change::None => human::dim(r.change.word()),
         Change::Added | Change::Removed => human::good(r.change.word()),
     }

@@ -61,6 +61,22 @@ impl Farm {
         String::from_utf8(out.stdout).unwrap()
     }
 
+    fn stop(&self, host: &str) {
+        let pid = std::fs::read_to_string(self.folder.join(host).join("pid")).unwrap();
+        assert!(Command::new("kill").arg(pid.trim()).status().unwrap().success());
+        until(|| !self.answers(host));
+    }
+
+    fn resume(&self, host: &str) {
+        let config = self.folder.join(host).join("sshd_config");
+        assert!(Command::new("/usr/sbin/sshd").arg("-f").arg(config).status().unwrap().success());
+        until(|| self.answers(host));
+    }
+
+    fn answers(&self, host: &str) -> bool {
+        self.asked(host, "echo yes").trim() == "yes"
+    }
+
     fn json(&self, words: &[&str], code: i32) -> Value {
         self.s.json(words).expect(code).json()
     }
@@ -70,6 +86,16 @@ impl Drop for Farm {
     fn drop(&mut self) {
         let _ = Command::new("sh").arg(SCRIPT).arg("down").arg(&self.folder).status();
     }
+}
+
+fn until(is_so: impl Fn() -> bool) {
+    for _ in 0..200 {
+        if is_so() {
+            return;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    panic!("it did not come about");
 }
 
 fn row<'a>(report: &'a Value, host: &str, store: &str) -> &'a Value {
@@ -112,7 +138,8 @@ fn a_root_goes_to_every_machine_and_away_again() {
     assert!(weak["remedy"].as_str().unwrap().contains("sudo = true"), "{weak}");
     assert_eq!(row(&added, "down", "system")["failure"]["code"], "host-unreached", "{added}");
     // This machine has nothing of it.
-    assert!(!std::path::Path::new("/usr/local/share/ca-certificates").join("tamga-saltmarsh").exists());
+    let here = std::fs::read_dir("/usr/local/share/ca-certificates").unwrap().flatten();
+    assert!(here.into_iter().all(|f| !f.file_name().to_string_lossy().starts_with("tamga-")), "on this machine");
     // A second time changes nothing; a copy that somebody took away is seen as absent and put back.
     let again = farm.json(&["trust", "add", "--on", "host1,host2", "--stores", "system"], 0);
     assert_eq!(row(&again, "host1", "system")["change"], "none");
@@ -126,13 +153,20 @@ fn a_root_goes_to_every_machine_and_away_again() {
     let removed = farm.json(&["trust", "remove", "--on", "host1", "--stores", "system"], 0);
     assert_eq!(row(&removed, "host1", "system")["change"], "removed");
     assert_eq!(farm.asked("host1", "sha256sum /etc/ssl/certs/ca-certificates.crt"), before);
-    // What is left goes with `leave`, from the file's machines and without the file; the one that is down is named.
+    // What is left goes with `leave`, without the file that described the machines. One that was never reached is not asked for again; one
+    // that has a root and is down keeps the data directory, and is cleared when it is back.
     std::fs::remove_file(farm.s.lab("tamga.toml")).unwrap();
-    let left = farm.s.run(&["leave", "--yes"]);
-    assert_eq!(left.code, 5, "{}{}", left.out, left.err);
+    farm.stop("host2");
+    let dry = farm.s.run(&["leave", "--dry-run"]).expect(0);
+    assert!(dry.out.contains("ssh://host2?config=") && !dry.out.contains("127.0.0.1"), "{}", dry.out);
+    let left = farm.s.run(&["leave", "--yes"]).expect(5);
+    assert!(left.out.contains("roots on host2") && left.out.contains("Connection refused"), "{}", left.out);
+    assert!(farm.s.path("data").exists());
+    farm.resume("host2");
+    let left = farm.s.run(&["leave", "--yes"]).expect(0);
     assert!(left.out.contains("removed Tamga's roots from host2"), "{}", left.out);
     assert_eq!(farm.asked("host2", "ls /etc/pki/ca-trust/source/anchors/tamga-* 2>/dev/null"), "");
-    assert!(left.out.contains("Connection refused") && farm.s.path("data").exists(), "{}", left.out);
+    assert!(!farm.s.path("data").exists());
 }
 
 #[test]
@@ -186,6 +220,7 @@ fn what_is_no_machine_is_refused_before_anything_is_started() {
     }
     let of_person = s.run(&["trust", "add", "--on", "ssh://root@charts", "--stores", "firefox"]).expect(2);
     assert!(of_person.err.contains("firefox-policy"), "{}", of_person.err);
+    s.run(&["trust", "add", "--on", "ssh://root@charts", "--bundle", "/srv/roots.pem"]).expect(2);
     // An image is a machine of that kind too.
     std::fs::create_dir_all(s.lab("image/etc/ca-certificates/update.d")).unwrap();
     std::fs::write(s.lab("tamga.toml"), "[[host]]\nname = \"image\"\nimage = \"image\"\n").unwrap();
@@ -194,4 +229,21 @@ fn what_is_no_machine_is_refused_before_anything_is_started() {
     std::fs::write(&bundle, "").unwrap();
     let report = s.json(&["trust", "status", "--on", "image"]).json();
     assert_eq!(report["hosts"][0]["host"], "image", "{report}");
+}
+
+/// A container is reached through its own client; a stand-in here, which says how it was called.
+#[test]
+fn a_container_is_reached_through_its_client() {
+    let mut s = sandbox();
+    s.run(&["authority", "create", "saltmarsh"]).expect(0);
+    let called = s.path("called");
+    s.stand_in("docker", &format!("#!/bin/sh\necho \"$@\" >> {}\nshift 3\nexec \"$@\"\n", called.display()));
+    let report = s.json(&["trust", "status", "--on", "container:tides-web-1", "--stores", "system"]).json();
+    assert_eq!(report["hosts"][0]["failure"], Value::Null, "{report}");
+    assert_eq!(report["hosts"][0]["stores"][0]["store"], "system", "{report}");
+    assert_eq!(std::fs::read_to_string(&called).unwrap(), "exec -i tides-web-1 sh\n");
+    // One that is not there: what the client says is the reason.
+    s.stand_in("docker", "#!/bin/sh\necho \"Error response from daemon: No such container: $3\" >&2\nexit 1\n");
+    let gone = s.run(&["trust", "status", "--on", "container:tides-web-1"]).expect(4);
+    assert!(gone.out.contains("No such container: tides-web-1"), "{}{}", gone.out, gone.err);
 }

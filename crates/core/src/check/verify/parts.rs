@@ -12,6 +12,14 @@ pub struct General {
     pub octets: Vec<u8>,
 }
 
+impl General {
+    /// SRVName (RFC 4985): an otherName of id-on-dnsSRV.
+    pub fn is_service(&self) -> bool {
+        const ON_DNS_SRV: [u8; 10] = [0x06, 8, 0x2b, 6, 1, 5, 5, 7, 8, 7];
+        self.kind == 0 && self.octets.starts_with(&ON_DNS_SRV)
+    }
+}
+
 /// A subtree of nameConstraints.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Subtree {

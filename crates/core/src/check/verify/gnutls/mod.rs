@@ -287,18 +287,11 @@ impl<'a> Run<'a> {
         if !(issuer.raw.version_number() == Some(0) && self.input.anchors.contains(issuer)) {
             self.authority(issuer, depth);
         }
-        let (mut any, mut permits) = (false, false);
         for by in limits.iter().chain([&issuer]) {
             let Some(e) = by.raw.extension(id::NAME_CONSTRAINTS) else { continue };
             match parts::constraints(&e.value).filter(names::is_readable) {
                 None => self.object("constraints", depth, words.clone()),
-                Some(mut by) if is_leaf => {
-                    // It intersects what is permitted, and where nothing was so far but something was excluded, it forgets the new.
-                    if any && !permits {
-                        by.permitted.clear();
-                    }
-                    any |= !by.permitted.is_empty() || !by.excluded.is_empty();
-                    permits |= !by.permitted.is_empty();
+                Some(by) if is_leaf => {
                     if let Some(name) = names::forbidden(c, &by) {
                         self.object("constraints", depth, parts::shown(&name));
                     }

@@ -38,7 +38,8 @@ pub fn covers(leaf: &Certificate, host: &Name) -> bool {
             if dns.peek().is_some() {
                 return dns.any(|n| is_printable(&n.octets) && fits(&n.octets, host.as_bytes()));
             }
-            if !may_serve(leaf) || names.iter().any(|n| n.kind == 7) {
+            // Since 3.8.13, and Debian's 3.7.9-2+deb12u7, a URI and a service keep the common name out as an address does.
+            if !may_serve(leaf) || names.iter().any(|n| matches!(n.kind, 6 | 7) || n.is_service()) {
                 return false;
             }
             let common = single_common_name(leaf).ok().flatten();

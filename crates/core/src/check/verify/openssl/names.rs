@@ -197,7 +197,7 @@ fn ruby_fits(pattern: &[u8], host: &str) -> Result<bool, &'static str> {
     Ok(first_fits && named[1..] == asked[1..])
 }
 
-/// What PHP's streams say, if the name does not fit: the common name counts where no alternative name is a DNS name or a URI.
+/// What PHP's streams say, if the name does not fit: the common name counts where no alternative name is a DNS name, a URI or a service.
 pub fn php(leaf: &Cached<'_>, host: &Name) -> Result<(), String> {
     let shown = host.to_string();
     let named = |name: &parts::General| match name.kind {
@@ -211,7 +211,7 @@ pub fn php(leaf: &Cached<'_>, host: &Name) -> Result<(), String> {
     if leaf.names.iter().any(named) {
         return Ok(());
     }
-    if leaf.names.iter().any(|n| matches!(n.kind, 2 | 6)) {
+    if leaf.names.iter().any(|n| matches!(n.kind, 2 | 6) || n.is_service()) {
         return Err(format!("Peer certificate subjectAltName did not match expected name `{shown}'"));
     }
     let Some((_, octets)) = parts::common_names(&leaf.certificate.subject).into_iter().next() else {

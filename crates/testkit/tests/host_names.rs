@@ -36,7 +36,19 @@ const ROWS: &[Row] = &[
         "charts.saltmarsh.test",
         "!chromium firefox go deno",
     ),
-    (&[(0x86, b"https://x.test/")], "charts.saltmarsh.test", "charts.saltmarsh.test", "!chromium firefox go deno php"),
+    (
+        &[(0x86, b"https://x.test/")],
+        "charts.saltmarsh.test",
+        "charts.saltmarsh.test",
+        "!chromium firefox go gnutls git deno php",
+    ),
+    // SRVName (RFC 4985).
+    (
+        &[(0xa0, b"\x06\x08\x2b\x06\x01\x05\x05\x07\x08\x07\xa0\x0e\x16\x0c_https.a.test")],
+        "charts.saltmarsh.test",
+        "charts.saltmarsh.test",
+        "!chromium firefox go gnutls git deno php",
+    ),
     // Addresses.
     (&[(0x87, &[127, 0, 0, 1])], "leaf", "127.0.0.1", "!"),
     (&[(0x87, &[127, 0, 0, 2])], "leaf", "127.0.0.1", ""),

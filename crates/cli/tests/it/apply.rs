@@ -285,7 +285,13 @@ fn at_every_point(prepare: impl Fn() -> Sandbox, labels: usize) -> usize {
     };
     assert_eq!(whole.code, Some(0));
     let points = whole.calls.len();
+    // Between two writes of SQLite to its own log only its recovery is at stake: the first and the last of a row are stopped at.
+    let all = std::env::var("TAMGA_TESTS_FAULTS").is_ok_and(|v| v == "all");
+    let own = |i: usize| whole.calls.get(i).is_none_or(|c| c.path.contains("ledger.sqlite-"));
     for (i, call) in whole.calls.iter().enumerate() {
+        if !all && i > 0 && (i - 1..=i + 1).all(own) {
+            continue;
+        }
         let when = format!("stopped after {} {} {}", i + 1, call.name, call.path);
         eprintln!("  {when}");
         let s = prepare();

@@ -124,18 +124,17 @@ fn apply_gives_nothing_of_roots_to_the_account_that_owns_the_place() {
 fn hosts_bundles_and_exports_write_through_no_planted_link() {
     let Some(a) = Arena::new(lab()) else { return };
     let at = |name: &str| a.theirs.join(name).display().to_string();
-    let (hosts, bundle, export) = (at("hosts"), at("roots.pem"), at("charts.p12"));
-    let mut names = around(&["hosts", "roots.pem", "charts.p12"]);
+    let (hosts, bundle, export) = (at("hosts"), at("roots.pem"), at("charts.pem"));
+    let mut names = around(&["hosts", "roots.pem", "charts.pem"]);
     names.push("hosts.before-tamga".into());
     let names: Vec<&str> = names.iter().map(String::as_str).collect();
     let _racing = a.race(&names);
     for round in 0..rounds() {
         let name = format!("gauge-{round}.saltmarsh.test");
-        std::fs::write(a.s.lab("pass"), "a passphrase for the way\n").unwrap();
         for words in [
             &["hosts", "add", &name, "--file", &hosts][..],
             &["trust", "add", "--stores", "bundle", "--bundle", &bundle],
-            &["export", "charts", "--as", "pkcs12", "--new-passphrase-file", "pass", "--output", &export, "--yes"],
+            &["export", "charts", "--as", "combined-pem", "--output", &export, "--yes"],
             &["trust", "remove", "--stores", "bundle", "--bundle", &bundle],
         ] {
             let ran = a.s.run(words);

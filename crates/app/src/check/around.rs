@@ -6,6 +6,7 @@ use crate::env::Env;
 use crate::failure::Result;
 use crate::keys::certificates_as_sent as certificates;
 use crate::secret::Secret;
+use crate::site::Site;
 use std::net::IpAddr;
 use std::path::Path;
 use std::path::PathBuf;
@@ -18,11 +19,13 @@ use tamga_core::check::client::case::Spoken;
 use tamga_core::check::client::trusted;
 use tamga_core::check::client::view::TrustView;
 use tamga_core::deploy::access::Account;
+use tamga_core::deploy::lab::host::Host;
 use tamga_core::error::Error;
 use tamga_core::finding::{Code, Finding};
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::crl::{self, Crl};
 use tamga_core::pki::chain::revocation::Revocation;
+use tamga_core::plan::ports::Look;
 use tamga_core::stores::InScope;
 use tamga_core::stores::trust::exceptions::{self, Exception};
 use tamga_core::vocabulary::name::Name;
@@ -88,7 +91,11 @@ impl Default for Terms {
 }
 
 /// Everything that is the same for every target.
-pub(super) struct Around {
+pub(super) struct Around<'a> {
+    /// The machine whose clients are meant.
+    look: &'a (dyn Look + Sync),
+    /// Its name, where it is another.
+    pub(super) on: Option<String>,
     pub(super) clients: Vec<Client>,
     /// Read when the first asks for them: connections are made meanwhile.
     views: OnceLock<Views>,
@@ -119,10 +126,34 @@ pub(super) struct Around {
 /// Each client with what it trusts.
 type Views = Vec<(Client, TrustView)>;
 
-impl Around {
-    /// Looks at the machine and reads the files.
-    pub(super) fn new(env: &Env, terms: &Terms) -> Result<Around> {
-        let installed = |c: &Client| *c == Client::Standard || clients::is_installed(*c, &env.machine);
+impl<'a> Around<'a> {
+    /// Looks at this machine and reads the files.
+    ///
+    /// Errors: a file cannot be read, or is no certificate.
+    pub(super) fn new(env: &'a Env, terms: &Terms) -> Result<Around<'a>> {
+        let has = |c: Client| c == Client::Standard || clients::is_installed(c, &env.machine);
+        Around::of(env, terms, &env.machine, has)
+    }
+
+    /// The same of another machine: its clients, and what they trust there.
+    ///
+    /// Errors: a file cannot be read, or is no certificate; a client whose store is not the machine's.
+    pub(super) fn at(env: &Env, terms: &Terms, host: &Host, site: &'a Site) -> Result<Around<'a>> {
+        let terms = Terms { scope: InScope::Machine, ..terms.clone() };
+        if let Some(client) = terms.clients.iter().find(|c| !terms.scope.has_client(**c)) {
+            return Err(Error::Contradiction {
+                what: format!("{client} is not judged on another machine"),
+                why: "what it trusts is a person's, or named by a variable".into(),
+                instead: "leave it away, or run tamga check there".into(),
+            }
+            .into());
+        }
+        let around = Around::of(env, &terms, site.look(), |c| site.has_client(c))?;
+        Ok(Around { on: Some(host.name.to_string()), ..around })
+    }
+
+    fn of(env: &Env, terms: &Terms, look: &'a (dyn Look + Sync), has: impl Fn(Client) -> bool) -> Result<Around<'a>> {
+        let installed = |c: &Client| has(*c);
         let clients: Vec<Client> = match terms.clients.is_empty() {
             true => Client::ALL.into_iter().filter(installed).collect(),
             false => terms.clients.clone(),
@@ -133,6 +164,8 @@ impl Around {
         let authorities = ledger.as_ref().map(|l| l.authorities()).transpose()?.unwrap_or_default();
         let list = |f: &PathBuf| -> Result<Crl> { Ok(crl::find(&env.disk().read_named(f)?, &f.shown())?) };
         Ok(Around {
+            look,
+            on: None,
             lists: terms.lists.iter().map(list).collect::<Result<_>>()?,
             revocation: terms.revocation,
             views: OnceLock::new(),
@@ -150,7 +183,7 @@ impl Around {
             wire: terms.wire,
             account: terms.account.as_deref().map(|typed| account(env, typed)).transpose()?,
             shown: terms.client_certificate.as_deref().map(|l| shown(env, l, &terms.secret)).transpose()?,
-            exceptions: exceptions::all(&env.machine),
+            exceptions: exceptions::all(look),
             raise: env.raise(),
             answered: Kept::default(),
             certificates: Kept::default(),
@@ -163,21 +196,20 @@ impl Around {
     /// Errors: the ledger cannot be read.
     pub(super) fn ask(
         &self,
-        env: &Env,
         served: &[Certificate],
         names: &[Name],
         spoken: Option<Spoken<'_>>,
         of_database: bool,
     ) -> Result<Arc<Answer>> {
         let asked = kept::asked(served, names, spoken.as_ref(), of_database);
-        self.answered.or(asked, || self.judge(env, served, names, spoken, of_database).map(Arc::new))
+        self.answered.or(asked, || self.judge(served, names, spoken, of_database).map(Arc::new))
     }
 
     /// Each client with what it trusts; read once, however many ask.
-    pub(super) fn views(&self, env: &Env) -> &[(Client, TrustView)] {
+    pub(super) fn views(&self) -> &[(Client, TrustView)] {
         let given = |c: &Client| (*c, TrustView::given(self.anchors.clone(), self.anchor_files.clone()));
         self.views.get_or_init(|| match self.anchor_files.is_empty() {
-            true => trusted::by_each(&self.clients, &env.machine),
+            true => trusted::by_each(&self.clients, self.look),
             false => self.clients.iter().map(given).collect(),
         })
     }
@@ -189,7 +221,6 @@ impl Around {
 
     fn judge(
         &self,
-        env: &Env,
         served: &[Certificate],
         names: &[Name],
         spoken: Option<Spoken<'_>>,
@@ -197,7 +228,7 @@ impl Around {
     ) -> Result<Answer> {
         let counts = |c: &Client| of_database || !self.apart.contains(c);
         let views: Vec<(Client, &TrustView)> =
-            self.views(env).iter().filter(|(c, _)| counts(c)).map(|(c, v)| (*c, v)).collect();
+            self.views().iter().filter(|(c, _)| counts(c)).map(|(c, v)| (*c, v)).collect();
         Ok(assess::assess(&Question {
             served,
             extra: &self.extra,
@@ -215,6 +246,7 @@ impl Around {
             spoken: spoken.unwrap_or_default(),
             anchored: !self.anchor_files.is_empty(),
             raise: self.raise,
+            on: self.on.as_deref(),
         }))
     }
 

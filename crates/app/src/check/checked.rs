@@ -44,6 +44,8 @@ pub enum Weight {
 pub struct Checked {
     /// As it was named.
     pub target: String,
+    /// The machine whose clients are meant; None for this one.
+    pub host: Option<String>,
     /// `live`, `file` or `label`.
     pub kind: &'static str,
     /// What was checked, in one line.
@@ -80,6 +82,7 @@ impl Checked {
     pub(super) fn new(target: &str, kind: &'static str, first_line: String) -> Checked {
         Checked {
             target: target.to_owned(),
+            host: None,
             kind,
             first_line,
             ending: Ending::Good,
@@ -152,13 +155,22 @@ impl Checked {
 }
 
 impl Checked {
+    /// The target, and the machine where it is not this one.
+    pub fn named(&self) -> String {
+        match &self.host {
+            Some(host) => format!("{} on {host}", self.target),
+            None => self.target.clone(),
+        }
+    }
+
     /// What was checked, and over what connection.
     pub fn headline(&self) -> String {
         let connection = self.met.first().map(|m| {
             let exchange = m.key_exchange.as_ref().map(|k| format!(", key exchange {k}")).unwrap_or_default();
             format!(": {}{exchange}{}", m.protocol, if m.staple { ", status stapled" } else { "" })
         });
-        format!("{}{}", self.first_line, connection.unwrap_or_default())
+        let on = self.host.as_ref().map(|h| format!(", judged on {h}")).unwrap_or_default();
+        format!("{}{on}{}", self.first_line, connection.unwrap_or_default())
     }
 
     /// The verdict in one line, and how it weighs.
@@ -286,6 +298,9 @@ struct Redirect {
 #[derive(Serialize, JsonSchema)]
 struct View<'a> {
     target: &'a str,
+    /// The machine whose clients are meant; absent for this one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    host: Option<&'a str>,
     kind: &'static str,
     ok: bool,
     connections: Vec<Connection>,
@@ -321,6 +336,7 @@ impl Serialize for Checked {
         let path: Vec<Sha256Fingerprint> = self.path.iter().map(Certificate::sha256).collect();
         View {
             target: &self.target,
+            host: self.host.as_deref(),
             kind: self.kind,
             ok: self.ending == Ending::Good,
             connections: self.met.iter().map(connection).collect(),

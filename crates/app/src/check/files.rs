@@ -16,7 +16,7 @@ use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::Shown;
 use tamga_host::access;
 
-pub(super) fn file(env: &Env, around: &Around, typed: &str, path: &Path) -> Result<Checked> {
+pub(super) fn file(env: &Env, around: &Around<'_>, typed: &str, path: &Path) -> Result<Checked> {
     let is_directory = env.disk().is_directory(path);
     let file = if is_directory { path.join(CERTIFICATE_FILE) } else { path.to_path_buf() };
     let chain = certificates(env, std::slice::from_ref(&file))?;
@@ -27,13 +27,13 @@ pub(super) fn file(env: &Env, around: &Around, typed: &str, path: &Path) -> Resu
     };
     let of = known.as_ref().map(|i| format!(" for the names of {}", i.label)).unwrap_or_default();
     let mut checked = Checked::new(typed, "file", format!("the file {}, as a server would send it{of}", file.shown()));
-    let answer = around.ask(env, &chain, &names, None, false)?;
+    let answer = around.ask(&chain, &names, None, false)?;
     checked.take(&answer, chain);
     beside(env, around, &mut checked, &file, is_directory);
     Ok(checked)
 }
 
-pub(super) fn label(env: &Env, around: &Around, typed: &str, issued: &Issued) -> Result<Checked> {
+pub(super) fn label(env: &Env, around: &Around<'_>, typed: &str, issued: &Issued) -> Result<Checked> {
     let file = issued.folder.join(CERTIFICATE_FILE);
     let chain = certificates(env, std::slice::from_ref(&file))?;
     let names: Vec<Name> = match around.names.is_empty() {
@@ -43,7 +43,7 @@ pub(super) fn label(env: &Env, around: &Around, typed: &str, issued: &Issued) ->
     let host = names.first().map(ToString::to_string).unwrap_or_default();
     let first = format!("the files of {} for every name in it; live: tamga check https://{host}", issued.label);
     let mut checked = Checked::new(typed, "label", first);
-    let answer = around.ask(env, &chain, &names, None, false)?;
+    let answer = around.ask(&chain, &names, None, false)?;
     checked.take(&answer, chain);
     let is_keyless = around.is_keyless(issued)?;
     beside(env, around, &mut checked, &file, !is_keyless);
@@ -57,7 +57,7 @@ fn hosts(issued: &Issued) -> Vec<Name> {
 }
 
 /// The key beside a certificate: is it there where it must be, is it its own, who may read it, and does it open without a person?
-fn beside(env: &Env, around: &Around, checked: &mut Checked, file: &Path, needs_key: bool) {
+fn beside(env: &Env, around: &Around<'_>, checked: &mut Checked, file: &Path, needs_key: bool) {
     let path = file.parent().unwrap_or(Path::new(".")).join(KEY_FILE);
     if let Some(account) = &around.account {
         readable(env, checked, &path, account);

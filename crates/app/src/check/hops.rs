@@ -11,7 +11,7 @@ use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::{self, Missed, plain};
 
 /// What stands on port 80 beside a site on 443; nothing there is no fault.
-pub(super) fn beside(around: &Around, checked: &mut Checked, host: &Name, met: IpAddr) {
+pub(super) fn beside(around: &Around<'_>, checked: &mut Checked, host: &Name, met: IpAddr) {
     let start = Address { secure: false, host: host.to_string(), port: 80, path: "/".into() };
     let (hops, _) = followed(&start, |a| {
         // The very server that was met, whatever its name resolves to besides.
@@ -52,7 +52,7 @@ pub(super) fn followed(start: &Address, ask: impl Fn(&Address) -> Asked) -> (Vec
     }
 }
 
-pub(super) fn asked(around: &Around, a: &Address) -> Asked {
+pub(super) fn asked(around: &Around<'_>, a: &Address) -> Asked {
     let host =
         Name::from_str(&a.host).map_err(|_| Missed::new(tamga_core::finding::Code::UnresolvedName, a.host.clone()))?;
     let mut last = None;

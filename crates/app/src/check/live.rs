@@ -29,7 +29,7 @@ pub(super) struct Meeting {
 }
 
 /// Connects, and judges what the server shows.
-pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -> Result<Checked> {
+pub(super) fn live(env: &Env, around: &Around<'_>, typed: &str, meeting: &Meeting) -> Result<Checked> {
     let Meeting { host, port, prelude, .. } = meeting;
     let shown = match prelude {
         Prelude::None => format!("https://{}:{port}/", bracketed(host)),
@@ -54,7 +54,6 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -
         }
     };
     let answer = around.ask(
-        env,
         &sent.chain,
         std::slice::from_ref(host),
         Some(spoken(&sent, &first)),
@@ -80,7 +79,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -
     remembered(around, &mut checked, host, *port);
     over_tls_alone(env, around, &mut checked, host);
     for other in met.iter().filter(|m| m.chain != first.chain) {
-        elsewhere(env, around, &mut checked, meeting, &first, other)?;
+        elsewhere(around, &mut checked, meeting, &first, other)?;
     }
     // Neither curl nor a browser speaks the other protocols; psql speaks one.
     if matches!(prelude, Prelude::None | Prelude::WebSocket | Prelude::Postgres) {
@@ -98,7 +97,7 @@ pub(super) fn live(env: &Env, around: &Around, typed: &str, meeting: &Meeting) -
 }
 
 /// Every address that answers; if none does, why the one that got furthest did not.
-fn everywhere(around: &Around, meeting: &Meeting) -> std::result::Result<Vec<Met>, Missed> {
+fn everywhere(around: &Around<'_>, meeting: &Meeting) -> std::result::Result<Vec<Met>, Missed> {
     let Meeting { host, port, prelude, path } = meeting;
     let mut addresses: Vec<SocketAddr> = dial::resolve(host, *port, &around.resolve)?;
     addresses.dedup();
@@ -120,7 +119,7 @@ fn everywhere(around: &Around, meeting: &Meeting) -> std::result::Result<Vec<Met
 }
 
 /// Errors: the ledger cannot be read.
-fn failed(env: &Env, around: &Around, mut checked: Checked, host: &Name, missed: &Missed) -> Result<Checked> {
+fn failed(env: &Env, around: &Around<'_>, mut checked: Checked, host: &Name, missed: &Missed) -> Result<Checked> {
     let unreachable = matches!(missed.code, Code::UnresolvedName | Code::RefusedConnection | Code::SilentConnection);
     checked.ending = if unreachable { Ending::Blocked } else { Ending::Bad };
     let mut f = Finding::new(missed.code, host.to_string());
@@ -155,7 +154,7 @@ struct Sent {
 }
 
 /// Errors: already the first is no certificate.
-fn parsed(around: &Around, met: &Met) -> tamga_core::error::Result<Sent> {
+fn parsed(around: &Around<'_>, met: &Met) -> tamga_core::error::Result<Sent> {
     let mut sent = Sent { chain: Vec::new(), junk: Vec::new() };
     for (place, der) in met.chain.iter().enumerate() {
         match around.certificate(der) {
@@ -176,7 +175,7 @@ fn spoken<'a>(sent: &'a Sent, met: &Met) -> Spoken<'a> {
 }
 
 /// What the server makes of the client's certificate, or of none.
-fn about_client(around: &Around, checked: &mut Checked, host: &Name, met: &Met) {
+fn about_client(around: &Around<'_>, checked: &mut Checked, host: &Name, met: &Met) {
     if !met.wants_client {
         if around.shown.is_some() {
             checked.remarks.push("the server asked for no client certificate: none was shown".into());
@@ -212,7 +211,7 @@ fn about_client(around: &Around, checked: &mut Checked, host: &Name, met: &Met) 
 }
 
 /// Where a browser remembers an exception, the missing warning proves nothing.
-fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
+fn remembered(around: &Around<'_>, checked: &mut Checked, host: &Name, port: u16) {
     let typed = host.to_string();
     for e in around.exceptions.iter().filter(|e| e.host == typed && e.port == port) {
         let client = Client::from_str(e.client);
@@ -233,7 +232,7 @@ fn remembered(around: &Around, checked: &mut Checked, host: &Name, port: u16) {
 }
 
 /// Where a browser remembers Strict-Transport-Security, a warning has no button to go on.
-fn over_tls_alone(env: &Env, around: &Around, checked: &mut Checked, host: &Name) {
+fn over_tls_alone(env: &Env, around: &Around<'_>, checked: &mut Checked, host: &Name) {
     for mut f in hsts(env, around, &host.to_string()) {
         let warns = checked.rows.iter().any(|r| f.clients.contains(&r.client) && r.outcome == Outcome::Warns);
         if warns {
@@ -245,7 +244,7 @@ fn over_tls_alone(env: &Env, around: &Around, checked: &mut Checked, host: &Name
 }
 
 /// What browsers remember of a host: one finding for each that is one of the clients asked about.
-pub(super) fn hsts(env: &Env, around: &Around, host: &str) -> Vec<Finding> {
+pub(super) fn hsts(env: &Env, around: &Around<'_>, host: &str) -> Vec<Finding> {
     let all = hsts::remembered(&env.machine, host);
     let of = |client: Client| {
         let r = all.iter().filter(|r| r.client == client).max_by_key(|r| r.until)?;
@@ -267,14 +266,7 @@ pub(super) fn hsts(env: &Env, around: &Around, host: &str) -> Vec<Finding> {
 }
 
 /// Another address of the same name that shows another certificate.
-fn elsewhere(
-    env: &Env,
-    around: &Around,
-    checked: &mut Checked,
-    meeting: &Meeting,
-    first: &Met,
-    other: &Met,
-) -> Result<()> {
+fn elsewhere(around: &Around<'_>, checked: &mut Checked, meeting: &Meeting, first: &Met, other: &Met) -> Result<()> {
     let (here, there) = (first.address, other.address);
     let Ok(sent) = parsed(around, other) else {
         checked.ending = Ending::Bad;
@@ -284,7 +276,7 @@ fn elsewhere(
         return Ok(());
     };
     let (names, of_database) = (std::slice::from_ref(&meeting.host), meeting.prelude == Prelude::Postgres);
-    let answer = around.ask(env, &sent.chain, names, Some(spoken(&sent, other)), of_database)?;
+    let answer = around.ask(&sent.chain, names, Some(spoken(&sent, other)), of_database)?;
     let verdict = if answer.is_good() { "which is good too" } else { "and there clients would warn" };
     checked.remarks.push(format!("{there} shows another certificate than {here}, {verdict}"));
     if !answer.is_good() {

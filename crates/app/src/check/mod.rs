@@ -17,11 +17,15 @@ pub use checked::{Checked, Row, Weight};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Outcome;
+use crate::site::{self, HostFailure, Site};
 use around::Around;
 use live::live;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use tamga_core::deploy::lab::host::Host;
 use tamga_core::error::Error;
 use tamga_core::vocabulary::text::Shown;
 use target::Target;
@@ -54,14 +58,64 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
     let around = Around::new(env, &request.terms)?;
     std::thread::scope(|scope| {
         // Reading what each client trusts takes as long as a hundred handshakes: neither waits for the other.
-        scope.spawn(|| around.views(env));
+        scope.spawn(|| around.views());
         all(env, &around, request, &seen)
     })
 }
 
+/// What came of a check on several machines.
+pub struct OnHosts<T> {
+    /// What was returned for each target on each machine that was reached.
+    pub done: Vec<T>,
+    /// The others.
+    pub unreached: Vec<Unreached>,
+}
+
+/// A machine that was not reached, or no more.
+#[derive(Serialize, JsonSchema)]
+pub struct Unreached {
+    /// Its name.
+    pub host: String,
+    /// Why.
+    pub failure: HostFailure,
+}
+
+/// The same for the clients of other machines, by what they trust there. The connections are made from here.
+///
+/// Errors: as for [`check`]; a client that is not judged there. A machine that is not reached does not stop the others.
+pub fn on_hosts<T: Send>(
+    env: &Env,
+    request: &Request,
+    hosts: &[Host],
+    seen: impl Fn(Checked) -> T + Sync,
+) -> Result<OnHosts<T>> {
+    let each = Request { jobs: (request.jobs / hosts.len().max(1)).max(1), ..request.clone() };
+    let on = |host: &Host| -> Result<std::result::Result<Vec<T>, HostFailure>> {
+        let site = match Site::open(env, host) {
+            Ok(site) => site,
+            Err(failure) => return Ok(Err(failure)),
+        };
+        let around = Around::at(env, &request.terms, host, &site)?;
+        around.views();
+        // What could not be looked at is not "absent".
+        if let Some(fault) = site.broken() {
+            return Ok(Err(fault.into()));
+        }
+        all(env, &around, &each, &seen).map(Ok)
+    };
+    let mut out = OnHosts { done: Vec::new(), unreached: Vec::new() };
+    for (host, came) in hosts.iter().zip(site::side_by_side(env, "looking at hosts", hosts, on)) {
+        match came? {
+            Ok(done) => out.done.extend(done),
+            Err(failure) => out.unreached.push(Unreached { host: host.name.to_string(), failure }),
+        }
+    }
+    Ok(out)
+}
+
 fn all<T: Send>(
     env: &Env,
-    around: &Around,
+    around: &Around<'_>,
     request: &Request,
     seen: &(impl Fn(Checked) -> T + Sync),
 ) -> Result<Vec<T>> {
@@ -113,7 +167,7 @@ fn side_by_side<T: Send>(
     all.into_iter().map(|(_, t)| t).collect()
 }
 
-fn one(env: &Env, around: &Around, (typed, target): &(&str, Target)) -> Result<Checked> {
+fn one(env: &Env, around: &Around<'_>, (typed, target): &(&str, Target)) -> Result<Checked> {
     match target {
         Target::Live(meeting) => live(env, around, typed, meeting),
         Target::Plain(address) => plain::from(env, around, typed, address),
@@ -122,8 +176,9 @@ fn one(env: &Env, around: &Around, (typed, target): &(&str, Target)) -> Result<C
     }
 }
 
-fn finished(mut checked: Checked, around: &Around) -> Checked {
+fn finished(mut checked: Checked, around: &Around<'_>) -> Checked {
     checked.show_wire = around.wire;
+    checked.host.clone_from(&around.on);
     // What was added later stands where it weighs; the order among equals stays.
     checked.findings.sort_by_key(|f| std::cmp::Reverse(f.severity));
     checked

@@ -13,7 +13,7 @@ use tamga_core::vocabulary::name::Name;
 use tamga_host::dial::Prelude;
 
 /// A site as someone who types `http://` finds it: the way to HTTPS, then what is served there.
-pub(super) fn from(env: &Env, around: &Around, typed: &str, start: &Address) -> Result<Checked> {
+pub(super) fn from(env: &Env, around: &Around<'_>, typed: &str, start: &Address) -> Result<Checked> {
     let (hops, end) = followed(start, |a| asked(around, a));
     let mut checked = match &end {
         Ok(Next::Secure(to)) => match Name::from_str(&to.host) {

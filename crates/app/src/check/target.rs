@@ -42,7 +42,7 @@ fn looks_like_a_file(typed: &str) -> bool {
 /// `https://…`, a label, an existing path, `host:port`, else that host on 443: in this order.
 ///
 /// Errors: what is none of them; a path that does not exist.
-pub(crate) fn parse(env: &Env, typed: &str, around: &Around) -> Result<Target> {
+pub(crate) fn parse(env: &Env, typed: &str, around: &Around<'_>) -> Result<Target> {
     if let Some((scheme, rest)) = typed.split_once("://") {
         if let Some((prelude, port)) = Prelude::of_scheme(&scheme.to_ascii_lowercase()) {
             let authority = rest.split(['/', '?', '#']).next().unwrap_or_default();

@@ -9,7 +9,7 @@ use tamga_core::vocabulary::text::Shown;
 /// The surroundings in an image, or as they are without one.
 ///
 /// Errors: it is no system.
-pub(super) fn of(env: &Env, directory: Option<&Path>) -> Result<Env> {
+pub(crate) fn of(env: &Env, directory: Option<&Path>) -> Result<Env> {
     let Some(directory) = directory else { return Ok(env.clone()) };
     let root = env.disk().resolved(directory).map_err(tamga_host::error::Error::file("looking at", directory))?;
     if !env.disk().is_directory(&root.join("etc")) {

@@ -11,7 +11,7 @@ pub mod stores;
 
 mod fetched;
 mod follow;
-mod image;
+pub(crate) mod image;
 mod leaf;
 mod perform;
 mod root;

@@ -6,29 +6,20 @@ use super::row::{self, Change, Row, demand_named};
 use super::stores::{Choice, ours_in};
 use crate::env::Env;
 use crate::failure::Result;
-use crate::interact::Task;
 use crate::report::Outcome;
+use crate::site::{HostFailure, Site, side_by_side};
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::sync::atomic::{AtomicUsize, Ordering};
 use tamga_core::ca::report::Authority;
-use tamga_core::deploy::lab::host::{Host, Reach};
+use tamga_core::deploy::lab::host::Host;
 use tamga_core::error::{Diagnostic, Error};
 use tamga_core::finding::Code;
-use tamga_core::plan::ports::Look;
-use tamga_core::plan::step::Planned;
 use tamga_core::stores::StoreId;
 use tamga_core::stores::trust::{Goal, Root, Scope, State, Store, StoreLocation};
 use tamga_core::vocabulary::label::Label;
 use tamga_core::vocabulary::timestamp::Timestamp;
-use tamga_host::act;
-use tamga_host::far::Far;
-use tamga_host::host_fault::HostFault;
 use tamga_host::ledger::{Event, Ledger};
-use tamga_host::places::Machine;
 
-/// So many machines are worked on at once.
-const AT_ONCE: usize = 32;
 /// That a root was put on a machine: about the root's label, with the machine's address.
 const TRUSTED: &str = "host-trusted";
 /// That it was taken out there.
@@ -81,23 +72,6 @@ pub struct OnHost {
     outcome: Outcome,
 }
 
-/// Why nothing is known of a machine.
-#[derive(Clone, Debug, Serialize, JsonSchema)]
-pub struct HostFailure {
-    /// The word for programs.
-    pub code: &'static str,
-    /// Why.
-    pub why: String,
-    /// What to do.
-    pub remedy: String,
-}
-
-impl From<HostFault> for HostFailure {
-    fn from(fault: HostFault) -> HostFailure {
-        HostFailure { code: fault.code(), why: fault.why(), remedy: fault.remedy().to_owned() }
-    }
-}
-
 impl Report {
     /// Good if all is as it should be on every machine; partial if on some.
     pub fn outcome(&self) -> Outcome {
@@ -107,52 +81,6 @@ impl Report {
             worst
         } else {
             Outcome::Partial
-        }
-    }
-}
-
-/// A machine that is open to work on.
-enum Site {
-    Far(Box<Far>),
-    /// This one, or the file system of an image.
-    Here(Box<Machine>),
-}
-
-impl Site {
-    fn open(env: &Env, host: &Host) -> std::result::Result<Site, HostFailure> {
-        let machine = match &host.reach {
-            Reach::Local => env.machine.clone(),
-            Reach::Image(path) => {
-                let image = super::image::of(env, Some(path)).map_err(|e| HostFailure {
-                    code: e.0.code(),
-                    why: e.0.why(),
-                    remedy: e.0.remedy(),
-                })?;
-                image.machine
-            }
-            Reach::Ssh { .. } | Reach::Container(_) => return Ok(Site::Far(Box::new(Far::connect(host)?))),
-        };
-        Ok(Site::Here(Box::new(machine)))
-    }
-
-    fn look(&self) -> &dyn Look {
-        match self {
-            Site::Far(far) => &**far,
-            Site::Here(machine) => &**machine,
-        }
-    }
-
-    fn perform(&self, steps: &[Planned]) -> tamga_host::error::Result<()> {
-        match self {
-            Site::Far(far) => act::perform(&**far, steps),
-            Site::Here(machine) => act::perform(&**machine, steps),
-        }
-    }
-
-    fn broken(&self) -> Option<HostFault> {
-        match self {
-            Site::Far(far) => far.broken(),
-            Site::Here(_) => None,
         }
     }
 }
@@ -236,27 +164,6 @@ fn machine_stores(choice: &Choice) -> Result<Vec<&'static dyn Store>> {
         }
         .into()),
     }
-}
-
-/// Works on several machines at once, in threads, and returns what came of it in their order.
-fn side_by_side<T: Send>(env: &Env, what: &str, hosts: &[Host], work: impl Fn(&Host) -> T + Sync) -> Vec<T> {
-    let shown = env.caller.progress(Task::Many(what, hosts.len()));
-    let next = AtomicUsize::new(0);
-    let one = || {
-        let mut done = Vec::new();
-        loop {
-            let at = next.fetch_add(1, Ordering::Relaxed);
-            let Some(host) = hosts.get(at) else { return done };
-            done.push((at, work(host)));
-            shown.step();
-        }
-    };
-    let mut all: Vec<(usize, T)> = std::thread::scope(|scope| {
-        let threads: Vec<_> = (0..hosts.len().min(AT_ONCE)).map(|_| scope.spawn(one)).collect();
-        threads.into_iter().flat_map(|t| t.join().unwrap_or_default()).collect()
-    });
-    all.sort_by_key(|(at, _)| *at);
-    all.into_iter().map(|(_, done)| done).collect()
 }
 
 impl Work<'_> {

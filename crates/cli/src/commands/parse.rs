@@ -2,9 +2,12 @@
 
 use crate::args::StoreArgs;
 use crate::exit::Result;
+use crate::session::Session;
 use crate::words::human;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use tamga_app::machines;
 use tamga_app::trust::stores::Choice;
+use tamga_core::deploy::lab::host::Host;
 use tamga_core::stores::InScope;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::harmless;
@@ -35,6 +38,11 @@ pub(crate) fn stores(args: StoreArgs, is_image: bool) -> Choice {
         named: Choice::named(&args.stores),
         bundles: absolute(&args.bundle),
     }
+}
+
+/// The machines that were named, by `tamga.toml` where no other file is given.
+pub(crate) fn machines(session: &Session, named: &[String], lab_file: Option<&Path>) -> Result<Vec<Host>> {
+    machines::named(session, named, lab_file.unwrap_or(Path::new("tamga.toml")))
 }
 
 /// Each value once, in the order in which they were typed.

@@ -52,6 +52,8 @@ pub struct Question<'a> {
     pub anchored: bool,
     /// What must stand before a command that changes the machine's stores: `sudo `, or nothing with rights.
     pub raise: &'a str,
+    /// The machine whose clients are meant, where it is another than this one.
+    pub on: Option<&'a str>,
 }
 
 /// The answer.
@@ -307,6 +309,9 @@ fn some_of(names: &str) -> String {
 
 /// The command that puts our root where the client looks.
 fn trusting(q: &Question<'_>, client: Client, label: &str) -> String {
+    if let Some(host) = q.on {
+        return format!("tamga trust add {label} --on {host}");
+    }
     match client {
         _ if q.anchored => format!("give the root of {label} with --anchor"),
         Client::Curl => {

@@ -10,9 +10,11 @@ use serde::Serialize;
 use serde_json::Value;
 use std::collections::BTreeMap;
 use std::path::Path;
-use tamga_app::check::{self, Checked, Request};
+use tamga_app::check::{self, Checked, OnHosts, Request, Row, Unreached};
 use tamga_app::interact::Task;
 use tamga_app::report::Outcome as Ending;
+use tamga_core::check::client::Outcome;
+use tamga_core::deploy::lab::host::Host;
 use tamga_core::finding::{Code, Severity};
 use tamga_core::vocabulary::text::{Shown, harmless};
 
@@ -37,20 +39,24 @@ struct Diagnostic {
 pub(crate) struct Targets {
     #[schemars(with = "Vec<Checked>")]
     targets: Vec<Value>,
+    /// Machines whose clients were meant, and which were not reached.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    unreached: Vec<Unreached>,
 }
 
-/// Checks all of them; with a file, a page of it all goes there.
-pub(super) fn all(session: &Session, request: &Request, file: Option<&Path>) -> Result<Done> {
-    let many = request.targets.len() > AT_LENGTH;
+/// Checks all of them, as the clients of these hosts if there are any; with a file, a page of it all goes there.
+pub(super) fn all(session: &Session, request: &Request, hosts: &[Host], file: Option<&Path>) -> Result<Done> {
+    let count = request.targets.len() * hosts.len().max(1);
+    let many = count > AT_LENGTH || hosts.len() > 1;
     let lines = session.common.format == Format::Lines;
     // Where clients are run, one target shows them itself.
     let task = match (request.observe, many) {
         (true, false) => None,
-        (_, true) => Some(Task::Many("checking", request.targets.len())),
+        (_, true) => Some(Task::Many("checking", count)),
         (false, false) => Some(Task::One("checking")),
     };
     let progress = task.map(|t| session.caller.progress(t));
-    let summaries: Vec<Diagnostic> = check::check(session, request, |c| {
+    let seen = |c: Checked| {
         let summaries = tell(session, &c, many, file.is_some());
         if lines {
             human::json_line(&summaries.json);
@@ -59,9 +65,14 @@ pub(super) fn all(session: &Session, request: &Request, file: Option<&Path>) -> 
             p.step();
         }
         summaries
-    })?;
+    };
+    let OnHosts { done: summaries, unreached } = match hosts.is_empty() {
+        true => OnHosts { done: check::check(session, request, seen)?, unreached: Vec::new() },
+        false => check::on_hosts(session, request, hosts, seen)?,
+    };
     drop(progress);
-    let code = exit::of(check::outcome(summaries.iter().map(|t| t.ending)));
+    let endings = summaries.iter().map(|t| t.ending);
+    let code = exit::of(check::outcome(endings.chain(unreached.iter().map(|_| Ending::Blocked))));
     if let Some(file) = file {
         let sections: Vec<String> = summaries.iter().map(|t| t.section.clone()).collect();
         let good = summaries.iter().filter(|t| t.ending == Ending::Good).count();
@@ -69,6 +80,7 @@ pub(super) fn all(session: &Session, request: &Request, file: Option<&Path>) -> 
     }
     let mut text = match (lines, many && !session.common.verbose) {
         (true, _) => String::new(),
+        (false, true) if summaries.is_empty() => String::new(),
         (false, true) => summary(&summaries),
         (false, false) => {
             let mut text = summaries.iter().map(|t| t.text.as_str()).collect::<Vec<_>>().join("\n");
@@ -78,18 +90,29 @@ pub(super) fn all(session: &Session, request: &Request, file: Option<&Path>) -> 
             text
         }
     };
+    for one in &unreached {
+        let failure = &one.failure;
+        match lines {
+            true => human::json_line(&to_json(one)),
+            false => {
+                text.push_str(&format!("{} {}: {}\n", human::bad("not reached"), one.host, failure.why));
+                text.push_str(&format!("  {}  {}\n", human::dim("do:"), failure.remedy));
+            }
+        }
+    }
     if let (Some(file), false) = (file, lines) {
         text.push_str(&format!("{} {}\n", human::dim("page:"), file.shown()));
     }
     let brief = match summaries.as_slice() {
         [one] => format!("{}: {}\n", harmless(&one.target), one.reason),
+        [] => "no host was reached\n".to_owned(),
         all => {
             let bad = all.iter().filter(|t| t.ending != Ending::Good).count();
             format!("{bad} of {} targets are not good\n", all.len())
         }
     };
     let members: Vec<Value> = if lines { Vec::new() } else { summaries.into_iter().map(|t| t.json).collect() };
-    Ok(Done::report(text, &Targets { targets: members }).with_code(code).with_brief(brief))
+    Ok(Done::report(text, &Targets { targets: members, unreached }).with_code(code).with_brief(brief))
 }
 
 fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Diagnostic {
@@ -105,18 +128,32 @@ fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Diagnostic {
         Ending::Blocked => Some(human::care("not reached")),
         _ => Some(human::bad("would warn")),
     };
-    let row = verdict.map(|v| vec![v, c.target.clone(), words.join(" ")]);
+    let row = verdict.map(|v| {
+        let mut row = vec![v];
+        row.extend(c.host.clone());
+        row.extend([c.target.clone(), words.join(" ")]);
+        // Of one target on many machines it is of interest who minds.
+        row.extend(c.host.is_some().then(|| who(c)));
+        row
+    });
     let at_length = !many || session.common.verbose;
     Diagnostic {
         text: if at_length { report::words(c, session.common.verbose) } else { String::new() },
         json: if session.common.format == Format::Text { Value::Null } else { to_json(c) },
         ending: c.ending,
-        target: c.target.clone(),
+        target: c.named(),
         reason: if words.is_empty() { "no client could be judged".to_owned() } else { words.join(" ") },
         row,
         section: if paged { page::section(c) } else { String::new() },
         findings,
     }
+}
+
+/// The clients that would warn or refuse.
+fn who(c: &Checked) -> String {
+    let minds = |r: &&Row| matches!(r.outcome, Outcome::Warns | Outcome::Refuses);
+    let all: Vec<&str> = c.rows.iter().filter(minds).map(|r| r.client.word()).collect();
+    if !all.is_empty() && all.len() == c.rows.len() { "every client".to_owned() } else { all.join(", ") }
 }
 
 /// The verdict over all, the bad ones a line each, and how often each finding came up.
@@ -146,7 +183,7 @@ fn summary(summaries: &[Diagnostic]) -> String {
     text.push_str(&human::table(&rows));
     if bad + unreached > 0 {
         text.push_str(&format!(
-            "{} tamga explain FINDING, or tamga check with one of these targets\n",
+            "{} tamga explain FINDING, or the same with one of these, or with --verbose\n",
             human::dim("next:")
         ));
     }

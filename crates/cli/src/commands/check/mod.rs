@@ -45,6 +45,13 @@ pub(crate) struct CheckArgs {
     /// Run the installed clients too, and compare
     #[arg(long)]
     observe: bool,
+    /// Judge as the clients of these machines would, by what they trust there: a [[host]] of tamga.toml,
+    /// ssh://[USER@]HOST[:PORT], container:NAME, or all. The connections are made from here
+    #[arg(long, value_name = "HOST", value_delimiter = ',', conflicts_with_all = ["observe", "anchor", "scope", "account"])]
+    on: Vec<String>,
+    /// The file with the hosts [default: tamga.toml]
+    #[arg(long, value_name = "FILE", requires = "on")]
+    lab_file: Option<PathBuf>,
     /// Evaluate against these roots alone (repeatable)
     #[arg(long, value_name = "FILE")]
     anchor: Vec<PathBuf>,
@@ -107,5 +114,6 @@ pub(crate) fn run(session: &Session, args: CheckArgs) -> Result<Done> {
         targets.extend(check::listed(session, file)?);
     }
     let jobs = args.jobs.map_or(8, usize::from).max(1);
-    many::all(session, &Request { targets, jobs, observe: args.observe, terms }, args.report.as_deref())
+    let hosts = parse::machines(session, &args.on, args.lab_file.as_deref())?;
+    many::all(session, &Request { targets, jobs, observe: args.observe, terms }, &hosts, args.report.as_deref())
 }

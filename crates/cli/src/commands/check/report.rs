@@ -18,7 +18,7 @@ pub(super) fn words(c: &Checked, verbose: bool) -> String {
     };
     // Nothing is called checked that was not reached.
     let (head, what) = match c.rows.is_empty() {
-        true => ("target ", c.target.clone()),
+        true => ("target ", c.named()),
         false => ("checked", c.headline()),
     };
     let mut text = format!("{} {what}\n{verdict}\n", human::dim(head));

@@ -5,22 +5,12 @@ use crate::commands::parse;
 use crate::exit::{self, Done, Result};
 use crate::session::Session;
 use crate::words::human;
-use std::path::Path;
-use tamga_app::machines;
 use tamga_app::report::Outcome;
 use tamga_app::trust::Which;
 use tamga_app::trust::on_hosts::{self, OnHost, Report, Request};
 use tamga_app::trust::row::{Change, Row};
-use tamga_core::deploy::lab::host::Host;
 use tamga_core::finding::Code;
 use tamga_core::stores::trust::{Goal, State};
-
-/// The file that is read where none is named.
-const LAB_FILE: &str = "tamga.toml";
-
-fn hosts(session: &Session, on: &OnArgs) -> Result<Vec<Host>> {
-    machines::named(session, &on.on, on.lab_file.as_deref().unwrap_or(Path::new(LAB_FILE)))
-}
 
 pub(super) fn change(
     session: &Session,
@@ -30,12 +20,12 @@ pub(super) fn change(
     on: &OnArgs,
     accepted: Vec<Code>,
 ) -> Result<Done> {
-    let hosts = hosts(session, on)?;
+    let hosts = parse::machines(session, &on.on, on.lab_file.as_deref())?;
     done(session, &Request { goal: Some(goal), root: Some(root), stores: parse::stores(stores, true), hosts, accepted })
 }
 
 pub(super) fn status(session: &Session, root: Option<Which>, stores: StoreArgs, on: &OnArgs) -> Result<Done> {
-    let hosts = hosts(session, on)?;
+    let hosts = parse::machines(session, &on.on, on.lab_file.as_deref())?;
     done(session, &Request { goal: None, root, stores: parse::stores(stores, true), hosts, accepted: Vec::new() })
 }
 

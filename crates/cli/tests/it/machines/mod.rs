@@ -1,5 +1,7 @@
 //! Roots on machines beyond this one: real sshd servers, each with a file system of its own.
 
+mod check;
+
 use crate::sandbox;
 use serde_json::Value;
 use std::path::PathBuf;

@@ -4,9 +4,10 @@ use super::{Change, Run, What};
 use crate::authority::{create, permit};
 use crate::failure::Result;
 use crate::secret::AuthoritySecret;
+use crate::token::TokenRequest;
 use tamga_core::ca::authority::create::Request;
 use tamga_core::ca::authority::limits;
-use tamga_core::ca::report::Authority;
+use tamga_core::ca::report::{Authority, KeyPlace};
 use tamga_core::deploy::lab::file::Authority as Wanted;
 use tamga_core::deploy::lab::{Limits, compare_limits};
 use tamga_core::vocabulary::purpose::Purpose;
@@ -40,7 +41,11 @@ impl Run<'_> {
                 },
                 issuer: wanted.issuer.clone(),
                 key_algorithm: wanted.key_algorithm,
-                token: None,
+                token: wanted.key_uri.clone().map(|uri| TokenRequest {
+                    uri,
+                    module: None,
+                    pin: self.request.secret.clone(),
+                }),
                 secret: self.request.secret.clone(),
                 new_secret: AuthoritySecret::default(),
             };
@@ -52,6 +57,15 @@ impl Run<'_> {
 
     fn adjust(&mut self, wanted: &Wanted, current: &Authority, known: &[Authority]) {
         let label = &wanted.label;
+        // A key does not move: one in a file has been in a file.
+        if wanted.key_uri.is_some() && !matches!(current.key, KeyPlace::Token(_)) {
+            self.lacking(
+                What::Authority,
+                label,
+                "its key is not on a token, and the file says that it is",
+                Some(format!("a key does not move: tamga authority create {label}-2 --key-uri URI --module FILE, or take key_uri out of the file")),
+            );
+        }
         let parent = known.iter().find(|p| Some(&p.label) == current.issuer.as_ref());
         match compare_limits(wanted, current, parent) {
             None => {}

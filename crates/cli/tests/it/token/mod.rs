@@ -225,6 +225,38 @@ fn a_key_that_is_there_is_used_once() {
 }
 
 #[test]
+fn the_file_of_the_lab_can_say_that_a_key_is_on_a_token() {
+    let Some(s) = with_token() else { return };
+    let lab = |more: &str| {
+        let text = format!(
+            "[[authority]]\nlabel = \"saltmarsh\"\n{more}[[certificate]]\nnames = [\"charts.saltmarsh.test\"]\n"
+        );
+        std::fs::write(s.lab("tamga.toml"), text).unwrap();
+    };
+    let key = "key_uri = \"pkcs11:token=lab;object=saltmarsh\"\n";
+    // A module alone, and an address that is none, are said with their place, and nothing is made.
+    lab(&format!("module = \"{MODULE}\"\n"));
+    let ran = s.run(&["apply", "--passphrase-file", "pin"]);
+    assert!(ran.code != 0 && ran.err.contains("line 3, column 10") && ran.err.contains("key_uri"), "{}", ran.err);
+    lab("key_uri = \"pkcs11:object=a?pin-value=1234\"\n");
+    let ran = s.run(&["apply", "--passphrase-file", "pin"]);
+    assert!(ran.code != 0 && ran.err.contains("line 3") && !ran.err.contains("1234"), "{}", ran.err);
+    lab(&format!("{key}module = \"{MODULE}\"\n"));
+    s.run(&["apply", "--passphrase-file", "pin"]).expect(0);
+    assert_eq!(one(&s, "saltmarsh")["key"], "token", "{}", one(&s, "saltmarsh"));
+    assert!(!s.path("data/authorities/saltmarsh/private-key.pem").exists());
+    let ran = s.run(&["apply"]).expect(0);
+    assert!(ran.out.contains("nothing to do"), "{}", ran.out);
+    // One whose key is in a file does not move there by itself, and that is not passed over.
+    let other = sandbox();
+    other.run(&["authority", "create", "saltmarsh"]).expect(0);
+    let text = format!("[[authority]]\nlabel = \"saltmarsh\"\n{key}");
+    std::fs::write(other.lab("tamga.toml"), text).unwrap();
+    let ran = other.run(&["apply"]).expect(1);
+    assert!(ran.out.contains("its key is not on a token"), "{}", ran.out);
+}
+
+#[test]
 fn what_is_meant_must_be_clear() {
     let Some(s) = with_token() else { return };
     add_token(&s, "other");

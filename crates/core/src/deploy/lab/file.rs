@@ -13,6 +13,7 @@ use crate::deploy::hosts;
 use crate::deploy::recipe::{self, Recipe};
 use crate::error::{Error, Result};
 use crate::pki::key::KeyAlgorithm;
+use crate::pki::token::TokenUri;
 use crate::stores::trust::{self, Store};
 use crate::stores::{InScope, StoreId};
 use crate::vocabulary::label::Label;
@@ -57,6 +58,8 @@ pub struct Authority {
     pub permit: Vec<String>,
     /// The kind of its key.
     pub key_algorithm: Option<KeyAlgorithm>,
+    /// Its key on a token, with the module where the file names it; None for a file.
+    pub key_uri: Option<TokenUri>,
     /// How long it is valid.
     pub valid_for: Option<Span>,
     /// What it may issue for; empty for the usual.
@@ -251,9 +254,26 @@ impl Reader<'_> {
             issuer: self.optional(&a.issuer, Label::from_str)?,
             permit,
             key_algorithm: self.optional(&a.key_algorithm, KeyAlgorithm::from_str)?,
+            key_uri: self.key_uri(a)?,
             valid_for: self.optional(&a.valid_for, Span::from_str)?,
             purposes: self.list(&a.purpose, Purpose::from_str)?,
         })
+    }
+
+    fn key_uri(&self, a: &raw::Authority) -> Result<Option<TokenUri>> {
+        let uri = self.optional(&a.key_uri, TokenUri::from_str)?;
+        match (uri, &a.module) {
+            (Some(uri), Some(module)) => Ok(Some(TokenUri { module: Some(self.base.join(module.get_ref())), ..uri })),
+            (None, Some(module)) => {
+                let alone = Error::Contradiction {
+                    what: "module is given without key_uri".into(),
+                    why: "it is the library through which a token is reached".into(),
+                    instead: "add the address of the key: key_uri = \"pkcs11:token=lab;object=saltmarsh\"".into(),
+                };
+                Err(self.at(module.span().start, alone))
+            }
+            (uri, None) => Ok(uri),
+        }
     }
 
     fn certificate(&self, c: &raw::Certificate) -> Result<Certificate> {

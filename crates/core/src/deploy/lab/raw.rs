@@ -27,6 +27,8 @@ pub(super) struct Authority {
     #[serde(default)]
     pub(super) permit: Vec<Text>,
     pub(super) key_algorithm: Option<Text>,
+    pub(super) key_uri: Option<Text>,
+    pub(super) module: Option<Text>,
     pub(super) valid_for: Option<Text>,
     #[serde(default)]
     pub(super) purpose: Vec<Text>,

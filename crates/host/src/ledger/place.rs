@@ -108,12 +108,16 @@ impl Opened {
             Ok(done)
         };
         // The source is locked for writing meanwhile: what it would get then would be lost.
-        match (from, self) {
+        let done = match (from, self) {
             (Opened::Sqlite(from), Opened::Sqlite(to)) => from.write(|f| Ok(to.write(|t| copy(f, t))))?,
             (Opened::Sqlite(from), Opened::Postgres(to)) => from.write(|f| Ok(to.write(|t| copy(f, t))))?,
             (Opened::Postgres(from), Opened::Sqlite(to)) => from.write(|f| Ok(to.write(|t| copy(f, t))))?,
             (Opened::Postgres(from), Opened::Postgres(to)) => from.write(|f| Ok(to.write(|t| copy(f, t))))?,
+        };
+        if let (Ok(_), Opened::Postgres(to)) = (&done, self) {
+            to.settle();
         }
+        done
     }
 }
 
@@ -242,12 +246,7 @@ impl Chosen {
             url: tamga_core::vocabulary::text::harmless(&without_password(url)),
             why,
         })?;
-        Postgres::open(
-            settings,
-            Place { data, host, secret: secret.as_bytes(), roots: &roots(data) },
-            self.pool.clone(),
-            make,
-        )
+        Postgres::open(settings, Place { data, host, secret: secret.as_bytes(), roots }, self.pool.clone(), make)
     }
 
     /// The ledger as it is now: where a move was interrupted, it is where the copy arrived.

@@ -1,6 +1,7 @@
 //! A ledger in PostgreSQL that several machines share: real servers, killed and replaced in the middle of work.
 
 mod alike;
+mod partition;
 mod program;
 mod replaced;
 

@@ -25,7 +25,7 @@ fn issuing(s: &Sandbox, prefix: &str, count: usize, stop: &AtomicBool) -> Vec<St
 }
 
 /// What was reported as done is recorded, with its files; no serial number was given twice.
-fn nothing_is_missing(server: &Postgres, machines: &[Sandbox], done: &[Vec<String>]) {
+pub(super) fn nothing_is_missing(server: &Postgres, machines: &[Sandbox], done: &[Vec<String>]) {
     let all: BTreeSet<String> = recorded(server, "tamga").into_iter().collect();
     for (s, done) in machines.iter().zip(done) {
         for label in done {
@@ -40,12 +40,12 @@ fn nothing_is_missing(server: &Postgres, machines: &[Sandbox], done: &[Vec<Strin
 }
 
 /// How many certificates are issued in all: few in the gate, as many as `TAMGA_TESTS_SHARED` says elsewhere.
-fn wanted(usual: usize) -> usize {
+pub(super) fn wanted(usual: usize) -> usize {
     std::env::var("TAMGA_TESTS_SHARED").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
 }
 
 /// Machines that issue on one ledger: two in the gate, four where many certificates are asked for.
-fn crowd(url: &str) -> Vec<Sandbox> {
+pub(super) fn crowd(url: &str) -> Vec<Sandbox> {
     let first = with_authority();
     first.run(&["ledger", "move", url, "--host", "m0"]).expect(0);
     let more = if wanted(0) > 0 { 4 } else { 2 };
@@ -54,7 +54,7 @@ fn crowd(url: &str) -> Vec<Sandbox> {
 }
 
 /// All of them issue, so many in all, and `meanwhile` happens to the server.
-fn all_issue(machines: &[Sandbox], count: usize, meanwhile: impl FnOnce()) -> Vec<Vec<String>> {
+pub(super) fn all_issue(machines: &[Sandbox], count: usize, meanwhile: impl FnOnce()) -> Vec<Vec<String>> {
     let stop = AtomicBool::new(false);
     std::thread::scope(|scope| {
         let each = count / machines.len();

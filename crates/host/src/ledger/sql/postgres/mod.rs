@@ -19,7 +19,7 @@ use crate::error::{Error, Result};
 use crate::ledger::{Census, Ledger, Sqlite, census, certificates, schema, transfer};
 pub(crate) use link::Pool;
 use link::{Link, wait};
-use std::cell::{Cell as Kept, RefCell};
+use std::cell::{Cell as Kept, OnceCell, RefCell};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 use tamga_core::plan::ports::Entropy as _;
@@ -39,7 +39,9 @@ const MARK_KEPT: i64 = 86_400;
 /// A ledger in PostgreSQL.
 pub struct Postgres {
     settings: Settings,
-    tls: Option<tls::Tls>,
+    /// Made for the first connection: reading the system's roots takes as long as all questions of a command.
+    tls: OnceCell<Option<tls::Tls>>,
+    roots: fn(&Path) -> Vec<Vec<u8>>,
     link: RefCell<Option<Link>>,
     pool: Pool,
     /// True once a server was reached.
@@ -49,20 +51,21 @@ pub struct Postgres {
 }
 
 impl Postgres {
-    /// Connects to the database of a URL. `roots` are the certificates, DER, by which its server is known.
+    /// Connects to the database of a URL. A pool's connection to it is taken, if there is one.
     ///
     /// Errors: it cannot be reached; it has no tables of ours, and `make` is not set; they are of a later version.
     pub(crate) fn open(settings: Settings, place: Place<'_>, pool: Pool, make: bool) -> Result<Postgres> {
         let url = settings.url.clone();
-        let tls = tls_of(&settings, place.roots).map_err(|why| Error::LedgerUrl { url: url.clone(), why })?;
         let (data, host) = (place.data.to_owned(), Host::new(place.host, place.secret));
         let kept = pool.taken(&url);
         let is_known = kept.is_some();
         let was_reached = Kept::new(is_known);
-        let ledger = Postgres { settings, tls, link: RefCell::new(kept), pool, was_reached, data, host };
+        let (tls, roots) = (OnceCell::new(), place.roots);
+        let ledger = Postgres { settings, tls, roots, link: RefCell::new(kept), pool, was_reached, data, host };
         if is_known {
             return Ok(ledger);
         }
+        ledger.tls().map_err(|why| Error::LedgerUrl { url: url.clone(), why })?;
         let version = ledger.version().map_err(|e| ledger.failed(e))?;
         match version {
             Some(schema::VERSION) => Ok(ledger),
@@ -121,12 +124,31 @@ impl Postgres {
         Ok(done?)
     }
 
+    /// Lets the server look over many rows that came at once: until it does so by itself, it takes a table of a million for an empty one, and
+    /// reads it whole for one name. Where it may not, or cannot, it does so later.
+    pub(crate) fn settle(&self) {
+        let Ok(link) = self.linked() else { return };
+        // This connection is given up: what the server warns of here is not about a commit.
+        let _ = wait(link.client.batch_execute("VACUUM (ANALYZE) certificate, certificate_name, event, revocation"));
+    }
+
+    /// What TLS needs; None where it is not spoken.
+    ///
+    /// Errors: a file that the URL names cannot be read.
+    fn tls(&self) -> std::result::Result<Option<tls::Tls>, String> {
+        if let Some(made) = self.tls.get() {
+            return Ok(made.clone());
+        }
+        let made = tls_of(&self.settings, || (self.roots)(&self.data))?;
+        Ok(self.tls.get_or_init(|| made).clone())
+    }
+
     /// The connection, made if there is none. It is put back by [`Postgres::keep`] as long as it is good.
     fn linked(&self) -> SqlResult<Link> {
         match self.link.take().filter(|l| !l.client.is_closed()) {
             Some(link) => Ok(link),
             None => {
-                let link = Link::new(&self.settings, self.tls.clone())?;
+                let link = Link::new(&self.settings, self.tls().map_err(SqlError::Unreachable)?)?;
                 self.was_reached.set(true);
                 Ok(link)
             }
@@ -239,16 +261,16 @@ pub(crate) struct Place<'a> {
     pub(crate) host: &'a str,
     /// What this machine marks its rows with.
     pub(crate) secret: &'a [u8],
-    /// Certificates by which a server is known, DER.
-    pub(crate) roots: &'a [Vec<u8>],
+    /// Reads the certificates by which a server is known, DER, of a data directory.
+    pub(crate) roots: fn(&Path) -> Vec<Vec<u8>>,
 }
 
-fn tls_of(settings: &Settings, roots: &[Vec<u8>]) -> std::result::Result<Option<tls::Tls>, String> {
+fn tls_of(settings: &Settings, roots: impl FnOnce() -> Vec<Vec<u8>>) -> std::result::Result<Option<tls::Tls>, String> {
     use rustls::pki_types::pem::PemObject as _;
     use rustls::pki_types::{CertificateDer, PrivateKeyDer};
     let settings::Encryption::Verified { roots: file, client } = &settings.encryption else { return Ok(None) };
     let mut store = rustls::RootCertStore::empty();
-    store.add_parsable_certificates(roots.iter().map(|der| CertificateDer::from(der.clone())));
+    store.add_parsable_certificates(roots().into_iter().map(CertificateDer::from));
     let unread = |file: &Path, e: &dyn std::fmt::Display| {
         use tamga_core::vocabulary::text::Shown as _;
         format!("{}: {e}", file.shown())

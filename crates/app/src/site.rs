@@ -16,6 +16,7 @@ use tamga_host::{act, clients};
 
 /// So many machines are worked on at once.
 const AT_ONCE: usize = 32;
+
 /// Why nothing is known of a machine.
 #[derive(Clone, Debug, Serialize, JsonSchema)]
 pub struct HostFailure {
@@ -108,7 +109,8 @@ pub(crate) fn side_by_side<T: Send>(env: &Env, what: &str, hosts: &[Host], work:
     };
     let mut all: Vec<(usize, T)> = std::thread::scope(|scope| {
         let threads: Vec<_> = (0..hosts.len().min(AT_ONCE)).map(|_| scope.spawn(one)).collect();
-        threads.into_iter().flat_map(|t| t.join().unwrap_or_default()).collect()
+        // One that is missing would shift the answers of the others.
+        threads.into_iter().flat_map(|t| t.join().unwrap_or_else(|p| std::panic::resume_unwind(p))).collect()
     });
     all.sort_by_key(|(at, _)| *at);
     all.into_iter().map(|(_, done)| done).collect()

@@ -144,7 +144,7 @@ impl<'a> Around<'a> {
             return Err(Error::Contradiction {
                 what: format!("{client} is not judged on another machine"),
                 why: "what it trusts is a person's, or named by a variable".into(),
-                instead: "leave it away, or run tamga check there".into(),
+                instead: "leave it out of --clients, or run tamga check there".into(),
             }
             .into());
         }

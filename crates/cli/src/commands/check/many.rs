@@ -74,7 +74,8 @@ pub(super) fn all(session: &Session, request: &Request, hosts: &[Host], file: Op
     let endings = summaries.iter().map(|t| t.ending);
     let code = exit::of(check::outcome(endings.chain(unreached.iter().map(|_| Ending::Blocked))));
     if let Some(file) = file {
-        let sections: Vec<String> = summaries.iter().map(|t| t.section.clone()).collect();
+        let mut sections: Vec<String> = summaries.iter().map(|t| t.section.clone()).collect();
+        sections.extend(unreached.iter().map(page::unreached));
         let good = summaries.iter().filter(|t| t.ending == Ending::Good).count();
         tamga_host::fs::write_whole(file, page::page(&sections, good, session.now).as_bytes(), 0o644)?;
     }

@@ -3,7 +3,7 @@
 use crate::words::html::{self, text};
 use crate::words::human::alike;
 use std::fmt::Write;
-use tamga_app::check::{Checked, Weight};
+use tamga_app::check::{Checked, Unreached, Weight};
 use tamga_core::check::client::Outcome;
 use tamga_core::finding::{Finding, Severity, entry};
 use tamga_core::pki::cert::Certificate;
@@ -28,7 +28,7 @@ pub(super) fn page(sections: &[String], good: usize, at: Timestamp) -> String {
 
 /// One target: verdict, findings by weight, the chain, the clients.
 pub(super) fn section(c: &Checked) -> String {
-    let mut out = format!("<section><h2>{}</h2><p class=\"kind\">{}</p>", text(&c.target), text(&c.headline()));
+    let mut out = format!("<section><h2>{}</h2><p class=\"kind\">{}</p>", text(&c.named()), text(&c.headline()));
     let (weight, verdict) = c.verdict();
     let class = match weight {
         Weight::Good => "good",
@@ -78,6 +78,16 @@ pub(super) fn section(c: &Checked) -> String {
     }
     out.push_str("</section>\n");
     out
+}
+
+/// A machine that was not reached: nothing on it was found good.
+pub(super) fn unreached(one: &Unreached) -> String {
+    format!(
+        "<section><h2>{}</h2><p class=\"verdict bad\">not reached</p><p>{}</p><p class=\"kind\">do: {}</p></section>\n",
+        text(&one.host),
+        text(&one.failure.why),
+        text(&one.failure.remedy)
+    )
 }
 
 /// One finding, with a step for each group of clients that needs its own.

@@ -6,6 +6,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use tamga_core::check::client::Client;
+use tamga_core::check::client::there::is_there;
 use tamga_core::deploy::lab::host::{Host, Reach};
 use tamga_core::plan::ports::Look;
 use tamga_core::plan::step::Planned;
@@ -72,7 +73,7 @@ impl Site {
     /// True if a client is installed there.
     pub(crate) fn has_client(&self, client: Client) -> bool {
         match self {
-            Site::Far(far) => clients::is_there(client, &**far),
+            Site::Far(far) => is_there(client, &**far),
             Site::Here(machine) => client == Client::Standard || clients::is_installed(client, machine),
         }
     }

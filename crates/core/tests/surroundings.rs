@@ -7,7 +7,7 @@ mod machine;
 use machine::{Counting, Machine, root};
 use std::path::PathBuf;
 use std::str::FromStr;
-use tamga_core::check::client::{Client, trusted};
+use tamga_core::check::client::{Client, there, trusted};
 use tamga_core::finding::Code;
 use tamga_core::pki::cert::Certificate;
 use tamga_core::pki::cert::profile::{Leaf, Links};
@@ -322,4 +322,27 @@ fn a_browser_in_a_box_of_its_own_has_a_place_of_its_own() {
     m.programs.clear();
     m.files.borrow_mut().retain(|p, _| !p.starts_with("/home/operator/snap") && !p.starts_with("/home/operator/.var"));
     assert_eq!(Chromium.survey(&m, &[]).len(), 1);
+}
+
+/// On another machine nothing is run to find out what it has, but wget, which says with which library it was made.
+#[test]
+fn a_client_counts_on_another_machine_if_it_is_there_and_made_with_the_library_whose_rules_are_known() {
+    let on = |m: &Machine| -> Vec<&str> {
+        Client::ALL.into_iter().filter(|c| there::is_there(*c, m)).map(|c| c.word()).collect()
+    };
+    assert_eq!(on(&Machine::default()), ["standard"]);
+    let mut m = Machine::with(&["curl", "wget", "git", "php", "node", "chromium", "firefox", "deno"]);
+    // What a person or a variable brings is not looked at, and of an unknown library nothing is foreseen.
+    assert_eq!(on(&m), ["standard", "curl", "php"]);
+    let helper = "/usr/lib/git-core/git-remote-https";
+    m.put(helper, b"\x7fELF libcurl.so.4 OPENSSL".to_vec());
+    m.says.insert("wget".into(), Ok("GNU Wget 1.21.4 +https +ssl/openssl".into()));
+    assert_eq!(on(&m), ["standard", "curl", "php"]);
+    m.put(helper, b"\x7fELF libcurl-gnutls.so.4\0".to_vec());
+    m.says.insert("wget".into(), Ok("GNU Wget 1.21.3 +https +ssl/gnutls".into()));
+    let mut with_gnutls = on(&m);
+    with_gnutls.sort_unstable();
+    assert_eq!(with_gnutls, ["curl", "git", "gnutls", "php", "standard"]);
+    m.says.insert("wget".into(), Err("wget: cannot be run".into()));
+    assert!(!on(&m).contains(&"gnutls"));
 }

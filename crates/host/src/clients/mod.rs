@@ -11,7 +11,6 @@ pub mod firefox;
 pub mod git;
 pub mod psql;
 pub mod script;
-mod there;
 pub mod wget;
 
 use crate::places::Machine;
@@ -24,7 +23,6 @@ use tamga_core::check::client::{Client, Outcome};
 use tamga_core::check::page::Page;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::harmless;
-pub use there::is_there;
 
 /// What a client really did.
 #[derive(Clone, Debug)]

@@ -13,6 +13,7 @@ mod reader;
 pub mod rules;
 pub mod safari;
 pub mod standard;
+pub mod there;
 pub mod trusted;
 pub mod view;
 pub mod windows;

@@ -1,8 +1,8 @@
 //! Which clients another machine has: asked through a look at it, and run nowhere.
 
-use tamga_core::check::client::Client;
-use tamga_core::plan::ports::Look;
-use tamga_core::plan::step::Invocation;
+use super::Client;
+use crate::plan::ports::Look;
+use crate::plan::step::Invocation;
 
 /// What of git speaks HTTPS.
 const HELPERS: [&str; 2] = ["/usr/lib/git-core/git-remote-https", "/usr/libexec/git-core/git-remote-https"];

@@ -5,6 +5,7 @@ use std::ffi::OsStr;
 use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::symlink;
+use std::os::unix::process::CommandExt as _;
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 use tamga_testkit::sandbox::{Ran, Sandbox, has};
@@ -80,7 +81,16 @@ fn a_device_is_refused_and_ctrl_c_ends_a_silent_pipe() {
         assert!(ran.err.contains("it is a device"), "{words:?}: {}", ran.err);
     }
     fifo(&s.lab("silent"));
-    let mut child = s.command(&["show", "silent"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let mut c = s.command(&["show", "silent"]);
+    // Tests that a shell started in the background have it ignored, and so would the program.
+    // SAFETY: between fork and exec only a plain system call is made.
+    unsafe {
+        c.pre_exec(|| {
+            nix::sys::signal::signal(nix::sys::signal::Signal::SIGINT, nix::sys::signal::SigHandler::SigDfl)?;
+            Ok(())
+        });
+    }
+    let mut child = c.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     std::thread::sleep(Duration::from_millis(300));
     assert!(child.try_wait().unwrap().is_none(), "it waits for the pipe");
     let pid = nix::unistd::Pid::from_raw(i32::try_from(child.id()).unwrap());

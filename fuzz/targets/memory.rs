@@ -99,7 +99,7 @@ pub fn root() -> &'static tamga_core::stores::trust::Root {
         let key = PrivateKey::generate(KeyAlgorithm::P256, &Same).unwrap();
         let label = tamga_core::vocabulary::label::Label::from_str("saltmarsh").unwrap();
         let now = Timestamp::from_unix(1_795_600_000);
-        let made = create::root(&Request::plain(label), &key, None, "x".into(), now, &Same).unwrap();
+        let made = create::root(&Request::plain(label), &key, "x".into(), now, &Same).unwrap();
         tamga_core::stores::trust::Root { label: "saltmarsh".parse().unwrap(), certificate: made.authority.certificate }
     })
 }

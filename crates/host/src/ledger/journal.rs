@@ -343,6 +343,15 @@ impl<S: Store> Journal for S {
     }
 }
 
+impl super::Sqlite {
+    /// A row's text as work: what the fuzz target asks.
+    ///
+    /// Errors: it cannot be read, or names files that are not its own.
+    pub fn read_row(&self, text: &str) -> std::result::Result<Work, String> {
+        read_row(self, text)
+    }
+}
+
 /// A row's text as work.
 ///
 /// Errors: it cannot be read, or names files that are not its own.

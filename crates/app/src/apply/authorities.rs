@@ -7,9 +7,9 @@ use crate::secret::AuthoritySecret;
 use crate::token::TokenRequest;
 use tamga_core::ca::authority::create::Request;
 use tamga_core::ca::authority::limits;
-use tamga_core::ca::report::{Authority, KeyPlace};
+use tamga_core::ca::report::Authority;
 use tamga_core::deploy::lab::file::Authority as Wanted;
-use tamga_core::deploy::lab::{Limits, compare_limits};
+use tamga_core::deploy::lab::{Limits, compare_limits, key_elsewhere};
 use tamga_core::vocabulary::purpose::Purpose;
 
 impl Run<'_> {
@@ -57,12 +57,11 @@ impl Run<'_> {
 
     fn adjust(&mut self, wanted: &Wanted, current: &Authority, known: &[Authority]) {
         let label = &wanted.label;
-        // A key does not move: one in a file has been in a file.
-        if wanted.key_uri.is_some() && !matches!(current.key, KeyPlace::Token(_)) {
+        if let Some(why) = key_elsewhere(wanted, current) {
             self.lacking(
                 What::Authority,
                 label,
-                "its key is not on a token, and the file says that it is",
+                why,
                 Some(format!("a key does not move: tamga authority create {label}-2 --key-uri URI --module FILE, or take key_uri out of the file")),
             );
         }

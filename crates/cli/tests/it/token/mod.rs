@@ -247,6 +247,10 @@ fn the_file_of_the_lab_can_say_that_a_key_is_on_a_token() {
     assert!(!s.path("data/authorities/saltmarsh/private-key.pem").exists());
     let ran = s.run(&["apply"]).expect(0);
     assert!(ran.out.contains("nothing to do"), "{}", ran.out);
+    // Another key than the one that it has is not passed over either.
+    lab(&format!("key_uri = \"pkcs11:token=lab;object=harbour\"\nmodule = \"{MODULE}\"\n"));
+    let ran = s.run(&["apply"]).expect(1);
+    assert!(ran.out.contains("object=saltmarsh") && ran.out.contains("object=harbour"), "{}", ran.out);
     // One whose key is in a file does not move there by itself, and that is not passed over.
     let other = sandbox();
     other.run(&["authority", "create", "saltmarsh"]).expect(0);

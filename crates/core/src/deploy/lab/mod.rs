@@ -9,7 +9,7 @@ pub mod service;
 
 use crate::ca::authority::{limits, permit};
 use crate::ca::renew;
-use crate::ca::report::{Authority, Issued};
+use crate::ca::report::{Authority, Issued, KeyPlace};
 use crate::pki::key::KeyAlgorithm;
 use crate::vocabulary::label::Label;
 use crate::vocabulary::name::Name;
@@ -91,6 +91,16 @@ pub fn compare(wanted: &Wanted, current: Option<&Issued>, authorities: &[Authori
         whys.push(format!("it ends on {}, in {} days", c.not_after.date(), c.not_after.days_after(now)));
     }
     (!whys.is_empty()).then(|| Todo::Renew { add, drop, algorithm, issuer, why: whys.join("; ") })
+}
+
+/// That an authority's key is not where the file says that it is; None if it is there, or the file says nothing.
+pub fn key_elsewhere(wanted: &WantedAuthority, current: &Authority) -> Option<String> {
+    let asked = wanted.key_uri.as_ref()?;
+    match &current.key {
+        KeyPlace::Token(uri) if asked.fits(uri) => None,
+        KeyPlace::Token(uri) => Some(format!("its key is {}, and the file says {}", uri.portable(), asked.portable())),
+        _ => Some("its key is not on a token, and the file says that it is".to_owned()),
+    }
 }
 
 /// How the limits of an authority differ from what the file asks for.

@@ -52,6 +52,20 @@ impl TokenUri {
     pub fn portable(&self) -> TokenUri {
         TokenUri { module: None, extractable: None, ..self.clone() }
     }
+
+    /// True if all that this address says of token and key is so of another's: what it leaves out may be anything. Slots and modules are of
+    /// one machine, and say nothing of the key.
+    pub fn fits(&self, key: &TokenUri) -> bool {
+        fn same<T: PartialEq>(said: &Option<T>, is: &Option<T>) -> bool {
+            said.is_none() || is.is_none() || said == is
+        }
+        same(&self.token, &key.token)
+            && same(&self.serial, &key.serial)
+            && same(&self.manufacturer, &key.manufacturer)
+            && same(&self.model, &key.model)
+            && same(&self.object, &key.object)
+            && same(&self.id, &key.id)
+    }
 }
 
 impl FromStr for TokenUri {
@@ -197,6 +211,23 @@ mod tests {
         // RFC 7512 §3: an empty address and one of everything are both in form.
         assert_eq!("pkcs11:".parse::<TokenUri>().unwrap(), TokenUri::default());
         assert!("PKCS11:object=my-key;type=private?module-path=/mnt/libmypkcs11.so".parse::<TokenUri>().is_ok());
+    }
+
+    #[test]
+    fn an_address_fits_a_key_of_which_all_that_it_says_is_so() {
+        let key: TokenUri = "pkcs11:token=lab;object=saltmarsh;id=%01?module-path=/usr/lib/x.so".parse().unwrap();
+        for (typed, fits) in [
+            ("pkcs11:", true),
+            ("pkcs11:object=saltmarsh", true),
+            ("pkcs11:token=lab;object=saltmarsh?module-path=/usr/lib/other.so", true),
+            ("pkcs11:object=saltmarsh;slot-id=7", true),
+            ("pkcs11:serial=0001;object=saltmarsh", true),
+            ("pkcs11:object=harbour", false),
+            ("pkcs11:token=other;object=saltmarsh", false),
+            ("pkcs11:object=saltmarsh;id=%02", false),
+        ] {
+            assert_eq!(typed.parse::<TokenUri>().unwrap().fits(&key), fits, "{typed}");
+        }
     }
 
     proptest! {

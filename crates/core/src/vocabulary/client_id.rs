@@ -46,6 +46,7 @@ crate::words! {
 /// What is known of a client before it connects.
 struct Facts {
     title: &'static str,
+    programs: &'static [&'static str],
     library: Library,
     roots: Roots,
     lists: &'static str,
@@ -56,36 +57,51 @@ const BY_PROGRAM: &str = "only if the program itself loads the list";
 
 impl Client {
     fn facts(self) -> Facts {
-        let row = |title, library, roots, lists| Facts { title, library, roots, lists };
+        let row = |title, programs, library, roots, lists| Facts { title, programs, library, roots, lists };
         match self {
-            Client::Standard => row("The standard", Library::Rules, Roots::Elsewhere, "not a program"),
-            Client::Curl => row("curl", Library::OpenSsl, Roots::Machine, "only with --crlfile FILE"),
-            Client::Chromium => {
-                row("Chromium", Library::Chromium, Roots::Person, "never looks for lists of a private authority")
+            Client::Standard => row("The standard", &[], Library::Rules, Roots::Elsewhere, "not a program"),
+            Client::Curl => row("curl", &["curl"], Library::OpenSsl, Roots::Machine, "only with --crlfile FILE"),
+            Client::Chromium => row(
+                "Chromium",
+                &["chromium", "chromium-browser", "google-chrome-stable", "google-chrome"],
+                Library::Chromium,
+                Roots::Person,
+                "never looks for lists of a private authority",
+            ),
+            Client::Firefox => row(
+                "Firefox",
+                &["firefox", "firefox-esr"],
+                Library::Mozilla,
+                Roots::Person,
+                "never looks for lists of a private authority",
+            ),
+            Client::Node => row("Node.js", &["node"], Library::OpenSsl, Roots::Variable, BY_PROGRAM),
+            Client::Python => row("Python", &["python3"], Library::OpenSsl, Roots::Machine, BY_PROGRAM),
+            Client::Java => row("Java", &["java"], Library::Jvm, Roots::Jvm, BY_PROGRAM),
+            Client::Go => row("Go", &["go"], Library::Go, Roots::Machine, BY_PROGRAM),
+            Client::Gnutls => {
+                row("wget (GnuTLS)", &["wget"], Library::Gnutls, Roots::Machine, "only with --crl-file FILE")
             }
-            Client::Firefox => {
-                row("Firefox", Library::Mozilla, Roots::Person, "never looks for lists of a private authority")
-            }
-            Client::Node => row("Node.js", Library::OpenSsl, Roots::Variable, BY_PROGRAM),
-            Client::Python => row("Python", Library::OpenSsl, Roots::Machine, BY_PROGRAM),
-            Client::Java => row("Java", Library::Jvm, Roots::Jvm, BY_PROGRAM),
-            Client::Go => row("Go", Library::Go, Roots::Machine, BY_PROGRAM),
-            Client::Gnutls => row("wget (GnuTLS)", Library::Gnutls, Roots::Machine, "only with --crl-file FILE"),
-            Client::Bun => row("Bun", Library::BoringSsl, Roots::Machine, BY_PROGRAM),
-            Client::Grpc => row("gRPC", Library::BoringSsl, Roots::Machine, BY_PROGRAM),
-            Client::Git => row("git", Library::Gnutls, Roots::Machine, BY_PROGRAM),
-            Client::Ruby => row("Ruby", Library::OpenSsl, Roots::Machine, BY_PROGRAM),
-            Client::Php => row("PHP", Library::OpenSsl, Roots::Machine, BY_PROGRAM),
-            Client::Deno => row("Deno", Library::Webpki, Roots::Variable, BY_PROGRAM),
-            Client::Psql => row("psql", Library::OpenSsl, Roots::Variable, "only with sslcrl=FILE"),
-            Client::Safari => row("Safari", Library::Rules, Roots::Elsewhere, BY_PROGRAM),
-            Client::Windows => row("Windows", Library::Rules, Roots::Elsewhere, BY_PROGRAM),
+            Client::Bun => row("Bun", &["bun"], Library::BoringSsl, Roots::Machine, BY_PROGRAM),
+            Client::Grpc => row("gRPC", &["python3"], Library::BoringSsl, Roots::Machine, BY_PROGRAM),
+            Client::Git => row("git", &["git"], Library::Gnutls, Roots::Machine, BY_PROGRAM),
+            Client::Ruby => row("Ruby", &["ruby"], Library::OpenSsl, Roots::Machine, BY_PROGRAM),
+            Client::Php => row("PHP", &["php"], Library::OpenSsl, Roots::Machine, BY_PROGRAM),
+            Client::Deno => row("Deno", &["deno"], Library::Webpki, Roots::Variable, BY_PROGRAM),
+            Client::Psql => row("psql", &["psql"], Library::OpenSsl, Roots::Variable, "only with sslcrl=FILE"),
+            Client::Safari => row("Safari", &[], Library::Rules, Roots::Elsewhere, BY_PROGRAM),
+            Client::Windows => row("Windows", &[], Library::Rules, Roots::Elsewhere, BY_PROGRAM),
         }
     }
 
     /// The name by which people know it, as a sentence has it.
     pub fn title(self) -> &'static str {
         self.facts().title
+    }
+
+    /// What its program is called: the first that is found is it. Empty for a body of rules, and for what is at home on another system.
+    pub fn programs(self) -> &'static [&'static str] {
+        self.facts().programs
     }
 
     /// Whose procedure it follows.

@@ -12,13 +12,12 @@ use command_fds::{CommandFdExt, FdMapping};
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader, Write};
 use std::os::fd::OwnedFd;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
 use tamga_core::check::client::{Client, Outcome};
 use tamga_core::check::page::Page;
-use tamga_core::plan::ports::Commands;
 use tamga_core::plan::ports::Environment;
 use tamga_core::stores::trust::chromium::folder;
 use tamga_core::vocabulary::text::Shown;
@@ -35,11 +34,6 @@ const MOST_EVENTS: usize = 20_000;
 
 /// So many pages are asked for at once: before it shows an error it waits a second or more, in case the network has a login page.
 const TABS: usize = 12;
-
-/// Where Chromium is.
-pub fn program(machine: &Machine) -> Option<PathBuf> {
-    ["chromium", "chromium-browser", "google-chrome-stable", "google-chrome"].iter().find_map(|n| machine.program(n))
-}
 
 /// Makes all visits with one browser in a throw-away home that holds a copy of the person's NSS database.
 pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observed> {

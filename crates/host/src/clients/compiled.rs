@@ -3,11 +3,10 @@
 use super::{Observed, Visit, failed};
 use crate::places::Machine;
 use crate::process;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 use tamga_core::check::client::{go, java};
-use tamga_core::plan::ports::Commands;
 use tamga_core::plan::ports::Environment;
 use tamga_core::stores::trust::java as jvms;
 use tamga_core::stores::trust::system;
@@ -28,14 +27,6 @@ pub enum Compiled {
 }
 
 impl Compiled {
-    /// Where it is.
-    pub fn program(self, machine: &Machine) -> Option<PathBuf> {
-        machine.program(match self {
-            Compiled::Java => "java",
-            Compiled::Go => "go",
-        })
-    }
-
     /// All visits, in order.
     pub fn visits(self, program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observed> {
         let all_failed = |why: String| visits.iter().map(|_| failed(why.clone())).collect();

@@ -3,17 +3,11 @@
 use super::{Observed, Visit, failed};
 use crate::places::Machine;
 use crate::process;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
-use tamga_core::plan::ports::Commands;
 use tamga_core::plan::ports::Environment;
 use tamga_core::stores::trust::system;
-
-/// Where curl is.
-pub fn program(machine: &Machine) -> Option<PathBuf> {
-    machine.program("curl")
-}
 
 /// One visit. Only the verdict on the certificate counts: what the server says afterwards does not.
 pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {

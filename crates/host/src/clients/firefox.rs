@@ -10,13 +10,12 @@ use crate::scratch::{self, Started};
 use serde_json::{Value, json};
 use std::io::{Read, Write};
 use std::net::{Ipv4Addr, SocketAddr, TcpStream, ToSocketAddrs};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tamga_core::check::client::{Client, Outcome};
 use tamga_core::check::page::Page;
 use tamga_core::check::verify::firefox::is_overridable;
-use tamga_core::plan::ports::Commands;
 use tamga_core::stores::trust::firefox::usual_profile;
 
 /// Starting takes five to seven seconds here; a loaded machine takes many more.
@@ -31,12 +30,6 @@ const SEEN: &str = "const shown = gBrowser.currentURI; if (shown.scheme !== 'htt
     const wanted = /^Mixed Content|^Insecure Password/; \
     return { secure: gBrowser.securityUI.isSecureContext, messages: Services.console.getMessageArray() \
       .filter(m => m instanceof Ci.nsIScriptError && wanted.test(m.category)).slice(0, 2000).map(m => m.errorMessage) }";
-
-/// Where Firefox is, for a person who has a profile: who has none does not use it.
-pub fn program(machine: &Machine) -> Option<PathBuf> {
-    usual_profile(machine)?;
-    ["firefox", "firefox-esr"].iter().find_map(|n| machine.program(n))
-}
 
 /// Makes all visits with one browser on a throw-away profile that holds a copy of the usual profile's database.
 pub fn visits(program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observed> {

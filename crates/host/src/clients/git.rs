@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
 use tamga_core::check::client::printed;
-use tamga_core::plan::ports::{Commands, Environment};
+use tamga_core::plan::ports::Environment;
 use tamga_core::stores::trust::system;
 use tamga_core::vocabulary::text::{Shown, harmless};
 
@@ -29,15 +29,6 @@ const REFUSED: [&str; 5] = [
     "GnuTLS recv error",
     "Problem with the SSL CA cert",
 ];
-
-/// Where git is, if its HTTPS is made with GnuTLS, as Debian makes it: with another library it judges as another client does.
-pub fn program(machine: &Machine) -> Option<PathBuf> {
-    let program = machine.program("git")?;
-    let prefix = program.parent()?.parent()?;
-    let helpers = ["lib/git-core/git-remote-https", "libexec/git-core/git-remote-https"].map(|h| prefix.join(h));
-    let octets = helpers.iter().find_map(|h| crate::fs::read_regular(h).ok())?;
-    octets.windows(18).any(|w| w == b"libcurl-gnutls.so.").then_some(program)
-}
 
 /// One visit. Only the verdict on the certificate counts: hardly any server has a repository there.
 pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {

@@ -19,8 +19,9 @@ use script::Runtime;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
-use tamga_core::check::client::{Client, Outcome};
+use tamga_core::check::client::{Client, Outcome, there};
 use tamga_core::check::page::Page;
+use tamga_core::stores::trust::firefox::usual_profile;
 use tamga_core::vocabulary::name::Name;
 use tamga_core::vocabulary::text::harmless;
 
@@ -82,9 +83,9 @@ impl Visit {
 /// How a client is run.
 enum Runner {
     /// One process for each visit, a few at a time.
-    Each(fn(&Machine) -> Option<PathBuf>, fn(&Path, &Machine, &Visit) -> Observed),
+    Each(fn(&Path, &Machine, &Visit) -> Observed),
     /// One process for all visits, in order.
-    All(fn(&Machine) -> Option<PathBuf>, fn(&Path, &Machine, &[Visit]) -> Vec<Observed>),
+    All(fn(&Path, &Machine, &[Visit]) -> Vec<Observed>),
     /// The same, by a script.
     Script(Runtime),
     /// The same, by a program that is compiled first.
@@ -94,9 +95,9 @@ enum Runner {
 fn runner(client: Client) -> Option<Runner> {
     Some(match client {
         Client::Standard | Client::Safari | Client::Windows => return None,
-        Client::Curl => Runner::Each(curl::program, curl::visit),
-        Client::Chromium => Runner::All(chromium::program, chromium::visits),
-        Client::Firefox => Runner::All(firefox::program, firefox::visits),
+        Client::Curl => Runner::Each(curl::visit),
+        Client::Chromium => Runner::All(chromium::visits),
+        Client::Firefox => Runner::All(firefox::visits),
         Client::Node => Runner::Script(Runtime::Node),
         Client::Python => Runner::Script(Runtime::Python),
         Client::Bun => Runner::Script(Runtime::Bun),
@@ -104,36 +105,45 @@ fn runner(client: Client) -> Option<Runner> {
         Client::Ruby => Runner::Script(Runtime::Ruby),
         Client::Php => Runner::Script(Runtime::Php),
         Client::Deno => Runner::Script(Runtime::Deno),
-        Client::Git => Runner::Each(git::program, git::visit),
-        Client::Psql => Runner::Each(psql::program, psql::visit),
+        Client::Git => Runner::Each(git::visit),
+        Client::Psql => Runner::Each(psql::visit),
         Client::Java => Runner::Compiled(Compiled::Java),
         Client::Go => Runner::Compiled(Compiled::Go),
-        Client::Gnutls => Runner::Each(wget::program, wget::visit),
+        Client::Gnutls => Runner::Each(wget::visit),
     })
 }
 
-impl Runner {
-    fn program(&self, machine: &Machine) -> Option<PathBuf> {
-        match self {
-            Runner::Each(program, _) | Runner::All(program, _) => program(machine),
-            Runner::Script(runtime) => runtime.program(machine),
-            Runner::Compiled(compiled) => compiled.program(machine),
+/// Where the program of a client is, if it is one whose rules are known, and can be run here.
+fn program(client: Client, machine: &Machine) -> Option<PathBuf> {
+    let found = there::program(client, machine)?;
+    let is_known = match client {
+        Client::Chromium => cfg!(unix),
+        // Who has no profile does not use it.
+        Client::Firefox => usual_profile(machine).is_some(),
+        Client::Gnutls => there::wget_has_gnutls(machine),
+        Client::Git => {
+            // The program is the real one even where the machine's files are below another root.
+            let prefix = found.ancestors().nth(2)?;
+            let helper = there::HELPERS.iter().find_map(|h| crate::fs::read_regular(&prefix.join(h)).ok())?;
+            there::names_gnutls(&helper)
         }
-    }
+        Client::Grpc => script::has_grpc(machine, &found),
+        _ => true,
+    };
+    is_known.then_some(found)
 }
 
 /// True if a client can be run here.
 pub fn is_installed(client: Client, machine: &Machine) -> bool {
-    runner(client).is_some_and(|r| r.program(machine).is_some())
+    program(client, machine).is_some()
 }
 
 /// Makes the visits with one client, in order. None where it has no program.
 pub fn observe(client: Client, machine: &Machine, visits: &[Visit]) -> Option<Vec<Observed>> {
-    let runner = runner(client)?;
-    let program = runner.program(machine)?;
-    Some(match runner {
-        Runner::Each(_, visit) => side_by_side(visits, |v| visit(&program, machine, v)),
-        Runner::All(_, all) => all(&program, machine, visits),
+    let program = program(client, machine)?;
+    Some(match runner(client)? {
+        Runner::Each(visit) => side_by_side(visits, |v| visit(&program, machine, v)),
+        Runner::All(all) => all(&program, machine, visits),
         Runner::Script(runtime) => runtime.visits(&program, machine, visits),
         Runner::Compiled(compiled) => compiled.visits(&program, machine, visits),
     })

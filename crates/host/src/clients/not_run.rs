@@ -2,12 +2,7 @@
 
 use super::{Observed, Visit, failed};
 use crate::places::Machine;
-use std::path::{Path, PathBuf};
-
-/// It is not run there.
-pub fn program(_: &Machine) -> Option<PathBuf> {
-    None
-}
+use std::path::Path;
 
 /// Nothing is observed.
 pub fn visits(_: &Path, _: &Machine, visits: &[Visit]) -> Vec<Observed> {

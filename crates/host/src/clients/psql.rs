@@ -3,11 +3,11 @@
 use super::{Observed, Visit, by_words, failed};
 use crate::places::Machine;
 use crate::process;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 use tamga_core::check::client::printed;
-use tamga_core::plan::ports::{Commands, Environment};
+use tamga_core::plan::ports::Environment;
 use tamga_core::vocabulary::text::{Shown, harmless};
 
 const LIMIT: Duration = Duration::from_secs(25);
@@ -22,11 +22,6 @@ const REFUSED: [&str; 5] = [
     "root certificate file",
     "SSL certificate's name",
 ];
-
-/// Where psql is.
-pub fn program(machine: &Machine) -> Option<PathBuf> {
-    machine.program("psql")
-}
 
 /// One visit. Only the verdict on the certificate counts: no password is shown, and who asks for one has been verified.
 pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Duration;
 use tamga_core::check::client::printed;
-use tamga_core::plan::ports::{Commands, Environment, Files};
+use tamga_core::plan::ports::{Environment, Files};
 use tamga_core::stores::trust::system;
 use tamga_core::vocabulary::text::{Shown, harmless};
 
@@ -191,19 +191,6 @@ pub enum Runtime {
 }
 
 impl Runtime {
-    /// Where it is.
-    pub fn program(self, machine: &Machine) -> Option<PathBuf> {
-        match self {
-            Runtime::Python => machine.program("python3"),
-            Runtime::Node => machine.program("node"),
-            Runtime::Bun => machine.program("bun"),
-            Runtime::Ruby => machine.program("ruby"),
-            Runtime::Php => machine.program("php"),
-            Runtime::Deno => machine.program("deno"),
-            Runtime::Grpc => machine.program("python3").filter(|python| has_grpc(machine, python)),
-        }
-    }
-
     /// All visits with one process, in order.
     pub fn visits(self, program: &Path, machine: &Machine, visits: &[Visit]) -> Vec<Observed> {
         let all_failed = |why: String| visits.iter().map(|_| failed(why.clone())).collect();
@@ -312,7 +299,7 @@ fn heard(runtime: Runtime, line: &str) -> Observed {
 
 /// True if this Python brings gRPC's own build: asked of the directories in which it looks for packages, since starting it takes longer than
 /// a check. Debian's package is built with OpenSSL, and judges as Python does.
-fn has_grpc(machine: &Machine, python: &Path) -> bool {
+pub(super) fn has_grpc(machine: &Machine, python: &Path) -> bool {
     const DEBIAN: &str = "/usr/lib/python3/dist-packages";
     let mut libraries = vec![PathBuf::from("/usr/local/lib"), machine.home().join(".local/lib")];
     let prefix = python.parent().and_then(Path::parent);

@@ -5,22 +5,12 @@ use crate::places::Machine;
 use crate::process;
 use std::io::{Read, Write};
 use std::net::{Ipv4Addr, Shutdown, SocketAddr, TcpListener, TcpStream};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::process::Command;
 use std::time::Duration;
 use tamga_core::check::client::gnutls;
-use tamga_core::plan::ports::Commands;
 use tamga_core::stores::trust::system;
 use tamga_core::vocabulary::text::Shown;
-
-/// Where wget is, if it is one with GnuTLS: others have OpenSSL, or their own.
-pub fn program(machine: &Machine) -> Option<PathBuf> {
-    let program = machine.program("wget")?;
-    let mut asked = Command::new(&program);
-    asked.arg("--version").env("LC_ALL", "C");
-    let ended = process::run(asked, b"", Duration::from_secs(5)).ok()?;
-    String::from_utf8_lossy(&ended.output).contains("ssl/gnutls").then_some(program)
-}
 
 /// One visit. Only the verdict on the certificate counts: what the server says afterwards does not.
 pub fn visit(program: &Path, machine: &Machine, visit: &Visit) -> Observed {

@@ -1,38 +1,43 @@
-//! Which clients another machine has: asked through a look at it, and run nowhere.
+//! Which clients a machine has, asked through a look at it.
 
 use super::Client;
-use crate::plan::ports::Look;
+use crate::plan::ports::{Commands, Look};
 use crate::plan::step::Invocation;
+use crate::vocabulary::client_id::Roots;
+use std::path::PathBuf;
 
-/// What of git speaks HTTPS.
-const HELPERS: [&str; 2] = ["/usr/lib/git-core/git-remote-https", "/usr/libexec/git-core/git-remote-https"];
+/// What of git speaks HTTPS, below the directory that its program's is in.
+pub const HELPERS: [&str; 2] = ["lib/git-core/git-remote-https", "libexec/git-core/git-remote-https"];
 
-/// True if a client whose store is the machine's, or a JVM's, is installed there.
+/// Where the program of a client is.
+pub fn program(client: Client, look: &dyn Commands) -> Option<PathBuf> {
+    client.programs().iter().find_map(|name| look.program(name))
+}
+
+/// True if another machine has a client whose store is the machine's, or a JVM's. What a person or a variable brings is not looked at there.
 pub fn is_there(client: Client, look: &dyn Look) -> bool {
-    let has = |program: &str| look.program(program).is_some();
-    match client {
-        Client::Standard => true,
-        Client::Curl => has("curl"),
-        Client::Python => has("python3"),
-        Client::Java => has("java"),
-        Client::Go => has("go"),
-        Client::Ruby => has("ruby"),
-        Client::Php => has("php"),
-        Client::Gnutls => has("wget") && has_gnutls(look),
-        Client::Git => has("git") && HELPERS.iter().any(|h| is_with_gnutls(look, h)),
-        // The others read what is a person's, or what a variable names.
-        _ => false,
+    let is_of_machine = matches!(client.roots(), Roots::Machine | Roots::Jvm);
+    match (client, program(client, look)) {
+        (Client::Standard, _) => true,
+        // Packages of a language's own: finding them takes longer than judging.
+        (Client::Bun | Client::Grpc, _) | (_, None) => false,
+        (Client::Gnutls, Some(_)) => wget_has_gnutls(look),
+        (Client::Git, Some(program)) => {
+            let prefix = program.ancestors().nth(2).map(PathBuf::from).unwrap_or_default();
+            HELPERS.iter().any(|h| look.read(&prefix.join(h)).is_some_and(|octets| names_gnutls(&octets)))
+        }
+        _ => is_of_machine,
     }
 }
 
-/// True if a helper of git is made with GnuTLS, as Debian makes it.
-fn is_with_gnutls(look: &dyn Look, helper: &str) -> bool {
+/// True if a helper of git is made with GnuTLS, as Debian makes it: with another library it judges as another client does.
+pub fn names_gnutls(helper: &[u8]) -> bool {
     const LIBRARY: &[u8] = b"libcurl-gnutls.so.";
-    look.read(helper.as_ref()).is_some_and(|octets| octets.windows(LIBRARY.len()).any(|w| w == LIBRARY))
+    helper.windows(LIBRARY.len()).any(|w| w == LIBRARY)
 }
 
 /// True if wget is made with GnuTLS: others have OpenSSL, or their own.
-fn has_gnutls(look: &dyn Look) -> bool {
+pub fn wget_has_gnutls(look: &dyn Commands) -> bool {
     let mut asked = Invocation::new("wget", ["--version"]);
     asked.limit_seconds = 10;
     matches!(look.ask(&asked, false), Some(Ok(said)) if String::from_utf8_lossy(&said).contains("ssl/gnutls"))

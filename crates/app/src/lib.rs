@@ -36,7 +36,6 @@ pub mod serve;
 pub mod service_unit;
 pub mod setup;
 pub mod show;
-pub mod site;
 pub mod status;
 pub mod token;
 pub mod trust;

@@ -5,8 +5,8 @@ use crate::certificate::current;
 use crate::env::Env;
 use crate::failure::Result;
 use crate::keys::certificates_as_sent as certificates;
+use crate::machines::site::Site;
 use crate::secret::Secret;
-use crate::site::Site;
 use std::net::IpAddr;
 use std::path::Path;
 use std::path::PathBuf;
@@ -153,9 +153,8 @@ impl<'a> Around<'a> {
     }
 
     fn of(env: &Env, terms: &Terms, look: &'a (dyn Look + Sync), has: impl Fn(Client) -> bool) -> Result<Around<'a>> {
-        let installed = |c: &Client| has(*c);
         let clients: Vec<Client> = match terms.clients.is_empty() {
-            true => Client::ALL.into_iter().filter(installed).collect(),
+            true => Client::ALL.into_iter().filter(|c| has(*c)).collect(),
             false => terms.clients.clone(),
         };
         let clients: Vec<Client> = clients.into_iter().filter(|c| terms.scope.has_client(*c)).collect();

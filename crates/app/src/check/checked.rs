@@ -173,15 +173,21 @@ impl Checked {
         format!("{}{on}{}", self.first_line, connection.unwrap_or_default())
     }
 
-    /// The verdict in one line, and how it weighs.
-    pub fn verdict(&self) -> (Weight, String) {
-        let mut warned: Vec<&str> = Vec::new();
+    /// The clients that would warn or refuse, each once; those of other systems do not count.
+    pub fn minding(&self) -> Vec<&'static str> {
         let minds = |r: &&Row| r.basis != "documented" && matches!(r.outcome, Outcome::Warns | Outcome::Refuses);
+        let mut out: Vec<&'static str> = Vec::new();
         for r in self.rows.iter().filter(minds) {
-            if !warned.contains(&r.client.word()) {
-                warned.push(r.client.word());
+            if !out.contains(&r.client.word()) {
+                out.push(r.client.word());
             }
         }
+        out
+    }
+
+    /// The verdict in one line, and how it weighs.
+    pub fn verdict(&self) -> (Weight, String) {
+        let warned = self.minding();
         let unknown = self.rows.iter().filter(|r| r.outcome == Outcome::Unknown);
         let mut unjudged: Vec<&str> = unknown.map(|r| r.client.word()).collect();
         unjudged.dedup();

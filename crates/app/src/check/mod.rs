@@ -7,6 +7,7 @@ mod hops;
 mod kept;
 mod live;
 mod observed;
+pub mod on_hosts;
 mod plain;
 mod target;
 mod wire;
@@ -17,15 +18,11 @@ pub use checked::{Checked, Row, Weight};
 use crate::env::Env;
 use crate::failure::Result;
 use crate::report::Outcome;
-use crate::site::{self, HostFailure, Site};
 use around::Around;
 use live::live;
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::path::Path;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use tamga_core::deploy::lab::host::Host;
 use tamga_core::error::Error;
 use tamga_core::vocabulary::text::Shown;
 use target::Target;
@@ -61,56 +58,6 @@ pub fn check<T: Send>(env: &Env, request: &Request, seen: impl Fn(Checked) -> T 
         scope.spawn(|| around.views());
         all(env, &around, request, &seen)
     })
-}
-
-/// What came of a check on several machines.
-pub struct OnHosts<T> {
-    /// What was returned for each target on each machine that was reached.
-    pub done: Vec<T>,
-    /// The others.
-    pub unreached: Vec<Unreached>,
-}
-
-/// A machine that was not reached, or no more.
-#[derive(Serialize, JsonSchema)]
-pub struct Unreached {
-    /// Its name.
-    pub host: String,
-    /// Why.
-    pub failure: HostFailure,
-}
-
-/// The same for the clients of other machines, by what they trust there. The connections are made from here.
-///
-/// Errors: as for [`check`]; a client that is not judged there. A machine that is not reached does not stop the others.
-pub fn on_hosts<T: Send>(
-    env: &Env,
-    request: &Request,
-    hosts: &[Host],
-    seen: impl Fn(Checked) -> T + Sync,
-) -> Result<OnHosts<T>> {
-    let each = Request { jobs: (request.jobs / hosts.len().max(1)).max(1), ..request.clone() };
-    let on = |host: &Host| -> Result<std::result::Result<Vec<T>, HostFailure>> {
-        let site = match Site::open(env, host) {
-            Ok(site) => site,
-            Err(failure) => return Ok(Err(failure)),
-        };
-        let around = Around::at(env, &request.terms, host, &site)?;
-        around.views();
-        // What could not be looked at is not "absent".
-        if let Some(fault) = site.broken() {
-            return Ok(Err(fault.into()));
-        }
-        all(env, &around, &each, &seen).map(Ok)
-    };
-    let mut out = OnHosts { done: Vec::new(), unreached: Vec::new() };
-    for (host, came) in hosts.iter().zip(site::side_by_side(env, "looking at hosts", hosts, on)) {
-        match came? {
-            Ok(done) => out.done.extend(done),
-            Err(failure) => out.unreached.push(Unreached { host: host.name.to_string(), failure }),
-        }
-    }
-    Ok(out)
 }
 
 fn all<T: Send>(

@@ -10,10 +10,10 @@ use serde::Serialize;
 use serde_json::Value;
 use std::collections::BTreeMap;
 use std::path::Path;
-use tamga_app::check::{self, Checked, OnHosts, Request, Row, Unreached};
+use tamga_app::check::on_hosts::{self, OnHosts, Unreached};
+use tamga_app::check::{self, Checked, Request};
 use tamga_app::interact::Task;
 use tamga_app::report::Outcome as Ending;
-use tamga_core::check::client::Outcome;
 use tamga_core::deploy::lab::host::Host;
 use tamga_core::finding::{Code, Severity};
 use tamga_core::vocabulary::text::{Shown, harmless};
@@ -33,6 +33,8 @@ struct Diagnostic {
     row: Option<Vec<String>>,
     section: String,
     findings: Vec<Code>,
+    /// The machine, and what to do there.
+    host: Option<(String, Vec<String>)>,
 }
 
 #[derive(Serialize, JsonSchema)]
@@ -68,7 +70,7 @@ pub(super) fn all(session: &Session, request: &Request, hosts: &[Host], file: Op
     };
     let OnHosts { done: summaries, unreached } = match hosts.is_empty() {
         true => OnHosts { done: check::check(session, request, seen)?, unreached: Vec::new() },
-        false => check::on_hosts(session, request, hosts, seen)?,
+        false => on_hosts::on_hosts(session, request, hosts, seen)?,
     };
     drop(progress);
     let endings = summaries.iter().map(|t| t.ending);
@@ -134,7 +136,10 @@ fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Diagnostic {
         row.extend(c.host.clone());
         row.extend([c.target.clone(), words.join(" ")]);
         // Of one target on many machines it is of interest who minds.
-        row.extend(c.host.is_some().then(|| who(c)));
+        row.extend(c.host.is_some().then(|| match c.minding() {
+            all if !all.is_empty() && all.len() == c.rows.len() => "every client".to_owned(),
+            some => some.join(", "),
+        }));
         row
     });
     let at_length = !many || session.common.verbose;
@@ -147,14 +152,10 @@ fn tell(session: &Session, c: &Checked, many: bool, paged: bool) -> Diagnostic {
         row,
         section: if paged { page::section(c) } else { String::new() },
         findings,
+        host: c.host.clone().map(|h| {
+            (h, c.findings.iter().filter(|f| f.severity != Severity::Note).map(|f| f.remedy.clone()).collect())
+        }),
     }
-}
-
-/// The clients that would warn or refuse.
-fn who(c: &Checked) -> String {
-    let minds = |r: &&Row| matches!(r.outcome, Outcome::Warns | Outcome::Refuses);
-    let all: Vec<&str> = c.rows.iter().filter(minds).map(|r| r.client.word()).collect();
-    if !all.is_empty() && all.len() == c.rows.len() { "every client".to_owned() } else { all.join(", ") }
 }
 
 /// The verdict over all, the bad ones a line each, and how often each finding came up.
@@ -168,7 +169,13 @@ fn summary(summaries: &[Diagnostic]) -> String {
         (n, 0) => human::bad(&format!("{n} would make a client warn")),
         (n, m) => human::bad(&format!("{n} would make a client warn, {m} not reached")),
     };
-    let mut text = format!("{} {} targets: {good} good\n{verdict}\n", human::dim("checked"), summaries.len());
+    let mut hosts: Vec<&str> = summaries.iter().filter_map(|t| Some(t.host.as_ref()?.0.as_str())).collect();
+    hosts.dedup();
+    let checked = match hosts.len() {
+        0 => format!("{} targets: {good} good", summaries.len()),
+        n => format!("{} on {n} hosts: {good} of {} good", targets(summaries.len() / n), summaries.len()),
+    };
+    let mut text = format!("{} {checked}\n{verdict}\n", human::dim("checked"));
     let mut by_code: BTreeMap<&'static str, usize> = BTreeMap::new();
     for f in summaries.iter().flat_map(|t| &t.findings) {
         *by_code.entry(f.word()).or_default() += 1;
@@ -182,6 +189,7 @@ fn summary(summaries: &[Diagnostic]) -> String {
     }
     let rows: Vec<Vec<String>> = summaries.iter().filter_map(|t| t.row.clone()).collect();
     text.push_str(&human::table(&rows));
+    text.push_str(&steps(summaries));
     if bad + unreached > 0 {
         text.push_str(&format!(
             "{} tamga explain FINDING, or the same with one of these, or with --verbose\n",
@@ -189,4 +197,24 @@ fn summary(summaries: &[Diagnostic]) -> String {
         ));
     }
     text
+}
+
+fn targets(count: usize) -> String {
+    if count == 1 { "1 target".to_owned() } else { format!("{count} targets") }
+}
+
+/// What to do on the machines: one line for all on which it is the same.
+fn steps(summaries: &[Diagnostic]) -> String {
+    let mut all: Vec<(String, Vec<&str>)> = Vec::new();
+    for (host, remedies) in summaries.iter().filter_map(|t| t.host.as_ref()) {
+        for remedy in remedies {
+            let Some(step) = remedy.strip_suffix(&format!(" --on {host}")) else { continue };
+            match all.iter_mut().find(|(known, _)| known == step) {
+                Some((_, hosts)) if hosts.contains(&host.as_str()) => {}
+                Some((_, hosts)) => hosts.push(host),
+                None => all.push((step.to_owned(), vec![host])),
+            }
+        }
+    }
+    all.into_iter().map(|(step, hosts)| format!("{} {step} --on {}\n", human::dim("do:"), hosts.join(","))).collect()
 }

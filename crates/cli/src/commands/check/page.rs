@@ -3,7 +3,8 @@
 use crate::words::html::{self, text};
 use crate::words::human::alike;
 use std::fmt::Write;
-use tamga_app::check::{Checked, Unreached, Weight};
+use tamga_app::check::on_hosts::Unreached;
+use tamga_app::check::{Checked, Weight};
 use tamga_core::check::client::Outcome;
 use tamga_core::finding::{Finding, Severity, entry};
 use tamga_core::pki::cert::Certificate;

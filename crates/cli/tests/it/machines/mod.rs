@@ -195,6 +195,11 @@ fn a_machine_that_is_not_the_known_one_gets_nothing() {
 #[test]
 fn what_is_no_machine_is_refused_before_anything_is_started() {
     let s = sandbox();
+    for words in [&["trust", "status", "--on", ","][..], &["check", "charts.test", "--on", ""]] {
+        let ran = s.run(words).expect(2);
+        assert!(ran.err.contains("the names of hosts"), "{}", ran.err);
+    }
+    let s = sandbox();
     s.run(&["authority", "create", "saltmarsh"]).expect(0);
     let trap = s.path("trap");
     for on in [

@@ -1,4 +1,6 @@
-//! Machines that are named: in `tamga.toml`, or by their address.
+//! Machines beyond this one: named in `tamga.toml` or by their address, and opened to be worked on.
+
+pub mod site;
 
 use crate::env::Env;
 use crate::failure::Result;
@@ -21,6 +23,10 @@ pub fn named(env: &Env, typed: &[String], lab_file: &Path) -> Result<Vec<Host>> 
     let mut out: Vec<Host> = Vec::new();
     let mut lab: Option<Lab> = None;
     for name in typed {
+        if name.is_empty() {
+            let accepted = "the names of hosts, with commas between them".into();
+            return Err(Error::Word { what: "host", typed: typed.join(","), accepted }.into());
+        }
         if let Some(host) = Host::of_address(name)? {
             push(&mut out, host);
             continue;
